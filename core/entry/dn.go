@@ -1,0 +1,76 @@
+package entry
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/go-ldap/ldap/v3"
+)
+
+// DN is a parsed distinguished name (RFC 4514). The zero DN is the root.
+type DN struct {
+	text string
+	rdns []string // normalized, leaf first
+}
+
+// ParseDN reads the string form of a distinguished name.
+func ParseDN(text string) (DN, error) {
+	if strings.TrimSpace(text) == "" {
+		return DN{}, fmt.Errorf("a distinguished name is empty: write it like OU=Fleet,DC=corp,DC=halvard,DC=example")
+	}
+	parsed, err := ldap.ParseDN(text)
+	if err != nil {
+		return DN{}, fmt.Errorf("%q is no distinguished name (RFC 4514): %s", text, strings.TrimPrefix(err.Error(), "DN ended with "))
+	}
+	dn := DN{text: text, rdns: make([]string, len(parsed.RDNs))}
+	for i, rdn := range parsed.RDNs {
+		parts := make([]string, len(rdn.Attributes))
+		for j, pair := range rdn.Attributes {
+			parts[j] = strings.ToLower(strings.TrimSpace(pair.Type)) + "=" + pathEscape.Replace(strings.ToLower(pair.Value))
+		}
+		dn.rdns[i] = strings.Join(parts, "+")
+	}
+	return dn, nil
+}
+
+// pathEscape keeps separators out of values, so that a path can be compared
+// with plain string prefixes.
+var pathEscape = strings.NewReplacer(`\`, `\5c`, `/`, `\2f`, `,`, `\2c`, `+`, `\2b`, `=`, `\3d`)
+
+// String returns the name as it was given.
+func (d DN) String() string { return d.text }
+
+// Path is the name from the root down, normalized: "dc=example/dc=corp/ou=fleet".
+// One name lies under another exactly when its path starts with the other's
+// path and a slash.
+func (d DN) Path() string {
+	var b strings.Builder
+	for i := len(d.rdns) - 1; i >= 0; i-- {
+		b.WriteString(d.rdns[i])
+		if i > 0 {
+			b.WriteByte('/')
+		}
+	}
+	return b.String()
+}
+
+// Depth is the number of relative names.
+func (d DN) Depth() int { return len(d.rdns) }
+
+// Equal compares two names, ignoring case and spelling.
+func (d DN) Equal(other DN) bool { return d.Path() == other.Path() }
+
+// PathUnder tells whether path is base or lies below it.
+func PathUnder(path, base string) bool {
+	return path == base || strings.HasPrefix(path, base) && len(path) > len(base) && path[len(base)] == '/'
+}
+
+// Rebase moves a name from below one container to below another, as happens
+// to all entries of a container that is renamed. It returns dn unchanged when
+// it does not lie below from.
+func Rebase(dn, from, to string) string {
+	if len(dn) > len(from) && strings.EqualFold(dn[len(dn)-len(from):], from) && dn[len(dn)-len(from)-1] == ',' {
+		return dn[:len(dn)-len(from)] + to
+	}
+	return dn
+}

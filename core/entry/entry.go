@@ -1,0 +1,52 @@
+package entry
+
+import "strings"
+
+// Kind tells what an entry or a resource is.
+type Kind string
+
+// The kinds Kambrel knows. A container is mirrored so that names stay true
+// when a container is renamed; it is never synced.
+const (
+	User      Kind = "user"
+	Container Kind = "container"
+)
+
+// Entry is one object in a directory as the mirror holds it.
+type Entry struct {
+	Directory  string     `json:"directory"`
+	ID         ID         `json:"id"`
+	Kind       Kind       `json:"kind"`
+	DN         string     `json:"dn"`
+	Attributes Attributes `json:"attributes"`
+	// Gone is set when the directory has told that the entry was deleted.
+	Gone bool `json:"gone,omitempty"`
+}
+
+// LinkKey is the value that ties this entry to its resource (externalId).
+func (e Entry) LinkKey() string { return e.ID.String() }
+
+// Attributes maps an attribute description to its values. Names keep the
+// directory's spelling; lookups ignore case (RFC 4512 section 2.5).
+type Attributes map[string][]string
+
+// All returns every value of the attribute, nil when it has none.
+func (a Attributes) All(name string) []string {
+	if values, ok := a[name]; ok {
+		return values
+	}
+	for key, values := range a {
+		if strings.EqualFold(key, name) {
+			return values
+		}
+	}
+	return nil
+}
+
+// First returns the first value of the attribute, "" when it has none.
+func (a Attributes) First(name string) string {
+	if values := a.All(name); len(values) > 0 {
+		return values[0]
+	}
+	return ""
+}

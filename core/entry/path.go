@@ -1,0 +1,190 @@
+package entry
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+)
+
+// Path names one value of a resource (RFC 7644 section 3.5.2), in the forms a
+// rule can own: userName, name.givenName, emails[type eq "work"].value, and
+// each of them behind a schema URN and a colon.
+type Path struct {
+	Schema    string // extension schema URN, "" for the core schema
+	Attribute string
+	// SelectorAttribute and SelectorValue choose one element of a
+	// multi-valued attribute; both are "" when there is no selector.
+	SelectorAttribute, SelectorValue string
+	Sub                              string
+
+	text string
+}
+
+var pathForm = regexp.MustCompile(`^(?:(urn:[A-Za-z0-9:._-]+):)?([A-Za-z$][A-Za-z0-9_$-]*)(?:\[\s*([A-Za-z][A-Za-z0-9_-]*)\s+eq\s+"([^"\\]*)"\s*\])?(?:\.([A-Za-z$][A-Za-z0-9_$-]*))?$`)
+
+// ParsePath reads a path; the error says what form is expected.
+func ParsePath(text string) (Path, error) {
+	m := pathForm.FindStringSubmatch(text)
+	if m == nil {
+		return Path{}, fmt.Errorf(`%q is no resource attribute: write userName, name.givenName, emails[type eq "work"].value or an extension URN with a colon before it`, text)
+	}
+	p := Path{Schema: m[1], Attribute: m[2], SelectorAttribute: m[3], SelectorValue: m[4], Sub: m[5], text: text}
+	if p.SelectorAttribute != "" && p.Sub == "" {
+		return Path{}, fmt.Errorf("%q chooses an element but no part of it: add the part, for example %s.value", text, text)
+	}
+	return p, nil
+}
+
+// MustPath is ParsePath for paths known at compile time.
+func MustPath(text string) Path {
+	p, err := ParsePath(text)
+	if err != nil {
+		panic(err)
+	}
+	return p
+}
+
+func (p Path) String() string { return p.text }
+
+// Get returns the value at the path, nil when there is none.
+func (p Path) Get(r Resource) any {
+	holder := p.holder(r)
+	if holder == nil {
+		return nil
+	}
+	value := lookup(holder, p.Attribute)
+	if p.SelectorAttribute != "" {
+		element := p.Element(r)
+		if element == nil {
+			return nil
+		}
+		return lookup(element, p.Sub)
+	}
+	if p.Sub == "" {
+		return value
+	}
+	inner, _ := value.(map[string]any)
+	return lookup(inner, p.Sub)
+}
+
+// Element returns the element of a multi-valued attribute that the selector
+// chooses, nil when there is none.
+func (p Path) Element(r Resource) map[string]any {
+	elements, _ := lookup(p.holder(r), p.Attribute).([]any)
+	for _, item := range elements {
+		element, _ := item.(map[string]any)
+		if value, _ := lookup(element, p.SelectorAttribute).(string); strings.EqualFold(value, p.SelectorValue) {
+			return element
+		}
+	}
+	return nil
+}
+
+// Set puts the value at the path, making what lies on the way. A nil value is
+// not set.
+func (p Path) Set(r Resource, value any) {
+	if value == nil {
+		return
+	}
+	holder := map[string]any(r)
+	if p.Schema != "" {
+		inner, ok := r[p.Schema].(map[string]any)
+		if !ok {
+			inner = map[string]any{}
+			r[p.Schema] = inner
+		}
+		holder = inner
+	}
+	switch {
+	case p.SelectorAttribute != "":
+		if element := p.Element(r); element != nil {
+			element[p.Sub] = value
+			return
+		}
+		elements, _ := holder[p.Attribute].([]any)
+		holder[p.Attribute] = append(elements, p.NewElement(value, len(elements) == 0))
+	case p.Sub != "":
+		inner, ok := holder[p.Attribute].(map[string]any)
+		if !ok {
+			inner = map[string]any{}
+			holder[p.Attribute] = inner
+		}
+		inner[p.Sub] = value
+	default:
+		holder[p.Attribute] = value
+	}
+}
+
+// Remove takes the value at the path away; an element of a multi-valued
+// attribute goes as a whole.
+func (p Path) Remove(r Resource) {
+	holder := p.holder(r)
+	if holder == nil {
+		return
+	}
+	switch {
+	case p.SelectorAttribute != "":
+		elements, _ := holder[p.Attribute].([]any)
+		kept := make([]any, 0, len(elements))
+		for _, item := range elements {
+			element, _ := item.(map[string]any)
+			if value, _ := lookup(element, p.SelectorAttribute).(string); !strings.EqualFold(value, p.SelectorValue) {
+				kept = append(kept, item)
+			}
+		}
+		holder[p.Attribute] = kept
+		if len(kept) == 0 {
+			delete(holder, p.Attribute)
+		}
+	case p.Sub != "":
+		if inner, ok := holder[p.Attribute].(map[string]any); ok {
+			delete(inner, p.Sub)
+		}
+	default:
+		delete(holder, p.Attribute)
+	}
+}
+
+// NewElement is the element that the path's selector would choose, bearing value.
+// The first address of a resource is its primary one (RFC 7643 section 2.4).
+func (p Path) NewElement(value any, primary bool) map[string]any {
+	element := map[string]any{p.SelectorAttribute: p.SelectorValue, p.Sub: value}
+	if primary && p.Attribute == "emails" {
+		element["primary"] = true
+	}
+	return element
+}
+
+// Key is the path without its selector, as used for comparing values across
+// resources: emails[type eq "work"].value and emails.value have the same key.
+func (p Path) Key() string {
+	key := p.Attribute
+	if p.Sub != "" {
+		key += "." + p.Sub
+	}
+	if p.Schema != "" {
+		key = p.Schema + ":" + key
+	}
+	return key
+}
+
+func (p Path) holder(r Resource) map[string]any {
+	if p.Schema == "" {
+		return r
+	}
+	inner, _ := lookup(r, p.Schema).(map[string]any)
+	return inner
+}
+
+// lookup finds a member by name, ignoring case (RFC 7643 section 2.1).
+func lookup(object map[string]any, name string) any {
+	if value, ok := object[name]; ok {
+		return value
+	}
+	for key, value := range object {
+		if strings.EqualFold(key, name) {
+			return value
+		}
+	}
+	return nil
+}

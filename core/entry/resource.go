@@ -1,0 +1,77 @@
+package entry
+
+import (
+	"strings"
+)
+
+// Resource is one object in the cloud: a SCIM resource (RFC 7643 section 3)
+// as decoded JSON.
+type Resource map[string]any
+
+// ID returns the cloud's id of the resource.
+func (r Resource) ID() string { return r.text("id") }
+
+// ExternalID returns the link key that the resource bears.
+func (r Resource) ExternalID() string { return r.text("externalId") }
+
+// Login returns userName.
+func (r Resource) Login() string { return r.text("userName") }
+
+// DisplayName returns displayName, or the login when there is none.
+func (r Resource) DisplayName() string {
+	if name := r.text("displayName"); name != "" {
+		return name
+	}
+	return r.Login()
+}
+
+// Active tells whether the account can be used; a resource without the
+// attribute counts as active (RFC 7643 section 4.1.1 leaves it to the service).
+func (r Resource) Active() bool {
+	active, ok := r["active"].(bool)
+	return active || !ok
+}
+
+// Version returns meta.version, the entity tag.
+func (r Resource) Version() string { return r.meta("version") }
+
+// LastModified returns meta.lastModified as sent.
+func (r Resource) LastModified() string { return r.meta("lastModified") }
+
+// AdministrativeRoles lists the values of roles whose type is "administrative".
+func (r Resource) AdministrativeRoles() []string {
+	var roles []string
+	elements, _ := r["roles"].([]any)
+	for _, element := range elements {
+		role, _ := element.(map[string]any)
+		if kind, _ := role["type"].(string); strings.EqualFold(kind, "administrative") {
+			value, _ := role["value"].(string)
+			roles = append(roles, value)
+		}
+	}
+	return roles
+}
+
+// Addresses lists every emails.value.
+func (r Resource) Addresses() []string {
+	var addresses []string
+	elements, _ := r["emails"].([]any)
+	for _, element := range elements {
+		email, _ := element.(map[string]any)
+		if value, _ := email["value"].(string); value != "" {
+			addresses = append(addresses, value)
+		}
+	}
+	return addresses
+}
+
+func (r Resource) text(name string) string {
+	value, _ := r[name].(string)
+	return value
+}
+
+func (r Resource) meta(name string) string {
+	meta, _ := r["meta"].(map[string]any)
+	value, _ := meta[name].(string)
+	return value
+}

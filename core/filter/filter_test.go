@@ -1,0 +1,116 @@
+package filter
+
+import (
+	"errors"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/reason"
+)
+
+var ada = entry.Entry{
+	DN: "CN=Ada Brekke,OU=Deck,OU=Fleet,DC=corp,DC=halvard,DC=example",
+	Attributes: entry.Attributes{
+		"objectClass":        {"top", "person", "user"},
+		"cn":                 {"Ada Brekke"},
+		"userAccountControl": {"514"},
+		"proxyAddresses":     {"SMTP:ada@halvard.example", "smtp:a.b@halvard.example"},
+		"description":        {"first (mate) of * \\ all"},
+		"employeeNumber":     {"42"},
+	},
+}
+
+func TestMatches(t *testing.T) {
+	t.Parallel()
+	for text, want := range map[string]bool{
+		"(cn=ada brekke)":                    true,
+		"(CN=Ada)":                           false,
+		"(cn=ada*)":                          true,
+		"(cn=*ekk*)":                         true,
+		"(cn=a*b*e)":                         true,
+		"(cn=a*x*e)":                         false,
+		"(cn=ada*ada brekke)":                false,
+		"(mail=*)":                           false,
+		"(!(mail=*))":                        true,
+		"(&)":                                true,
+		"(|)":                                false,
+		"(& (objectClass=user) (!(cn=x*)) )": true,
+		"(|(cn=x)(objectclass=person))":      true,
+		"(proxyAddresses=smtp:A.B@halvard.example)":                 true,
+		`(description=first \28mate\29 of \2a \5c all)`:             true,
+		"(userAccountControl:1.2.840.113556.1.4.803:=2)":            true,
+		"(userAccountControl:1.2.840.113556.1.4.803:=3)":            false,
+		"(userAccountControl:1.2.840.113556.1.4.804:=3)":            true,
+		"(employeeNumber>=5)":                                       true,
+		"(employeeNumber<=5)":                                       false,
+		"(ou:dn:=fleet)":                                            true,
+		"(cn:caseExactMatch:=ada brekke)":                           false,
+		"(cn~=ADA BREKKE)":                                          true,
+		"(&(objectClass=user)(|(cn=ada*)(cn=b*))(!(ou:dn:=shore)))": true,
+	} {
+		f, err := Parse(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, f.Matches(ada), text)
+		assert.Equal(t, reason.Of(want), f.Explain(ada).Outcome, text)
+	}
+}
+
+func TestParseTellsWhereAndWhy(t *testing.T) {
+	t.Parallel()
+	for text, want := range map[string]struct {
+		offset int
+		reason string
+	}{
+		"":                 {0, "opening parenthesis"},
+		"cn=ada":           {0, "opening parenthesis"},
+		"(cn=ada":          {7, "closing parenthesis"},
+		"(cn=ada))":        {8, "text follows"},
+		"(cn)":             {3, "expected ="},
+		"(=x)":             {1, "attribute name"},
+		"(c n=x)":          {2, "is no attribute name"},
+		`(cn=a\zz)`:        {5, "two hex digits"},
+		"(cn=a(b)":         {5, `\28`},
+		"(cn=a**b)":        {8, "two stars"},
+		"(!(a=1)(b=2))":    {12, "exactly one"},
+		"(cn>x)":           {4, "expected ="},
+		"(cn:1.2:x)":       {9, "expected :="},
+		"(cn>=a*)":         {6, `\2a`},
+		"(&(cn=a)(|(x=1))": {16, "closing parenthesis"},
+	} {
+		_, err := Parse(text)
+		var syntax *SyntaxError
+		require.True(t, errors.As(err, &syntax), "%q gave %v", text, err)
+		assert.Equal(t, want.offset, syntax.Offset, "%q: %v", text, err)
+		assert.Contains(t, syntax.Reason, want.reason, text)
+	}
+}
+
+func TestExplainMarksWhatDecided(t *testing.T) {
+	t.Parallel()
+	f, err := Parse("(&(objectClass=user)(cn=Bjarne*)(!(userAccountControl=514)))")
+	require.NoError(t, err)
+	node := f.Explain(ada)
+	require.Len(t, node.Children, 3)
+	assert.False(t, node.Children[0].Deciding, "a part that held cannot have kept the entry out")
+	assert.True(t, node.Children[1].Deciding)
+	assert.Equal(t, "Ada Brekke", node.Children[1].Value)
+	assert.True(t, node.Children[2].Children[0].Deciding)
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add("(&(cn=a*b)(!(x:dn:1.2:=\\2a)))")
+	f.Add("((((")
+	f.Fuzz(func(t *testing.T, text string) {
+		parsed, err := Parse(text)
+		if err != nil {
+			return
+		}
+		parsed.Matches(ada)
+		again, err := Parse(parsed.String())
+		require.NoError(t, err)
+		require.Equal(t, parsed.Matches(ada), again.Matches(ada))
+	})
+}

@@ -1,0 +1,264 @@
+// Package formula compiles, evaluates and explains formulas: CEL expressions
+// over one entry. A formula sees
+//
+//	entry  the first value of each attribute, "" where it has none
+//	all    every value of each attribute as a list
+//	dn     the distinguished name
+//
+// besides CEL's standard definitions, the strings extension, and
+// flag(text, bit), which tells whether a bit of a whole number in text is set.
+// Formulas are pure, bounded in cost, and safe for concurrent use.
+package formula
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/ast"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+	"cel.dev/cel-go/ext"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/reason"
+)
+
+// costLimit bounds one evaluation; a name-building formula costs about 20.
+const costLimit = 100_000
+
+// Formula is a compiled formula.
+type Formula struct {
+	text       string
+	ast        *cel.Ast
+	program    cel.Program
+	explainer  cel.Program
+	attributes []string
+}
+
+// Fault is one thing wrong with a formula's text.
+type Fault struct {
+	Line, Column int // both 1-based
+	Message      string
+}
+
+// CompileError lists the faults of one formula.
+type CompileError struct {
+	Text   string
+	Faults []Fault
+}
+
+func (e *CompileError) Error() string {
+	lines := make([]string, len(e.Faults))
+	for i, f := range e.Faults {
+		lines[i] = fmt.Sprintf("line %d, column %d: %s", f.Line, f.Column, f.Message)
+	}
+	return fmt.Sprintf("formula %q: %s", e.Text, strings.Join(lines, "; "))
+}
+
+var environment = sync.OnceValues(func() (*cel.Env, error) {
+	return cel.NewEnv(
+		cel.Variable("entry", cel.MapType(cel.StringType, cel.StringType)),
+		cel.Variable("all", cel.MapType(cel.StringType, cel.ListType(cel.StringType))),
+		cel.Variable("dn", cel.StringType),
+		ext.Strings(),
+		cel.ClearMacros(),
+		cel.Macros(macros()...),
+		cel.Function("flag", cel.Overload("flag_string_int", []*cel.Type{cel.StringType, cel.IntType}, cel.BoolType,
+			cel.BinaryBinding(flag))),
+	)
+})
+
+// macros are CEL's standard ones, with a has() that asks for a value that is not
+// empty: every attribute name is present in entry and all.
+func macros() []cel.Macro {
+	kept := slices.DeleteFunc(slices.Clone(cel.StandardMacros), func(m cel.Macro) bool { return m.Function() == "has" })
+	return append(kept, cel.GlobalMacro("has", 1, func(make cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
+		if args[0].Kind() != ast.SelectKind {
+			return nil, make.NewError(args[0].ID(), "has() takes an attribute, as in has(entry.title)")
+		}
+		return make.NewCall("_>_", make.NewCall("size", args[0]), make.NewLiteral(types.Int(0))), nil
+	}))
+}
+
+// flag(text, bit) is false for "", as for an attribute the entry does not have.
+func flag(text, bit ref.Val) ref.Val {
+	value := string(text.(types.String))
+	if value == "" {
+		return types.False
+	}
+	number, err := strconv.ParseInt(value, 10, 64)
+	if err != nil {
+		return types.NewErr("flag: %q is no whole number", value)
+	}
+	return types.Bool(number&int64(bit.(types.Int)) != 0)
+}
+
+// Compile checks a formula. Its result must be a text, a truth value, a whole
+// number or a list of texts; faults come as a *CompileError.
+func Compile(text string) (*Formula, error) {
+	env, err := environment()
+	if err != nil {
+		return nil, fmt.Errorf("set up the formula language: %w", err)
+	}
+	compiled, issues := env.Compile(text)
+	if issues.Err() != nil {
+		failure := &CompileError{Text: text}
+		for _, e := range issues.Errors() {
+			failure.Faults = append(failure.Faults, Fault{Line: e.Location.Line(), Column: e.Location.Column() + 1, Message: e.Message})
+		}
+		return nil, failure
+	}
+	switch kind := compiled.OutputType(); {
+	case kind.IsExactType(cel.StringType), kind.IsExactType(cel.BoolType), kind.IsExactType(cel.IntType),
+		kind.IsExactType(cel.ListType(cel.StringType)), kind.IsExactType(cel.DynType):
+	default:
+		return nil, &CompileError{Text: text, Faults: []Fault{{1, 1, fmt.Sprintf("gives %s; an attribute takes a text, a truth value, a whole number or a list of texts", kind)}}}
+	}
+	f := &Formula{text: text, ast: compiled}
+	if f.attributes, err = attributesOf(text, compiled); err != nil {
+		return nil, err
+	}
+	if f.program, err = env.Program(compiled, cel.EvalOptions(cel.OptOptimize), cel.CostLimit(costLimit)); err != nil {
+		return nil, &CompileError{Text: text, Faults: []Fault{{1, 1, err.Error()}}}
+	}
+	if f.explainer, err = env.Program(compiled, cel.EvalOptions(cel.OptTrackState), cel.CostLimit(costLimit)); err != nil {
+		return nil, &CompileError{Text: text, Faults: []Fault{{1, 1, err.Error()}}}
+	}
+	return f, nil
+}
+
+// attributesOf finds the attributes a formula reads, since the directory is
+// asked for nothing else; a computed name is therefore a fault.
+func attributesOf(text string, compiled *cel.Ast) ([]string, error) {
+	var names []string
+	var faults []Fault
+	fault := func(e ast.Expr, message string) {
+		location := compiled.NativeRep().SourceInfo().GetStartLocation(e.ID())
+		faults = append(faults, Fault{location.Line(), location.Column() + 1, message})
+	}
+	named := map[int64]bool{}
+	isHolder := func(e ast.Expr) bool {
+		return e.Kind() == ast.IdentKind && (e.AsIdent() == "entry" || e.AsIdent() == "all")
+	}
+	ast.PreOrderVisit(compiled.NativeRep().Expr(), ast.NewExprVisitor(func(e ast.Expr) {
+		switch {
+		case e.Kind() == ast.SelectKind && isHolder(e.AsSelect().Operand()):
+			names = append(names, e.AsSelect().FieldName())
+			named[e.AsSelect().Operand().ID()] = true
+		case e.Kind() == ast.CallKind && len(e.AsCall().Args()) == 2 && isHolder(e.AsCall().Args()[0]):
+			call := e.AsCall()
+			if name, ok := call.Args()[1], call.FunctionName() == "_[_]"; ok && name.Kind() == ast.LiteralKind {
+				names = append(names, fmt.Sprint(name.AsLiteral().Value()))
+				named[call.Args()[0].ID()] = true
+			}
+		case isHolder(e) && !named[e.ID()]:
+			fault(e, "name the attribute literally, as in entry.title, so that Kambrel knows what to ask the directory for")
+		}
+	}))
+	if len(faults) > 0 {
+		return nil, &CompileError{Text: text, Faults: faults}
+	}
+	slices.Sort(names)
+	return slices.Compact(names), nil
+}
+
+// String returns the formula's text.
+func (f *Formula) String() string { return f.text }
+
+// Attributes lists the attributes the formula reads.
+func (f *Formula) Attributes() []string { return f.attributes }
+
+// Bool tells whether the formula always gives a truth value.
+func (f *Formula) Bool() bool { return f.ast.OutputType().IsExactType(cel.BoolType) }
+
+// Evaluate works the formula out on an entry. The value is a string, bool,
+// int64 or []string; nil stands for no value.
+func (f *Formula) Evaluate(e entry.Entry) (any, error) {
+	out, _, err := f.program.Eval(&activation{e})
+	if err != nil {
+		seen := make([]string, len(f.attributes))
+		for i, name := range f.attributes {
+			seen[i] = fmt.Sprintf("%s is %q", name, e.Attributes.All(name))
+		}
+		return nil, fmt.Errorf("%w (%s)", err, strings.Join(seen, ", "))
+	}
+	return native(out)
+}
+
+func native(value ref.Val) (any, error) {
+	switch v := value.(type) {
+	case types.String:
+		if v == "" {
+			return nil, nil
+		}
+		return string(v), nil
+	case types.Bool:
+		return bool(v), nil
+	case types.Int:
+		return int64(v), nil
+	case types.Null:
+		return nil, nil
+	}
+	list, err := value.ConvertToNative(stringsType)
+	if err != nil {
+		return nil, fmt.Errorf("gives %s, which no attribute takes", value.Type().TypeName())
+	}
+	texts := list.([]string)
+	if len(texts) == 0 {
+		return nil, nil
+	}
+	return texts, nil
+}
+
+// Explain works the formula out and tells the value of every sub-expression.
+func (f *Formula) Explain(e entry.Entry) reason.Node {
+	node := reason.Node{Text: f.text, Outcome: reason.Note}
+	out, details, err := f.explainer.Eval(&activation{e})
+	if err != nil {
+		node.Outcome, node.Value = reason.Bad, err.Error()
+	} else {
+		node.Value = show(out)
+	}
+	if details == nil || details.State() == nil {
+		return node
+	}
+	tree := f.ast.NativeRep()
+	seen := map[string]bool{f.text: true}
+	ast.PreOrderVisit(tree.Expr(), ast.NewExprVisitor(func(sub ast.Expr) {
+		if kind := sub.Kind(); kind != ast.SelectKind && kind != ast.CallKind || sub.ID() == tree.Expr().ID() {
+			return
+		}
+		value, known := details.State().Value(sub.ID())
+		text, err := cel.ExprToString(sub, tree.SourceInfo())
+		if !known || err != nil || seen[text] {
+			return
+		}
+		seen[text] = true
+		node.Children = append(node.Children, reason.Node{Text: text, Outcome: reason.Note, Value: show(value)})
+	}))
+	return node
+}
+
+func show(value ref.Val) string {
+	if types.IsUnknownOrError(value) {
+		return fmt.Sprint(value)
+	}
+	plain, err := native(value)
+	switch v := plain.(type) {
+	case nil:
+		if err != nil {
+			return err.Error()
+		}
+		return `""`
+	case string:
+		return strconv.Quote(v)
+	case []string:
+		return strings.Join(v, " | ")
+	default:
+		return fmt.Sprint(v)
+	}
+}

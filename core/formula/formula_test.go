@@ -1,0 +1,114 @@
+package formula
+
+import (
+	"errors"
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/reason"
+)
+
+var mira = entry.Entry{
+	DN: "CN=Mira Tangen,OU=Crewing,DC=corp,DC=halvard,DC=example",
+	Attributes: entry.Attributes{
+		"givenName": {"Mira"}, "sn": {"Tangen"}, "userAccountControl": {"514"},
+		"otherTelephone": {"11", "12"}, "employeeNumber": {"x7"},
+	},
+}
+
+func TestEvaluate(t *testing.T) {
+	t.Parallel()
+	for text, want := range map[string]any{
+		`entry.givenName + " " + entry.sn`: "Mira Tangen",
+		`entry.GIVENNAME`:                  "Mira",
+		`entry.title`:                      nil,
+		`entry["sn"]`:                      "Tangen",
+		`entry.displayName != "" ? entry.displayName : entry.sn`:         "Tangen",
+		`!flag(entry.userAccountControl, 2)`:                             false,
+		`flag(entry.absent, 2)`:                                          false,
+		`all.otherTelephone`:                                             []string{"11", "12"},
+		`all.absent`:                                                     nil,
+		`has(entry.title)`:                                               false,
+		`has(entry.sn)`:                                                  true,
+		`all.otherTelephone.exists(n, n == "12")`:                        true,
+		`entry.sn.lowerAscii()`:                                          "tangen",
+		`dn.contains("Crewing") ? size(all.otherTelephone) : 0`:          int64(2),
+		`(entry.givenName + "." + entry.sn).lowerAscii() + "@x.example"`: "mira.tangen@x.example",
+	} {
+		f, err := Compile(text)
+		require.NoError(t, err, text)
+		got, err := f.Evaluate(mira)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got, text)
+	}
+}
+
+func TestAFormulaThatFailsForAnEntrySaysWhy(t *testing.T) {
+	t.Parallel()
+	f, err := Compile(`int(entry.employeeNumber) + 1`)
+	require.NoError(t, err)
+	_, err = f.Evaluate(mira)
+	require.ErrorContains(t, err, "x7")
+	assert.Equal(t, reason.Bad, f.Explain(mira).Outcome)
+}
+
+func TestCompileTellsPlaceAndReason(t *testing.T) {
+	t.Parallel()
+	for text, want := range map[string]Fault{
+		`entry.sn +`:           {1, 11, "Syntax error"},
+		`entry.sn + 1`:         {1, 10, "no matching overload"},
+		"entry.sn\n + unknown": {2, 4, "undeclared reference"},
+		`entry`:                {1, 1, "gives map"},
+		`entry[dn]`:            {1, 1, "literally"},
+		`dn in entry`:          {1, 7, "literally"},
+		`1.5`:                  {1, 1, "gives double"},
+	} {
+		_, err := Compile(text)
+		var failure *CompileError
+		require.True(t, errors.As(err, &failure), "%q gave %v", text, err)
+		got := failure.Faults[0]
+		assert.Contains(t, got.Message, want.Message, text)
+		assert.Equal(t, fmt.Sprint(want.Line, want.Column), fmt.Sprint(got.Line, got.Column), "%q: %s", text, got.Message)
+	}
+}
+
+func TestAttributesAreWhatTheDirectoryIsAskedFor(t *testing.T) {
+	t.Parallel()
+	f, err := Compile(`has(entry.title) ? entry.title : entry["description"] + all.mail[0] + entry.title`)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"description", "mail", "title"}, f.Attributes())
+}
+
+func TestExplainShowsEverySubExpression(t *testing.T) {
+	t.Parallel()
+	f, err := Compile(`entry.displayName != "" ? entry.displayName : entry.givenName + " " + entry.sn`)
+	require.NoError(t, err)
+	node := f.Explain(mira)
+	assert.Equal(t, `"Mira Tangen"`, node.Value)
+	values := map[string]string{}
+	for _, child := range node.Children {
+		values[child.Text] = child.Value
+	}
+	assert.Equal(t, `false`, values[`entry.displayName != ""`])
+	assert.Equal(t, `"Tangen"`, values[`entry.sn`])
+}
+
+func TestCostIsBounded(t *testing.T) {
+	t.Parallel()
+	f, err := Compile(`[1,2,3,4,5,6,7,8,9].all(a, [1,2,3,4,5,6,7,8,9].all(b, [1,2,3,4,5,6,7,8,9].all(c, [1,2,3,4,5,6,7,8,9].all(d, [1,2,3,4,5,6,7,8,9].all(e, a+b+c+d+e > 0)))))`)
+	require.NoError(t, err)
+	_, err = f.Evaluate(mira)
+	require.ErrorContains(t, err, "cost limit")
+}
+
+func BenchmarkEvaluate(b *testing.B) {
+	f, err := Compile(`entry.displayName != "" ? entry.displayName : entry.givenName + " " + entry.sn`)
+	require.NoError(b, err)
+	for b.Loop() {
+		_, _ = f.Evaluate(mira)
+	}
+}

@@ -1,0 +1,184 @@
+// Package match decides for an entry without a link whether it takes over a
+// resource that is already in the cloud, and which: by link key first, then by
+// the match rules in their order. It never guesses; a doubt is a problem with
+// both sides named.
+package match
+
+import (
+	"fmt"
+	"strings"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/reason"
+	"kambrel.example/kambrel/core/settings"
+)
+
+// Key is one value by which a resource can be found. Text is what the cloud
+// mirror indexes.
+type Key struct {
+	Rule      string // the match rule's name, "link key" for externalId
+	Attribute string
+	Value     string
+}
+
+// LinkKeyRule is the name of the implicit first rule.
+const LinkKeyRule = "link key"
+
+// Text is the indexed form: the attribute's path without selector, an equals
+// sign, and the value in lower case.
+func (k Key) Text() string { return KeyText(k.Attribute, k.Value) }
+
+// KeyText builds the indexed form of an attribute's value.
+func KeyText(attribute, value string) string {
+	return attribute + "=" + strings.ToLower(strings.TrimSpace(value))
+}
+
+// Action is the outcome of matching.
+type Action string
+
+// The actions.
+const (
+	Relink Action = "relink" // the resource bears the link key already
+	Adopt  Action = "adopt"
+	Create Action = "create"
+	Stop   Action = "stop" // a problem keeps the entry from being matched
+)
+
+// Candidate is a resource that one of the keys found.
+type Candidate struct {
+	Resource entry.Resource
+	// LinkedTo is the name of the entry that the resource belongs to, "" when
+	// it is free.
+	LinkedTo string
+}
+
+// Decision is what happens with the entry, and why.
+type Decision struct {
+	Action   Action
+	Resource entry.Resource
+	Rule     string
+	Problem  *problem.Error
+	Reasons  []reason.Node
+}
+
+// Rules are the compiled match rules.
+type Rules struct{ rules []settings.MatchRule }
+
+// Compile prepares the match rules of a valid document.
+func Compile(users settings.Users) *Rules { return &Rules{users.Match} }
+
+// Attributes lists the directory attributes that the rules read.
+func (m *Rules) Attributes() []string {
+	var names []string
+	for _, rule := range m.rules {
+		names = append(names, rule.From)
+	}
+	return names
+}
+
+// Indexed lists the resource attributes the cloud mirror must index.
+func (m *Rules) Indexed() []entry.Path {
+	var paths []entry.Path
+	for _, rule := range m.rules {
+		if path, err := entry.ParsePath(rule.Resource); err == nil {
+			paths = append(paths, path)
+		}
+	}
+	return paths
+}
+
+// Keys lists the values by which the entry's resource may be found, in the
+// order in which they count.
+func (m *Rules) Keys(e entry.Entry) []Key {
+	keys := []Key{{LinkKeyRule, "externalId", e.LinkKey()}}
+	for _, rule := range m.rules {
+		path, err := entry.ParsePath(rule.Resource)
+		if err != nil {
+			continue
+		}
+		for _, value := range e.Attributes.All(rule.From) {
+			if strings.TrimSpace(value) != "" {
+				keys = append(keys, Key{rule.Name, path.Key(), value})
+			}
+		}
+	}
+	return keys
+}
+
+// Decide matches an entry; found gives the candidates of one key.
+func (m *Rules) Decide(e entry.Entry, found func(Key) []Candidate) Decision {
+	var d Decision
+	byRule := map[string][]Candidate{}
+	keys := m.Keys(e)
+	for _, key := range keys {
+		for _, candidate := range found(key) {
+			if !contains(byRule[key.Rule], candidate.Resource.ID()) {
+				byRule[key.Rule] = append(byRule[key.Rule], candidate)
+			}
+		}
+	}
+	decided := false
+	var reasons []reason.Node
+	seen := map[string]bool{}
+	for _, key := range keys {
+		if seen[key.Rule] {
+			continue
+		}
+		seen[key.Rule] = true
+		node := reason.Node{Text: fmt.Sprintf("%s: a resource with %s = %s", key.Rule, key.Attribute, key.Value), Outcome: reason.No, Value: "none"}
+		if candidates := byRule[key.Rule]; len(candidates) > 0 {
+			names := make([]string, len(candidates))
+			for i, c := range candidates {
+				names[i] = c.Resource.Login() + " (" + c.Resource.ID() + ")"
+			}
+			node.Outcome, node.Value = reason.Yes, strings.Join(names, ", ")
+			if !decided {
+				decided, node.Deciding = true, true
+				d = decideOne(key, candidates)
+				if d.Problem != nil {
+					node.Outcome = reason.Bad
+				}
+			}
+		}
+		reasons = append(reasons, node)
+	}
+	d.Reasons = reasons
+	if !decided {
+		d.Action = Create
+	}
+	return d
+}
+
+func decideOne(key Key, candidates []Candidate) Decision {
+	d := Decision{Action: Stop, Rule: key.Rule}
+	first := candidates[0]
+	switch {
+	case len(candidates) > 1:
+		names := make([]string, len(candidates))
+		for i, c := range candidates {
+			names[i] = fmt.Sprintf("%s (%s)", c.Resource.Login(), c.Resource.ID())
+		}
+		d.Problem = problem.New(problem.AmbiguousMatch, "by %s (%s = %s) these resources fit: %s", key.Rule, key.Attribute, key.Value, strings.Join(names, ", "))
+	case first.LinkedTo != "":
+		d.Problem = problem.New(problem.LinkConflict, "by %s (%s = %s) the resource %s (%s) fits, but it belongs to %s", key.Rule, key.Attribute, key.Value, first.Resource.Login(), first.Resource.ID(), first.LinkedTo)
+	case key.Rule == LinkKeyRule:
+		d.Action, d.Resource = Relink, first.Resource
+	case first.Resource.ExternalID() != "":
+		d.Problem = problem.New(problem.LinkConflict, "by %s (%s = %s) the resource %s (%s) fits, but it bears the link key %s", key.Rule, key.Attribute, key.Value, first.Resource.Login(), first.Resource.ID(), first.Resource.ExternalID())
+	case len(first.Resource.AdministrativeRoles()) > 0:
+		d.Problem = problem.New(problem.ProtectedResource, "by %s (%s = %s) the resource %s (%s) fits, and it has the role %s", key.Rule, key.Attribute, key.Value, first.Resource.Login(), first.Resource.ID(), strings.Join(first.Resource.AdministrativeRoles(), ", "))
+	default:
+		d.Action, d.Resource = Adopt, first.Resource
+	}
+	return d
+}
+
+func contains(candidates []Candidate, id string) bool {
+	for _, c := range candidates {
+		if c.Resource.ID() == id {
+			return true
+		}
+	}
+	return false
+}

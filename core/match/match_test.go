@@ -1,0 +1,55 @@
+package match
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/settings"
+)
+
+var rules = Compile(settings.Users{Match: []settings.MatchRule{
+	{Name: "same login", From: "userPrincipalName", Resource: "userName"},
+	{Name: "same address", From: "mail", Resource: `emails[type eq "work"].value`},
+}})
+
+func resource(id, externalID string, more ...any) entry.Resource {
+	return entry.Resource{"id": id, "userName": id + "@halvard.example", "externalId": externalID, "roles": more}
+}
+
+func TestDecide(t *testing.T) {
+	t.Parallel()
+	id, err := entry.NewID("fbbaf9cb-2b8e-40c6-ad6f-b373e46aa78d")
+	require.NoError(t, err)
+	jon := entry.Entry{ID: id, Attributes: entry.Attributes{"userPrincipalName": {"Jon@halvard.example"}, "mail": {"jon@halvard.example"}}}
+	const byKey, byLogin, byAddress = "externalId=fbbaf9cb-2b8e-40c6-ad6f-b373e46aa78d", "userName=jon@halvard.example", "emails.value=jon@halvard.example"
+	role := map[string]any{"type": "administrative", "value": "directory"}
+	for name, c := range map[string]struct {
+		found map[string][]Candidate
+		want  Action
+		id    string
+		code  problem.Code
+	}{
+		"nobody there":                           {nil, Create, "", ""},
+		"the resource bears the link key":        {map[string][]Candidate{byKey: {{Resource: resource("r1", "x")}}, byLogin: {{Resource: resource("r2", "")}}}, Relink, "r1", ""},
+		"same login":                             {map[string][]Candidate{byLogin: {{Resource: resource("r1", "")}}, byAddress: {{Resource: resource("r2", "")}}}, Adopt, "r1", ""},
+		"same address, when no login fits":       {map[string][]Candidate{byAddress: {{Resource: resource("r2", "")}}}, Adopt, "r2", ""},
+		"several":                                {map[string][]Candidate{byAddress: {{Resource: resource("r1", "")}, {Resource: resource("r2", "")}}}, Stop, "", problem.AmbiguousMatch},
+		"the same one twice is one":              {map[string][]Candidate{byAddress: {{Resource: resource("r1", "")}, {Resource: resource("r1", "")}}}, Adopt, "r1", ""},
+		"it belongs to another entry":            {map[string][]Candidate{byLogin: {{Resource: resource("r1", "y"), LinkedTo: "CN=Other"}}}, Stop, "", problem.LinkConflict},
+		"it bears a link key that nobody claims": {map[string][]Candidate{byLogin: {{Resource: resource("r1", "y")}}}, Stop, "", problem.LinkConflict},
+		"it administers the cloud":               {map[string][]Candidate{byLogin: {{Resource: resource("r1", "", role)}}}, Stop, "", problem.ProtectedResource},
+	} {
+		d := rules.Decide(jon, func(k Key) []Candidate { return c.found[k.Text()] })
+		assert.Equal(t, c.want, d.Action, name)
+		assert.Equal(t, c.id, d.Resource.ID(), name)
+		if c.code != "" {
+			require.NotNil(t, d.Problem, name)
+			assert.Equal(t, c.code, d.Problem.Code, name)
+		}
+		assert.Len(t, d.Reasons, 3, name)
+	}
+}

@@ -1,0 +1,247 @@
+// Package plan compares what a resource should be with what it is and decides
+// the change: what to do, attribute by attribute, or the problem that stands
+// in the way. It also makes the SCIM PATCH of a change, finds clashes of unique
+// values, and guards against removing too many. All of it is pure.
+package plan
+
+import (
+	"fmt"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/match"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/reason"
+	"kambrel.example/kambrel/core/rules"
+	"kambrel.example/kambrel/core/scope"
+	"kambrel.example/kambrel/core/settings"
+)
+
+// Operation is what a change does to its resource.
+type Operation string
+
+// The operations.
+const (
+	Create  Operation = "create"
+	Adopt   Operation = "adopt"
+	Update  Operation = "update"
+	Suspend Operation = "suspend"
+	Restore Operation = "restore"
+)
+
+// Operations lists all operations in the order people read them.
+var Operations = []Operation{Create, Adopt, Update, Restore, Suspend}
+
+// Code tells what a decision came to.
+type Code string
+
+// The codes beside the operations, which are codes too.
+const (
+	InStep   Code = "in-step"       // the resource is as it should be
+	OutSide  Code = "out-of-scope"  // nothing in the cloud, and nothing wanted
+	Left     Code = "left"          // out of scope, and the leaver policy is carried out
+	Blocked  Code = "problem"       // see Problem
+	Unlinked Code = "link-dropped"  // out of scope, and the resource is gone too
+	Relinked Code = "link-restored" // in step, but the link had to be rebuilt
+)
+
+// Diff is the change of one resource attribute.
+type Diff struct {
+	Target string `json:"target"`
+	Before any    `json:"before"`
+	After  any    `json:"after"`
+	// Source is the rule that caused it.
+	Source string `json:"source"`
+}
+
+// Link is what is known about an entry's link.
+type Link struct {
+	ResourceID string
+	// Left is set once the leaver policy was carried out.
+	Left bool
+}
+
+// Subject is everything a decision is made from.
+type Subject struct {
+	Entry   entry.Entry
+	Verdict scope.Verdict
+	// Desired is set when the verdict lets the entry in.
+	Desired rules.Desired
+	// Link is nil when there is none; Resource is the linked resource in the
+	// mirror, nil when the cloud no longer has it.
+	Link     *Link
+	Resource entry.Resource
+	// Match is used when the entry is in and has no link.
+	Match   match.Decision
+	Leavers settings.Policy
+}
+
+// Decision is the outcome for one subject.
+type Decision struct {
+	Code       Code
+	Operation  Operation // "" when nothing is sent to the cloud
+	ResourceID string
+	Diffs      []Diff
+	Problem    *problem.Error
+}
+
+// Decide compares and decides.
+func Decide(s Subject) Decision {
+	if !s.Verdict.In {
+		return decideOut(s)
+	}
+	if s.Desired.Problem != nil {
+		return blocked(s.Desired.Problem)
+	}
+	switch {
+	case s.Link != nil && s.Resource != nil:
+		d := compare(s.Resource, s.Desired)
+		if s.Link.Left && d.Operation == Update && !s.Resource.Active() {
+			d.Operation, d.Code = Restore, Code(Restore)
+		}
+		return d
+	case s.Link != nil:
+		return create(s.Desired, s.Entry)
+	}
+	switch s.Match.Action {
+	case match.Stop:
+		return blocked(s.Match.Problem)
+	case match.Adopt:
+		d := compare(s.Match.Resource, s.Desired)
+		d.Operation, d.Code = Adopt, Code(Adopt)
+		d.Diffs = append([]Diff{{Target: "externalId", Before: nil, After: s.Entry.LinkKey(), Source: "match rule " + s.Match.Rule}}, d.Diffs...)
+		return d
+	case match.Relink:
+		d := compare(s.Match.Resource, s.Desired)
+		if d.Operation == "" {
+			d.Code = Relinked
+		}
+		return d
+	}
+	return create(s.Desired, s.Entry)
+}
+
+func decideOut(s Subject) Decision {
+	switch {
+	case s.Link == nil:
+		return Decision{Code: OutSide}
+	case s.Resource == nil:
+		return Decision{Code: Unlinked}
+	case s.Leavers == settings.Suspend && s.Resource.Active():
+		return Decision{Code: Code(Suspend), Operation: Suspend, ResourceID: s.Resource.ID(), Diffs: []Diff{
+			{Target: "active", Before: true, After: false, Source: "leaver policy suspend; " + s.Verdict.Summary},
+		}}
+	}
+	return Decision{Code: Left, ResourceID: s.Resource.ID()}
+}
+
+func blocked(p *problem.Error) Decision { return Decision{Code: Blocked, Problem: p} }
+
+func create(desired rules.Desired, e entry.Entry) Decision {
+	d := Decision{Code: Code(Create), Operation: Create, Diffs: []Diff{{Target: "externalId", After: e.LinkKey(), Source: "link key"}}}
+	for _, v := range desired.Values {
+		if v.Value != nil {
+			d.Diffs = append(d.Diffs, Diff{Target: v.Path.String(), After: v.Value, Source: v.Source})
+		}
+	}
+	return d
+}
+
+func compare(resource entry.Resource, desired rules.Desired) Decision {
+	d := Decision{Code: InStep, ResourceID: resource.ID()}
+	for _, v := range desired.Values {
+		have := v.Path.Get(resource)
+		if Same(have, v.Value) {
+			continue
+		}
+		d.Diffs = append(d.Diffs, Diff{Target: v.Path.String(), Before: have, After: v.Value, Source: v.Source})
+	}
+	if len(d.Diffs) > 0 {
+		d.Operation, d.Code = Update, Code(Update)
+	}
+	return d
+}
+
+// Same compares a value as JSON decodes it with a value as rules make it. No
+// value, an empty text and an empty list are the same (RFC 7643 section 2.5).
+func Same(a, b any) bool { return canonical(a) == canonical(b) }
+
+func canonical(value any) string {
+	switch v := value.(type) {
+	case nil:
+		return ""
+	case string:
+		return v
+	case []string:
+		return fmt.Sprintf("%q", v)
+	case []any:
+		if len(v) == 0 {
+			return ""
+		}
+		texts := make([]string, len(v))
+		for i, item := range v {
+			texts[i] = fmt.Sprint(item)
+		}
+		return fmt.Sprintf("%q", texts)
+	}
+	return fmt.Sprint(value)
+}
+
+// NewResource builds the resource that a create sends.
+func NewResource(diffs []Diff) (entry.Resource, error) {
+	resource := entry.Resource{}
+	return resource, Advance(resource, diffs)
+}
+
+// Advance brings a resource to the state after the diffs.
+func Advance(resource entry.Resource, diffs []Diff) error {
+	for _, diff := range diffs {
+		path, err := entry.ParsePath(diff.Target)
+		if err != nil {
+			return err
+		}
+		if diff.After == nil {
+			path.Remove(resource)
+		} else {
+			path.Set(resource, diff.After)
+		}
+	}
+	return nil
+}
+
+// Explain states the decision as a reason.
+func (d Decision) Explain() reason.Node {
+	node := reason.Node{Outcome: reason.Note, Deciding: true}
+	switch d.Code {
+	case InStep:
+		node.Text = "the resource is as it should be: nothing to do"
+		node.Outcome = reason.Yes
+	case OutSide:
+		node.Text = "out of scope and nothing in the cloud: nothing to do"
+	case Left:
+		node.Text = "out of scope; the leaver policy is carried out already: nothing to do"
+	case Unlinked:
+		node.Text = "out of scope, and its resource is gone: the link is dropped"
+	case Relinked:
+		node.Text = "the resource bears the link key: the link is restored"
+		node.Outcome = reason.Yes
+	case Blocked:
+		node.Text = problem.Describe(d.Problem.Code).Title
+		node.Outcome, node.Value = reason.Bad, d.Problem.Detail
+	default:
+		node.Text = "the next run will " + string(d.Operation) + " the resource"
+	}
+	for _, diff := range d.Diffs {
+		node.Children = append(node.Children, reason.Node{
+			Text: diff.Target + "  " + diff.Source, Outcome: reason.Note,
+			Value: fmt.Sprintf("%s -> %s", orNothing(diff.Before), orNothing(diff.After)),
+		})
+	}
+	return node
+}
+
+func orNothing(value any) string {
+	if text := rules.Show(value); text != "" {
+		return text
+	}
+	return "(nothing)"
+}

@@ -1,0 +1,120 @@
+package plan
+
+import (
+	"encoding/json"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/match"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/rules"
+	"kambrel.example/kambrel/core/scope"
+	"kambrel.example/kambrel/core/settings"
+)
+
+func value(target string, v any) rules.Value {
+	return rules.Value{Path: entry.MustPath(target), Value: v, Source: "test"}
+}
+
+func desired(values ...rules.Value) rules.Desired { return rules.Desired{Values: values} }
+
+func resource(t *testing.T, text string) entry.Resource {
+	t.Helper()
+	var r entry.Resource
+	require.NoError(t, json.Unmarshal([]byte(text), &r))
+	return r
+}
+
+func TestDecide(t *testing.T) {
+	t.Parallel()
+	in, out := scope.Verdict{In: true}, scope.Verdict{Summary: "out: deleted"}
+	active := resource(t, `{"id":"r1","userName":"ada","active":true,"nickName":"A"}`)
+	suspended := resource(t, `{"id":"r1","userName":"ada","active":false}`)
+	same := desired(value("userName", "ada"), value("active", true))
+	other := desired(value("userName", "ada.lind"), value("active", true))
+	trouble := rules.Desired{Problem: problem.New(problem.RequiredMissing, "x")}
+	for name, c := range map[string]struct {
+		subject Subject
+		want    Code
+		targets []string
+	}{
+		"in step":                           {Subject{Verdict: in, Desired: same, Link: &Link{}, Resource: active}, InStep, nil},
+		"a value differs":                   {Subject{Verdict: in, Desired: other, Link: &Link{}, Resource: active}, Code(Update), []string{"userName"}},
+		"back from leaving":                 {Subject{Verdict: in, Desired: same, Link: &Link{Left: true}, Resource: suspended}, Code(Restore), []string{"active"}},
+		"disabled, then enabled":            {Subject{Verdict: in, Desired: same, Link: &Link{}, Resource: suspended}, Code(Update), []string{"active"}},
+		"linked resource vanished":          {Subject{Verdict: in, Desired: same, Link: &Link{}}, Code(Create), []string{"externalId", "userName", "active"}},
+		"new":                               {Subject{Verdict: in, Desired: same, Match: match.Decision{Action: match.Create}}, Code(Create), []string{"externalId", "userName", "active"}},
+		"adopted even when nothing differs": {Subject{Verdict: in, Desired: same, Match: match.Decision{Action: match.Adopt, Resource: active}}, Code(Adopt), []string{"externalId"}},
+		"link key found in the cloud":       {Subject{Verdict: in, Desired: same, Match: match.Decision{Action: match.Relink, Resource: active}}, Relinked, nil},
+		"match stopped":                     {Subject{Verdict: in, Desired: same, Match: match.Decision{Action: match.Stop, Problem: problem.New(problem.AmbiguousMatch, "")}}, Blocked, nil},
+		"rules stopped":                     {Subject{Verdict: in, Desired: trouble, Link: &Link{}, Resource: active}, Blocked, nil},
+		"left":                              {Subject{Verdict: out, Link: &Link{}, Resource: active, Leavers: settings.Suspend}, Code(Suspend), []string{"active"}},
+		"left, kept by policy":              {Subject{Verdict: out, Link: &Link{}, Resource: active, Leavers: settings.Keep}, Left, nil},
+		"left long ago":                     {Subject{Verdict: out, Link: &Link{Left: true}, Resource: suspended, Leavers: settings.Suspend}, Left, nil},
+		"left and the resource gone":        {Subject{Verdict: out, Link: &Link{}, Leavers: settings.Suspend}, Unlinked, nil},
+		"never in":                          {Subject{Verdict: out}, OutSide, nil},
+	} {
+		d := Decide(c.subject)
+		assert.Equal(t, c.want, d.Code, name)
+		var targets []string
+		for _, diff := range d.Diffs {
+			targets = append(targets, diff.Target)
+		}
+		assert.Equal(t, c.targets, targets, name)
+		assert.NotEmpty(t, d.Explain().Text, name)
+	}
+}
+
+func TestPatchBringsTheResourceThere(t *testing.T) {
+	t.Parallel()
+	r := resource(t, `{"id":"r1","title":"Mate","emails":[{"type":"home","value":"a@home.example"}],"phoneNumbers":[{"type":"work","value":"1"}]}`)
+	d := compare(r, desired(
+		value("title", nil), value("displayName", "Ada"), value(`emails[type eq "work"].value`, "a@halvard.example"),
+		value(`phoneNumbers[type eq "work"].value`, nil), value("nickName", nil)))
+	operations, err := Patch(r, d.Diffs)
+	require.NoError(t, err)
+	text, err := json.Marshal(operations)
+	require.NoError(t, err)
+	assert.JSONEq(t, `[{"op":"remove","path":"title"},{"op":"replace","path":"displayName","value":"Ada"},
+	  {"op":"add","path":"emails","value":[{"type":"work","value":"a@halvard.example"}]},
+	  {"op":"remove","path":"phoneNumbers[type eq \"work\"]"}]`, string(text))
+	require.NoError(t, Advance(r, d.Diffs))
+	assert.Equal(t, resource(t, `{"id":"r1","displayName":"Ada","emails":[{"type":"home","value":"a@home.example"},{"type":"work","value":"a@halvard.example"}]}`)["displayName"], r["displayName"])
+	assert.Nil(t, r["title"])
+	assert.Nil(t, r["phoneNumbers"])
+	assert.Equal(t, []string{"a@home.example", "a@halvard.example"}, r.Addresses())
+}
+
+func TestSame(t *testing.T) {
+	t.Parallel()
+	assert.True(t, Same(nil, ""))
+	assert.True(t, Same([]any{}, nil))
+	assert.True(t, Same(float64(7), int64(7)))
+	assert.True(t, Same([]any{"a", "b"}, []string{"a", "b"}))
+	assert.False(t, Same([]any{"a b"}, []string{"a", "b"}))
+	assert.False(t, Same(true, false))
+	assert.False(t, Same("Ada", "ada"))
+}
+
+func TestHeldNeedsBothLimitsPassed(t *testing.T) {
+	t.Parallel()
+	guard := settings.Guard{Removals: 20, Share: 5}
+	assert.False(t, Held(guard, 20, 100), "not more than the number")
+	assert.True(t, Held(guard, 21, 100))
+	assert.False(t, Held(guard, 21, 10_000), "less than the share")
+	assert.True(t, Held(guard, 501, 10_000))
+	assert.True(t, Held(settings.Guard{}, 1, 10), "a guard of zero holds every removal")
+	assert.False(t, Held(settings.Guard{}, 0, 10))
+}
+
+func TestClaims(t *testing.T) {
+	t.Parallel()
+	claims := Claims(desired(value("userName", "Ada@Halvard.example"), value(`emails[type eq "work"].value`, "ada@halvard.example"), value("title", "Mate")))
+	require.Len(t, claims, 2)
+	assert.Equal(t, "userName=ada@halvard.example", claims[0].Key())
+	assert.Equal(t, problem.DuplicateAddress, claims[1].Code)
+	assert.Equal(t, Blocked, Clash(claims[0], "CN=Bo").Code)
+}

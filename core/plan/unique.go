@@ -1,0 +1,41 @@
+package plan
+
+import (
+	"kambrel.example/kambrel/core/match"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/rules"
+)
+
+// Claim is a value that only one resource in the cloud may have.
+type Claim struct {
+	Attribute string // userName or emails.value
+	Value     string
+	Code      problem.Code // the problem when somebody else has it
+}
+
+// Key is the form in which claims and the cloud mirror are indexed.
+func (c Claim) Key() string { return match.KeyText(c.Attribute, c.Value) }
+
+// Claims lists the unique values a desired resource takes: the login (RFC 7643
+// section 4.1.1) and the addresses.
+func Claims(desired rules.Desired) []Claim {
+	var claims []Claim
+	for _, v := range desired.Values {
+		text, _ := v.Value.(string)
+		if text == "" {
+			continue
+		}
+		switch key := v.Path.Key(); key {
+		case "userName":
+			claims = append(claims, Claim{key, text, problem.DuplicateLogin})
+		case "emails.value":
+			claims = append(claims, Claim{key, text, problem.DuplicateAddress})
+		}
+	}
+	return claims
+}
+
+// Clash is the problem of a claim whose value somebody else holds.
+func Clash(c Claim, holder string) Decision {
+	return blocked(problem.New(c.Code, "%s = %s is also that of %s", c.Attribute, c.Value, holder))
+}

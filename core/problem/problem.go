@@ -1,0 +1,162 @@
+// Package problem is the catalogue of everything that can keep an entry from
+// being in sync or a request from being done: a permanent code, a title, the
+// cause in plain words and what to do. Call sites pass facts; texts live here.
+package problem
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Code names one kind of problem for good; it is never reused.
+type Code string
+
+// The codes.
+const (
+	DuplicateLogin        Code = "duplicate-login"
+	DuplicateAddress      Code = "duplicate-address"
+	RequiredMissing       Code = "required-value-missing"
+	FormulaFailed         Code = "formula-failed"
+	ValueRefused          Code = "value-refused"
+	AmbiguousMatch        Code = "ambiguous-match"
+	LinkConflict          Code = "link-conflict"
+	ProtectedResource     Code = "protected-resource"
+	ResourceVanished      Code = "resource-vanished"
+	RemovalsHeld          Code = "removals-held"
+	CloudRefused          Code = "cloud-refused"
+	CloudThrottled        Code = "cloud-throttled"
+	CloudUnreachable      Code = "cloud-unreachable"
+	CloudUnauthorized     Code = "cloud-unauthorized"
+	DirectoryUnreachable  Code = "directory-unreachable"
+	DirectoryRefused      Code = "directory-refused"
+	AgentOffline          Code = "agent-offline"
+	ContainerMissing      Code = "scope-container-missing"
+	NoSettings            Code = "no-settings"
+	SettingsInvalid       Code = "settings-invalid"
+	RunInterrupted        Code = "run-interrupted"
+	DatabaseUnreachable   Code = "database-unreachable"
+	NotFound              Code = "not-found"
+	AmbiguousText         Code = "ambiguous-text"
+	BadInput              Code = "bad-input"
+	SignInRefused         Code = "sign-in-refused"
+	NotAllowed            Code = "not-allowed"
+	EnrolmentCodeRefused  Code = "enrolment-code-refused"
+	OrderLost             Code = "order-lost"
+	DirectoryNotServed    Code = "directory-not-served"
+	AgentMessageMalformed Code = "agent-message-malformed"
+)
+
+// Kind is one line of the catalogue.
+type Kind struct {
+	Code   Code
+	Title  string
+	Cause  string
+	Remedy string
+}
+
+var catalogue = []Kind{
+	{DuplicateLogin, "Login is taken", "Two people would have the same login in the cloud, and the cloud allows each login once.", "Correct the login of one of the two entries in the directory, or take one out of scope. The next run goes on by itself."},
+	{DuplicateAddress, "Address is taken", "Two people would have the same address in the cloud, and the cloud allows each address once.", "Correct the address of one of the two entries in the directory, or take one out of scope. The next run goes on by itself."},
+	{RequiredMissing, "Required value missing", "A rule for a required attribute found no value on this entry.", "Give the entry the attribute that the rule reads, or change the rule in the settings."},
+	{FormulaFailed, "Formula failed for this entry", "A formula could not be worked out with this entry's values.", "Correct the value named in the detail, or make the formula allow for it."},
+	{ValueRefused, "The cloud refused a value", "The cloud does not accept one of the values, for example a login whose domain it has not verified.", "Correct the value in the directory or the rule that makes it."},
+	{AmbiguousMatch, "Several resources match", "More than one resource in the cloud fits this entry, so none is taken.", "Remove the doubt in the cloud (one resource too many) or in the entry."},
+	{LinkConflict, "The resource is linked to another entry", "The resource that fits this entry already belongs to another entry.", "If the other entry is the same person's old one, delete it or take it out of scope and unlink; otherwise correct the login."},
+	{ProtectedResource, "The resource has an administrative role", "A match rule found a resource that administers the cloud. Such a resource is never adopted by a rule.", "Take the role away while matching, or give the entry another login."},
+	{ResourceVanished, "The resource is gone from the cloud", "The linked resource was deleted in the cloud.", "Nothing: the next run makes a new one, since the entry is still in scope."},
+	{RemovalsHeld, "Removals are held", "The run would have suspended or removed more resources than the guard allows.", "Look at the held removals of the run. Release them if they are meant; otherwise correct the scope, and they fall away."},
+	{CloudRefused, "The cloud refused", "The cloud answered a request with an error.", "Read the cloud's answer in the detail."},
+	{CloudThrottled, "The cloud is throttling", "The cloud asks for fewer requests; Kambrel waited and tried again, without success so far.", "Nothing: the next run goes on where this one stopped."},
+	{CloudUnreachable, "The cloud cannot be reached", "There was no answer from the cloud's SCIM service.", "Check the network and the URL that the service was started with."},
+	{CloudUnauthorized, "The cloud does not accept the token", "The cloud refused the token of the service.", "Give the service a valid token (--cloud-token-file) and start it again."},
+	{DirectoryUnreachable, "The directory cannot be reached", "The agent could not connect to the directory.", "See the detail for the step that failed: name, connection, TLS or bind."},
+	{DirectoryRefused, "The directory refused", "The directory answered the agent's request with an error.", "Read the directory's answer in the detail."},
+	{AgentOffline, "No agent answers", "No agent took the order in time.", "Start the agent on its host with 'kambrel agent run', and look at 'kambrel agent list'."},
+	{ContainerMissing, "A container of the scope does not exist", "The settings include or exclude a container that the directory does not have. Going on would suspend people by mistake.", "Correct the container's name in the settings and activate them."},
+	{NoSettings, "No settings are active", "A run needs activated settings.", "Activate a settings file: 'kambrel settings activate FILE'."},
+	{SettingsInvalid, "The settings have faults", "The settings file cannot work as it is.", "Correct each fault that is listed; nothing was activated."},
+	{RunInterrupted, "The run was interrupted", "The service ended while the run was going on.", "Nothing: the run is taken up again where it was."},
+	{DatabaseUnreachable, "The database cannot be reached", "PostgreSQL did not answer.", "Start PostgreSQL, or correct the connection the service was started with. Nothing is lost."},
+	{NotFound, "Not found", "Nothing has this name or id.", "Check the spelling, or search with 'kambrel find TEXT'."},
+	{AmbiguousText, "Several objects fit", "The text fits more than one object.", "Use the id of the one that is meant; 'kambrel find TEXT' lists them."},
+	{BadInput, "The input is wrong", "The request cannot be read.", "Correct it as the detail says."},
+	{SignInRefused, "Sign-in refused", "The name or the password is wrong, or the session or token has ended.", "Sign in again: 'kambrel login'."},
+	{NotAllowed, "Not allowed", "Your role does not allow this.", "Ask an administrator of Kambrel."},
+	{EnrolmentCodeRefused, "The enrolment code is not valid", "The code was used already, has expired, or was never issued.", "Issue a new one with 'kambrel agent code'."},
+	{OrderLost, "The order is no longer this agent's", "Its lease lapsed and it went to another agent, or it was finished already.", "Nothing: the agent goes on with the next order."},
+	{DirectoryNotServed, "No agent serves the directory", "No enrolled agent has this directory in its configuration.", "Add the directory to an agent's configuration, with the same name as in the settings."},
+	{AgentMessageMalformed, "The agent's answer cannot be read", "A line of the agent's stream is malformed or too long.", "Use the same version of Kambrel for agent and service."},
+}
+
+// Catalogue lists every kind, in the order of the documentation.
+func Catalogue() []Kind { return slices.Clone(catalogue) }
+
+// Describe returns the catalogue's line for a code.
+func Describe(code Code) Kind {
+	for _, kind := range catalogue {
+		if kind.Code == code {
+			return kind
+		}
+	}
+	return Kind{Code: code, Title: string(code)}
+}
+
+// Error is a problem as a value: the code and the facts of this occurrence.
+type Error struct {
+	Code   Code
+	Detail string
+	// Faults lists single faults with their place, for input that has several.
+	Faults []Fault
+	Cause  error
+}
+
+// Fault is one thing wrong at one place of the input, as in
+// users.rules[2].formula.
+type Fault struct {
+	Path    string `json:"path"`
+	Message string `json:"message"`
+	Line    int    `json:"line,omitempty" doc:"1-based line, 0 when unknown"`
+	Column  int    `json:"column,omitempty" doc:"1-based column, 0 when unknown"`
+}
+
+func (f Fault) String() string {
+	place := f.Path
+	if f.Line > 0 {
+		place = fmt.Sprintf("%s (line %d, column %d)", place, f.Line, f.Column)
+	}
+	return strings.TrimPrefix(place+": "+f.Message, ": ")
+}
+
+// New returns an error with the code and a detail made of the facts.
+func New(code Code, format string, facts ...any) *Error {
+	return &Error{Code: code, Detail: fmt.Sprintf(format, facts...)}
+}
+
+// Wrap gives a cause a code and says what was being done.
+func Wrap(code Code, cause error, format string, facts ...any) *Error {
+	return &Error{Code: code, Detail: fmt.Sprintf(format, facts...) + ": " + cause.Error(), Cause: cause}
+}
+
+func (e *Error) Error() string {
+	text := Describe(e.Code).Title
+	if e.Detail != "" {
+		text += ": " + e.Detail
+	}
+	for _, fault := range e.Faults {
+		text += "\n  " + fault.String()
+	}
+	return text
+}
+
+func (e *Error) Unwrap() error { return e.Cause }
+
+// CodeOf returns the code of the first problem in the chain, "" if none.
+func CodeOf(err error) Code {
+	var p *Error
+	if errors.As(err, &p) {
+		return p.Code
+	}
+	return ""
+}
