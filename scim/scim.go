@@ -1,0 +1,110 @@
+// Package scim holds the messages of SCIM 2.0 (RFC 7644) that the client and
+// the cloud stand-in exchange. It has no behaviour.
+package scim
+
+import "encoding/json"
+
+// Schema URNs of the messages.
+const (
+	ListResponseURN = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
+	PatchOpURN      = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
+	BulkRequestURN  = "urn:ietf:params:scim:api:messages:2.0:BulkRequest"
+	BulkResponseURN = "urn:ietf:params:scim:api:messages:2.0:BulkResponse"
+	ErrorURN        = "urn:ietf:params:scim:api:messages:2.0:Error"
+	UserURN         = "urn:ietf:params:scim:schemas:core:2.0:User"
+	GroupURN        = "urn:ietf:params:scim:schemas:core:2.0:Group"
+	EnterpriseURN   = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+	ProviderURN     = "urn:ietf:params:scim:schemas:core:2.0:ServiceProviderConfig"
+	ResourceTypeURN = "urn:ietf:params:scim:schemas:core:2.0:ResourceType"
+	SchemaURN       = "urn:ietf:params:scim:schemas:core:2.0:Schema"
+)
+
+// MediaType is the content type of every message (RFC 7644 section 3.1).
+const MediaType = "application/scim+json"
+
+// ListResponse answers a query (RFC 7644 section 3.4.2).
+type ListResponse struct {
+	Schemas      []string          `json:"schemas"`
+	TotalResults int               `json:"totalResults"`
+	StartIndex   int               `json:"startIndex,omitempty"`
+	ItemsPerPage int               `json:"itemsPerPage"`
+	Resources    []json.RawMessage `json:"Resources,omitempty"`
+}
+
+// PatchRequest changes a resource (RFC 7644 section 3.5.2).
+type PatchRequest struct {
+	Schemas    []string         `json:"schemas"`
+	Operations []PatchOperation `json:"Operations"`
+}
+
+// PatchOperation is one step of a PatchRequest.
+type PatchOperation struct {
+	Op    string          `json:"op"`
+	Path  string          `json:"path,omitempty"`
+	Value json.RawMessage `json:"value,omitempty"`
+}
+
+// BulkRequest carries several requests (RFC 7644 section 3.7).
+type BulkRequest struct {
+	Schemas      []string        `json:"schemas"`
+	FailOnErrors int             `json:"failOnErrors,omitempty"`
+	Operations   []BulkOperation `json:"Operations"`
+}
+
+// BulkOperation is one request of a BulkRequest.
+type BulkOperation struct {
+	Method  string          `json:"method"`
+	BulkID  string          `json:"bulkId,omitempty"`
+	Version string          `json:"version,omitempty"`
+	Path    string          `json:"path"`
+	Data    json.RawMessage `json:"data,omitempty"`
+}
+
+// BulkResponse carries the results in the order of the requests.
+type BulkResponse struct {
+	Schemas    []string     `json:"schemas"`
+	Operations []BulkResult `json:"Operations"`
+}
+
+// BulkResult is the result of one BulkOperation; Response is the resource, or
+// the Error when Status is not a success.
+type BulkResult struct {
+	Method   string          `json:"method"`
+	BulkID   string          `json:"bulkId,omitempty"`
+	Version  string          `json:"version,omitempty"`
+	Location string          `json:"location,omitempty"`
+	Status   string          `json:"status"`
+	Response json.RawMessage `json:"response,omitempty"`
+}
+
+// Error is the body of a refusal (RFC 7644 section 3.12).
+type Error struct {
+	Schemas  []string `json:"schemas"`
+	ScimType string   `json:"scimType,omitempty"`
+	Detail   string   `json:"detail,omitempty"`
+	Status   string   `json:"status"`
+}
+
+// Supported is a feature switch of ServiceProviderConfig.
+type Supported struct {
+	Supported bool `json:"supported"`
+}
+
+// ServiceProviderConfig tells what the service can do (RFC 7643 section 5).
+type ServiceProviderConfig struct {
+	Schemas []string  `json:"schemas"`
+	Patch   Supported `json:"patch"`
+	Bulk    struct {
+		Supported
+		MaxOperations  int `json:"maxOperations"`
+		MaxPayloadSize int `json:"maxPayloadSize"`
+	} `json:"bulk"`
+	Filter struct {
+		Supported
+		MaxResults int `json:"maxResults"`
+	} `json:"filter"`
+	ChangePassword        Supported `json:"changePassword"`
+	Sort                  Supported `json:"sort"`
+	ETag                  Supported `json:"etag"`
+	AuthenticationSchemes []any     `json:"authenticationSchemes"`
+}

@@ -1,0 +1,417 @@
+package standin
+
+import (
+	"crypto/subtle"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v2"
+
+	"kambrel.example/kambrel/scim"
+)
+
+// Options says how the stand-in runs.
+type Options struct {
+	Token   string   // bearer token that every request needs
+	Domains []string // verified login domains
+	Dir     string   // where the journal lies; "" keeps everything in memory only
+}
+
+// Server is a running stand-in.
+type Server struct {
+	options Options
+	store   *store
+	app     *fiber.App
+	faults  injector
+}
+
+// Limits of the service, as ServiceProviderConfig tells them.
+const (
+	maxResults        = 1000
+	maxBulkOperations = 1000
+	maxBulkPayload    = 8 << 20
+)
+
+// New prepares a server, with what its journal holds.
+func New(options Options) (*Server, error) {
+	if options.Token == "" {
+		return nil, errors.New("the cloud stand-in needs a token")
+	}
+	s := &Server{options: options}
+	var err error
+	if s.store, err = openStore(options.Dir, options.Domains); err != nil {
+		return nil, err
+	}
+	s.app = fiber.New(fiber.Config{
+		DisableStartupMessage: true, Immutable: true, BodyLimit: maxBulkPayload + 1<<20, ReadBufferSize: 16 << 10,
+		ErrorHandler: func(c *fiber.Ctx, err error) error {
+			status := 500
+			var known *fiber.Error
+			if errors.As(err, &known) {
+				status = known.Code
+			}
+			return refuse(c, &failure{status, "", err.Error()})
+		},
+	})
+	s.routes()
+	return s, nil
+}
+
+// Serve answers requests until Close.
+func (s *Server) Serve(listener net.Listener) error { return s.app.Listener(listener) }
+
+// Close ends the service and the journal.
+func (s *Server) Close() error {
+	return errors.Join(s.app.ShutdownWithTimeout(5*time.Second), s.store.close())
+}
+
+func (s *Server) routes() {
+	s.app.Use(s.authorize)
+	control := s.app.Group("/standin")
+	control.Get("/faults", func(c *fiber.Ctx) error { return c.JSON(s.faults.get()) })
+	control.Post("/faults", s.setFaults)
+	control.Get("/counts", func(c *fiber.Ctx) error { return c.JSON(s.store.counts()) })
+
+	v2 := s.app.Group("/scim/v2", s.misbehave)
+	v2.Get("/ServiceProviderConfig", s.providerConfig)
+	v2.Get("/ResourceTypes", func(c *fiber.Ctx) error { return listOf(c, resourceTypeDocuments()) })
+	v2.Get("/ResourceTypes/:id", func(c *fiber.Ctx) error { return oneOf(c, resourceTypeDocuments()) })
+	v2.Get("/Schemas", func(c *fiber.Ctx) error { return listOf(c, schemaDocuments()) })
+	v2.Get("/Schemas/:id", func(c *fiber.Ctx) error { return oneOf(c, schemaDocuments()) })
+	v2.Post("/Bulk", s.bulk)
+	v2.Get("/:endpoint", s.list)
+	v2.Post("/:endpoint/.search", s.list)
+	v2.Post("/:endpoint", s.create)
+	v2.Get("/:endpoint/:id", s.read)
+	v2.Put("/:endpoint/:id", s.replace)
+	v2.Patch("/:endpoint/:id", s.patch)
+	v2.Delete("/:endpoint/:id", s.remove)
+}
+
+func (s *Server) authorize(c *fiber.Ctx) error {
+	token, ok := strings.CutPrefix(c.Get("Authorization"), "Bearer ")
+	if !ok || subtle.ConstantTimeCompare([]byte(token), []byte(s.options.Token)) != 1 {
+		c.Set("WWW-Authenticate", "Bearer")
+		return refuse(c, &failure{401, "", "a valid bearer token is needed"})
+	}
+	return c.Next()
+}
+
+// misbehave lets a request go wrong when faults are switched on.
+func (s *Server) misbehave(c *fiber.Ctx) error {
+	switch s.faults.next(time.Now()) {
+	case Throttle:
+		c.Set("Retry-After", "1")
+		return refuse(c, &failure{429, "", "too many requests; try again in a second"})
+	case Broken:
+		return refuse(c, &failure{500, "", "something went wrong on purpose"})
+	case Reset:
+		return cut(c)
+	case Lost:
+		if err := c.Next(); err != nil {
+			return err
+		}
+		return cut(c)
+	}
+	return c.Next()
+}
+
+// cut closes the connection without an answer.
+func cut(c *fiber.Ctx) error {
+	c.Context().HijackSetNoResponse(true)
+	c.Context().Hijack(func(conn net.Conn) { _ = conn.Close() })
+	return nil
+}
+
+func (s *Server) setFaults(c *fiber.Ctx) error {
+	var faults Faults
+	if err := json.Unmarshal(c.Body(), &faults); err != nil {
+		return refuse(c, invalidSyntax("the body is no JSON object: %s", err))
+	}
+	if f := faults.check(); f != nil {
+		return refuse(c, f)
+	}
+	s.faults.set(faults)
+	return c.JSON(s.faults.get())
+}
+
+func (s *Server) providerConfig(c *fiber.Ctx) error {
+	config := scim.ServiceProviderConfig{Schemas: []string{scim.ProviderURN}}
+	config.Patch.Supported, config.Sort.Supported, config.ETag.Supported = true, true, true
+	config.Bulk.Supported.Supported, config.Bulk.MaxOperations, config.Bulk.MaxPayloadSize = true, maxBulkOperations, maxBulkPayload
+	config.Filter.Supported.Supported, config.Filter.MaxResults = true, maxResults
+	config.AuthenticationSchemes = []any{map[string]any{"type": "oauthbearertoken", "name": "Bearer token", "description": "A token in the Authorization header"}}
+	return send(c, 200, config)
+}
+
+func resourceTypeDocuments() []map[string]any {
+	var out []map[string]any
+	for _, t := range resourceTypes {
+		var extensions []any
+		for _, e := range t.extensions {
+			extensions = append(extensions, map[string]any{"schema": e.ID, "required": false})
+		}
+		out = append(out, map[string]any{
+			"schemas": []string{scim.ResourceTypeURN}, "id": t.name, "name": t.name, "endpoint": "/" + t.endpoint,
+			"schema": t.core.ID, "schemaExtensions": extensions,
+			"meta": map[string]any{"resourceType": "ResourceType", "location": "/scim/v2/ResourceTypes/" + t.name},
+		})
+	}
+	return out
+}
+
+func schemaDocuments() []map[string]any {
+	var out []map[string]any
+	for _, s := range []schema{userSchema, enterpriseSchema, accountSchema, groupSchema} {
+		out = append(out, map[string]any{
+			"schemas": []string{scim.SchemaURN}, "id": s.ID, "name": s.Name, "description": s.Description, "attributes": s.Attributes,
+			"meta": map[string]any{"resourceType": "Schema", "location": "/scim/v2/Schemas/" + s.ID},
+		})
+	}
+	return out
+}
+
+func listOf(c *fiber.Ctx, documents []map[string]any) error {
+	if c.Query("filter") != "" {
+		return refuse(c, &failure{403, "", "this list takes no filter"})
+	}
+	response := scim.ListResponse{Schemas: []string{scim.ListResponseURN}, TotalResults: len(documents), StartIndex: 1, ItemsPerPage: len(documents)}
+	for _, document := range documents {
+		text, err := json.Marshal(document)
+		if err != nil {
+			return err
+		}
+		response.Resources = append(response.Resources, text)
+	}
+	return send(c, 200, response)
+}
+
+func oneOf(c *fiber.Ctx, documents []map[string]any) error {
+	for _, document := range documents {
+		if document["id"] == c.Params("id") {
+			return send(c, 200, document)
+		}
+	}
+	return refuse(c, &failure{404, "", "there is no " + c.Params("id")})
+}
+
+// searchRequest is the body of POST /.search (RFC 7644 section 3.4.3).
+type searchRequest struct {
+	Filter             string   `json:"filter"`
+	SortBy             string   `json:"sortBy"`
+	SortOrder          string   `json:"sortOrder"`
+	StartIndex         int      `json:"startIndex"`
+	Count              *int     `json:"count"`
+	Attributes         []string `json:"attributes"`
+	ExcludedAttributes []string `json:"excludedAttributes"`
+}
+
+func (s *Server) list(c *fiber.Ctx) error {
+	request, f := readSearch(c)
+	if f != nil {
+		return refuse(c, f)
+	}
+	q := query{startIndex: max(request.StartIndex, 1), count: maxResults}
+	if request.Count != nil {
+		q.count = min(max(*request.Count, 0), maxResults)
+	}
+	switch {
+	case strings.EqualFold(request.SortBy, "meta.lastModified"):
+		q.byModified, q.descending = true, strings.EqualFold(request.SortOrder, "descending")
+	case request.SortBy != "":
+		return refuse(c, invalidValue("sortBy: this service sorts by meta.lastModified only"))
+	}
+	if request.Filter != "" {
+		filter, err := parseFilter(request.Filter)
+		if err != nil {
+			return refuse(c, &failure{400, "invalidFilter", err.Error()})
+		}
+		q.filter = filter
+	}
+	endpoint := c.Params("endpoint")
+	view := projection(request.Attributes, request.ExcludedAttributes)
+	page, total, f := s.store.list(endpoint, q, func(item *stored) json.RawMessage {
+		text, _ := json.Marshal(view(item.withMeta(s.store.types[endpoint].kind))) // maps of JSON values
+		return text
+	})
+	if f != nil {
+		return refuse(c, f)
+	}
+	return send(c, 200, scim.ListResponse{Schemas: []string{scim.ListResponseURN}, TotalResults: total, StartIndex: q.startIndex, ItemsPerPage: len(page), Resources: page})
+}
+
+func readSearch(c *fiber.Ctx) (searchRequest, *failure) {
+	var request searchRequest
+	if c.Method() == fiber.MethodPost {
+		if err := json.Unmarshal(c.Body(), &request); err != nil {
+			return request, invalidSyntax("the body is no search request: %s", err)
+		}
+		return request, nil
+	}
+	request.Filter, request.SortBy, request.SortOrder = c.Query("filter"), c.Query("sortBy"), c.Query("sortOrder")
+	for name, into := range map[string]*[]string{"attributes": &request.Attributes, "excludedAttributes": &request.ExcludedAttributes} {
+		if text := c.Query(name); text != "" {
+			*into = strings.Split(text, ",")
+		}
+	}
+	if text := c.Query("startIndex"); text != "" {
+		n, err := strconv.Atoi(text)
+		if err != nil {
+			return request, invalidValue("startIndex is a whole number")
+		}
+		request.StartIndex = n
+	}
+	if text := c.Query("count"); text != "" {
+		n, err := strconv.Atoi(text)
+		if err != nil {
+			return request, invalidValue("count is a whole number")
+		}
+		request.Count = &n
+	}
+	return request, nil
+}
+
+// projection keeps the attributes a client asks for (RFC 7644 section 3.9);
+// id is always returned.
+func projection(attributes, excluded []string) func(map[string]any) map[string]any {
+	if len(attributes) == 0 && len(excluded) == 0 {
+		return func(resource map[string]any) map[string]any { return resource }
+	}
+	return func(resource map[string]any) map[string]any {
+		out := map[string]any{}
+		for name, value := range resource {
+			keep := len(attributes) == 0 || name == "id" || name == "schemas"
+			for _, wanted := range attributes {
+				wanted, _, _ = strings.Cut(strings.TrimSpace(wanted), ".")
+				keep = keep || strings.EqualFold(wanted, name) || strings.HasPrefix(strings.ToLower(wanted), strings.ToLower(name)+":")
+			}
+			for _, unwanted := range excluded {
+				keep = keep && (!strings.EqualFold(strings.TrimSpace(unwanted), name) || name == "id")
+			}
+			if keep {
+				out[name] = value
+			}
+		}
+		return out
+	}
+}
+
+func (s *Server) create(c *fiber.Ctx) error {
+	body, f := object(c.Body())
+	if f != nil {
+		return refuse(c, f)
+	}
+	endpoint := c.Params("endpoint")
+	item, f := s.store.create(endpoint, body)
+	if f != nil {
+		return refuse(c, f)
+	}
+	return s.answer(c, 201, endpoint, item)
+}
+
+func (s *Server) read(c *fiber.Ctx) error {
+	endpoint := c.Params("endpoint")
+	s.store.mu.RLock()
+	_, found, f := s.store.get(endpoint, c.Params("id"))
+	var item stored
+	if f == nil {
+		item = *found
+	}
+	s.store.mu.RUnlock()
+	if f != nil {
+		return refuse(c, f)
+	}
+	if c.Get("If-None-Match") == item.tag() {
+		return c.SendStatus(304)
+	}
+	return s.answer(c, 200, endpoint, item)
+}
+
+func (s *Server) replace(c *fiber.Ctx) error {
+	body, f := object(c.Body())
+	if f != nil {
+		return refuse(c, f)
+	}
+	return s.edit(c, func(resourceType, map[string]any) (map[string]any, *failure) { return body, nil })
+}
+
+func (s *Server) patch(c *fiber.Ctx) error {
+	operations, f := patchOperations(c.Body())
+	if f != nil {
+		return refuse(c, f)
+	}
+	return s.edit(c, func(t resourceType, resource map[string]any) (map[string]any, *failure) {
+		return t.apply(resource, operations)
+	})
+}
+
+func (s *Server) edit(c *fiber.Ctx, edit func(resourceType, map[string]any) (map[string]any, *failure)) error {
+	endpoint := c.Params("endpoint")
+	item, f := s.store.change(endpoint, c.Params("id"), c.Get("If-Match"), edit)
+	if f != nil {
+		return refuse(c, f)
+	}
+	return s.answer(c, 200, endpoint, item)
+}
+
+func (s *Server) remove(c *fiber.Ctx) error {
+	if f := s.store.delete(c.Params("endpoint"), c.Params("id"), c.Get("If-Match")); f != nil {
+		return refuse(c, f)
+	}
+	if err := s.store.flush(); err != nil {
+		return err
+	}
+	return c.SendStatus(204)
+}
+
+// answer sends a resource after its change is in the journal.
+func (s *Server) answer(c *fiber.Ctx, status int, endpoint string, item stored) error {
+	if status != 200 || c.Method() != fiber.MethodGet {
+		if err := s.store.flush(); err != nil {
+			return err
+		}
+	}
+	c.Set("ETag", item.tag())
+	if status == 201 {
+		c.Set("Location", c.BaseURL()+"/scim/v2/"+endpoint+"/"+item.id())
+	}
+	return send(c, status, item.withMeta(s.store.types[endpoint].kind))
+}
+
+func object(body []byte) (map[string]any, *failure) {
+	var out map[string]any
+	if err := json.Unmarshal(body, &out); err != nil {
+		return nil, invalidSyntax("the body is no JSON object: %s", err)
+	}
+	if out == nil {
+		return nil, invalidSyntax("the body is no JSON object")
+	}
+	return out, nil
+}
+
+func patchOperations(body []byte) ([]scim.PatchOperation, *failure) {
+	var request scim.PatchRequest
+	if err := json.Unmarshal(body, &request); err != nil {
+		return nil, invalidSyntax("the body is no PATCH request: %s", err)
+	}
+	if len(request.Schemas) != 1 || request.Schemas[0] != scim.PatchOpURN {
+		return nil, invalidSyntax("schemas must be [%q]", scim.PatchOpURN)
+	}
+	return request.Operations, nil
+}
+
+func send(c *fiber.Ctx, status int, body any) error {
+	text, err := json.Marshal(body)
+	if err != nil {
+		return fmt.Errorf("write the answer: %w", err)
+	}
+	c.Set("Content-Type", scim.MediaType)
+	return c.Status(status).Send(text)
+}
+
+func refuse(c *fiber.Ctx, f *failure) error { return send(c, f.status, errorBody(f)) }

@@ -1,0 +1,533 @@
+package standin
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kambrel.example/kambrel/scim"
+)
+
+// store keeps all resources. Every change is appended to the journal before it
+// is answered; at start the journal is read and rewritten without what is stale.
+type store struct {
+	domains map[string]bool
+
+	mu      sync.RWMutex
+	types   map[string]*collection // by endpoint
+	journal *bufio.Writer
+	file    *os.File
+	last    time.Time
+}
+
+// collection is the resources of one endpoint.
+type collection struct {
+	kind     resourceType
+	byID     map[string]*stored
+	unique   map[string]string // "userName=ada@..." -> id
+	external map[string]string // externalId -> id
+	created  []*stored         // in the order of creation, gone ones included
+	changed  []change          // in the order of lastModified, stale ones included
+}
+
+type stored struct {
+	resource map[string]any
+	version  int
+	created  time.Time
+	modified time.Time
+	gone     bool
+}
+
+// change is one place in the order of lastModified; it is stale once the
+// resource has a newer version.
+type change struct {
+	of      *stored
+	version int
+	at      time.Time
+}
+
+type journalLine struct {
+	Endpoint string         `json:"endpoint"`
+	ID       string         `json:"id"`
+	Version  int            `json:"version,omitempty"` // 0: deleted
+	Created  time.Time      `json:"created,omitzero"`
+	Modified time.Time      `json:"modified,omitzero"`
+	Resource map[string]any `json:"resource,omitempty"`
+}
+
+func openStore(dir string, domains []string) (*store, error) {
+	s := &store{domains: map[string]bool{}, types: map[string]*collection{}}
+	for _, domain := range domains {
+		s.domains[strings.ToLower(domain)] = true
+	}
+	for _, t := range resourceTypes {
+		s.types[t.endpoint] = &collection{kind: t, byID: map[string]*stored{}, unique: map[string]string{}, external: map[string]string{}}
+	}
+	if dir == "" {
+		s.journal = bufio.NewWriter(io.Discard)
+		return s, nil
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	path := filepath.Join(dir, "journal.ndjson")
+	if err := s.replay(path); err != nil {
+		return nil, fmt.Errorf("read the journal %s: %w", path, err)
+	}
+	return s, s.rewrite(path)
+}
+
+func (s *store) replay(path string) error {
+	file, err := os.Open(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	scanner := bufio.NewScanner(file)
+	scanner.Buffer(nil, 16<<20)
+	for scanner.Scan() {
+		var line journalLine
+		if json.Unmarshal(scanner.Bytes(), &line) != nil {
+			continue // the torn last line of a crash; it was never answered
+		}
+		c := s.types[line.Endpoint]
+		if c == nil {
+			continue
+		}
+		item := c.byID[line.ID]
+		if line.Version == 0 {
+			if item != nil {
+				c.drop(item)
+			}
+			continue
+		}
+		if item == nil {
+			item = &stored{created: line.Created}
+			c.byID[line.ID] = item
+			c.created = append(c.created, item)
+		} else {
+			c.unindex(item)
+		}
+		item.resource, item.version, item.modified = line.Resource, line.Version, line.Modified
+		item.resource["id"] = line.ID
+		c.index(item)
+		if item.modified.After(s.last) {
+			s.last = item.modified
+		}
+	}
+	return scanner.Err()
+}
+
+// rewrite starts a journal that holds just what there is now.
+func (s *store) rewrite(path string) error {
+	file, err := os.Create(path + ".new")
+	if err != nil {
+		return err
+	}
+	s.file, s.journal = file, bufio.NewWriterSize(file, 1<<16)
+	for _, t := range resourceTypes {
+		c := s.types[t.endpoint]
+		c.compact()
+		for _, item := range c.created {
+			s.record(c, item)
+		}
+	}
+	if err := s.journal.Flush(); err != nil {
+		return err
+	}
+	return os.Rename(path+".new", path)
+}
+
+func (s *store) close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	err := s.journal.Flush()
+	if s.file != nil {
+		err = errors.Join(err, s.file.Close())
+	}
+	return err
+}
+
+// flush hands what was recorded to the operating system; a request is answered
+// only after it.
+func (s *store) flush() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.journal.Flush()
+}
+
+func (s *store) record(c *collection, item *stored) {
+	line := journalLine{Endpoint: c.kind.endpoint, ID: item.id()}
+	if !item.gone {
+		line.Version, line.Created, line.Modified, line.Resource = item.version, item.created, item.modified, item.resource
+	}
+	text, _ := json.Marshal(line)
+	_, _ = s.journal.Write(append(text, '\n')) // kept by the writer and told by flush
+}
+
+// now is a clock that never gives the same time twice, so that lastModified
+// orders all changes.
+func (s *store) now() time.Time {
+	now := time.Now().UTC().Truncate(time.Microsecond)
+	if !now.After(s.last) {
+		now = s.last.Add(time.Microsecond)
+	}
+	s.last = now
+	return now
+}
+
+func (i *stored) id() string { id, _ := i.resource["id"].(string); return id }
+
+func (i *stored) tag() string { return fmt.Sprintf(`W/"%d"`, i.version) }
+
+func (c *collection) uniqueKeys(resource map[string]any) []string {
+	var keys []string
+	if c.kind.endpoint == "Groups" {
+		name, _ := resource["displayName"].(string)
+		return []string{"displayName=" + strings.ToLower(name)}
+	}
+	login, _ := resource["userName"].(string)
+	keys = append(keys, "userName="+strings.ToLower(login))
+	emails, _ := resource["emails"].([]any)
+	for _, item := range emails {
+		email, _ := item.(map[string]any)
+		address, _ := email["value"].(string)
+		keys = append(keys, "emails="+strings.ToLower(address))
+	}
+	return keys
+}
+
+func (c *collection) index(item *stored) {
+	for _, key := range c.uniqueKeys(item.resource) {
+		c.unique[key] = item.id()
+	}
+	if external, _ := item.resource["externalId"].(string); external != "" {
+		c.external[external] = item.id()
+	}
+	c.changed = append(c.changed, change{item, item.version, item.modified})
+	if len(c.changed) > 2*len(c.byID)+1000 {
+		c.compact()
+	}
+}
+
+func (c *collection) unindex(item *stored) {
+	for _, key := range c.uniqueKeys(item.resource) {
+		delete(c.unique, key)
+	}
+	if external, _ := item.resource["externalId"].(string); external != "" {
+		delete(c.external, external)
+	}
+}
+
+func (c *collection) drop(item *stored) {
+	c.unindex(item)
+	delete(c.byID, item.id())
+	item.gone = true
+	item.version++
+}
+
+func (c *collection) compact() {
+	created := c.created[:0]
+	for _, item := range c.created {
+		if !item.gone {
+			created = append(created, item)
+		}
+	}
+	c.created = created
+	changed := make([]change, 0, len(created))
+	for _, item := range created {
+		changed = append(changed, change{item, item.version, item.modified})
+	}
+	sort.Slice(changed, func(i, j int) bool { return changed[i].at.Before(changed[j].at) })
+	c.changed = changed
+}
+
+func (s *store) collection(endpoint string) (*collection, *failure) {
+	if c := s.types[endpoint]; c != nil {
+		return c, nil
+	}
+	return nil, &failure{404, "", "there is no endpoint /" + endpoint}
+}
+
+// clash refuses values that must be unique and that another resource has.
+func (c *collection) clash(resource map[string]any, self string) *failure {
+	for _, key := range c.uniqueKeys(resource) {
+		if holder, taken := c.unique[key]; taken && holder != self {
+			name, value, _ := strings.Cut(key, "=")
+			return &failure{409, "uniqueness", fmt.Sprintf("%s %s belongs to another resource already", name, value)}
+		}
+	}
+	if external, _ := resource["externalId"].(string); external != "" {
+		if holder, taken := c.external[external]; taken && holder != self {
+			return &failure{409, "uniqueness", "externalId " + external + " belongs to another resource already"}
+		}
+	}
+	return nil
+}
+
+func (s *store) verified(c *collection, resource map[string]any) *failure {
+	login, _ := resource["userName"].(string)
+	if c.kind.endpoint != "Users" {
+		return nil
+	}
+	domain, f := loginDomain(login)
+	if f != nil {
+		return f
+	}
+	if !s.domains[domain] {
+		return invalidValue("userName: the domain %s is not verified", domain)
+	}
+	return nil
+}
+
+func (s *store) create(endpoint string, body map[string]any) (stored, *failure) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c, f := s.collection(endpoint)
+	if f != nil {
+		return stored{}, f
+	}
+	resource, f := c.kind.normalize(body)
+	if f != nil {
+		return stored{}, f
+	}
+	if f := s.verified(c, resource); f != nil {
+		return stored{}, f
+	}
+	if f := c.clash(resource, ""); f != nil {
+		return stored{}, f
+	}
+	if _, ok := resource["active"]; !ok && endpoint == "Users" {
+		resource["active"] = true
+	}
+	id := uuid.NewString()
+	resource["id"] = id
+	now := s.now()
+	item := &stored{resource: resource, version: 1, created: now, modified: now}
+	c.byID[id] = item
+	c.created = append(c.created, item)
+	c.index(item)
+	s.record(c, item)
+	return *item, nil
+}
+
+// change replaces a resource by what edit makes of it.
+func (s *store) change(endpoint, id, ifMatch string, edit func(resourceType, map[string]any) (map[string]any, *failure)) (stored, *failure) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c, item, f := s.get(endpoint, id)
+	if f != nil {
+		return stored{}, f
+	}
+	if !tagMatches(ifMatch, item) {
+		return stored{}, &failure{412, "", "the resource has changed; its version is " + item.tag()}
+	}
+	edited, f := edit(c.kind, item.resource)
+	if f != nil {
+		return stored{}, f
+	}
+	resource, f := c.kind.normalize(edited)
+	if f != nil {
+		return stored{}, f
+	}
+	if f := s.verified(c, resource); f != nil {
+		return stored{}, f
+	}
+	if f := c.clash(resource, id); f != nil {
+		return stored{}, f
+	}
+	resource["id"] = id
+	c.unindex(item)
+	// The map of before may still be being sent, so it is left as it was.
+	*item = stored{resource: resource, version: item.version + 1, created: item.created, modified: s.now()}
+	c.index(item)
+	s.record(c, item)
+	return *item, nil
+}
+
+func (s *store) delete(endpoint, id, ifMatch string) *failure {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c, item, f := s.get(endpoint, id)
+	if f != nil {
+		return f
+	}
+	if !tagMatches(ifMatch, item) {
+		return &failure{412, "", "the resource has changed; its version is " + item.tag()}
+	}
+	c.drop(item)
+	s.record(c, item)
+	return nil
+}
+
+func (s *store) get(endpoint, id string) (*collection, *stored, *failure) {
+	c, f := s.collection(endpoint)
+	if f != nil {
+		return nil, nil, f
+	}
+	item := c.byID[id]
+	if item == nil {
+		return nil, nil, &failure{404, "", "there is no resource " + id}
+	}
+	return c, item, nil
+}
+
+func tagMatches(ifMatch string, item *stored) bool {
+	if ifMatch == "" || ifMatch == "*" {
+		return true
+	}
+	for _, tag := range strings.Split(ifMatch, ",") {
+		if strings.TrimSpace(tag) == item.tag() {
+			return true
+		}
+	}
+	return false
+}
+
+// query is a list request; startIndex is 1-based (RFC 7644 section 3.4.2.4).
+type query struct {
+	filter     *expression
+	byModified bool
+	descending bool
+	startIndex int
+	count      int
+}
+
+// list returns one page as JSON and the number of all resources that fit.
+func (s *store) list(endpoint string, q query, render func(*stored) json.RawMessage) ([]json.RawMessage, int, *failure) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	c, f := s.collection(endpoint)
+	if f != nil {
+		return nil, 0, f
+	}
+	var page []json.RawMessage
+	total := 0
+	take := func(item *stored) {
+		total++
+		if total >= q.startIndex && len(page) < q.count {
+			page = append(page, render(item))
+		}
+	}
+	if item, ok := c.exact(q.filter); ok {
+		if item != nil && q.filter.matches(item.withMeta(c.kind)) {
+			take(item)
+		}
+		return page, total, nil
+	}
+	since, simple := sinceOf(q.filter)
+	if since != "" || q.byModified {
+		at := 0
+		if since != "" {
+			at = sort.Search(len(c.changed), func(i int) bool { return timestamp(c.changed[i].at) >= since })
+		}
+		live := c.changed[at:]
+		for i := range live {
+			entry := live[i]
+			if q.descending {
+				entry = live[len(live)-1-i]
+			}
+			if entry.of.gone || entry.version != entry.of.version {
+				continue
+			}
+			if simple || q.filter == nil || q.filter.matches(entry.of.withMeta(c.kind)) {
+				take(entry.of)
+			}
+		}
+		return page, total, nil
+	}
+	for _, item := range c.created {
+		if !item.gone && (q.filter == nil || q.filter.matches(item.withMeta(c.kind))) {
+			take(item)
+		}
+	}
+	return page, total, nil
+}
+
+// exact answers filters on unique values from the index.
+func (c *collection) exact(e *expression) (*stored, bool) {
+	if e == nil || e.operator != "eq" {
+		return nil, false
+	}
+	value, ok := e.value.(string)
+	if !ok {
+		return nil, false
+	}
+	switch strings.ToLower(e.path) {
+	case "id":
+		return c.byID[value], true
+	case "externalid":
+		return c.byID[c.external[value]], true
+	case "username":
+		return c.byID[c.unique["userName="+strings.ToLower(value)]], true
+	}
+	return nil, false
+}
+
+// sinceOf finds a lower bound of lastModified, with which a query need not
+// look at every resource, and whether the filter asks for nothing else.
+func sinceOf(e *expression) (string, bool) {
+	if e == nil {
+		return "", false
+	}
+	if strings.EqualFold(e.path, "meta.lastModified") && (e.operator == "ge" || e.operator == "gt") {
+		value, _ := e.value.(string)
+		if at, err := time.Parse(time.RFC3339Nano, value); err == nil {
+			return timestamp(at.UTC()), e.operator == "ge"
+		}
+	}
+	if e.operator == "and" {
+		since, _ := sinceOf(e.left)
+		return since, false
+	}
+	return "", false
+}
+
+const timeForm = "2006-01-02T15:04:05.000000Z"
+
+func timestamp(at time.Time) string { return at.Format(timeForm) }
+
+// withMeta is the resource as it is sent.
+func (i *stored) withMeta(t resourceType) map[string]any {
+	out := make(map[string]any, len(i.resource)+2)
+	schemas := []any{t.core.ID}
+	for key, value := range i.resource {
+		out[key] = value
+		if _, ok := t.extension(key); ok {
+			schemas = append(schemas, key)
+		}
+	}
+	out["schemas"] = schemas
+	out["meta"] = map[string]any{
+		"resourceType": t.name, "created": timestamp(i.created), "lastModified": timestamp(i.modified),
+		"version": i.tag(), "location": "/scim/v2/" + t.endpoint + "/" + i.id(),
+	}
+	return out
+}
+
+func (s *store) counts() map[string]int {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	out := map[string]int{}
+	for name, c := range s.types {
+		out[name] = len(c.byID)
+	}
+	return out
+}
+
+func errorBody(f *failure) scim.Error {
+	return scim.Error{Schemas: []string{scim.ErrorURN}, ScimType: f.scimType, Detail: f.detail, Status: fmt.Sprint(f.status)}
+}
