@@ -1,0 +1,159 @@
+package directory
+
+import (
+	"context"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/settings"
+)
+
+// Request asks for everything (Cookie is nil) or for what changed since.
+type Request struct {
+	Dialect    settings.Dialect
+	Base       string
+	Attributes []string // what settings need; identity is always read
+	Cookie     []byte
+}
+
+// Item is one thing a read found: exactly one of its fields is set.
+type Item struct {
+	Entry *entry.Entry
+	// Gone is the id of an entry that was deleted.
+	Gone *entry.ID
+	// Present lists ids of entries that exist unchanged.
+	Present []entry.ID
+	// Restart says that everything is being read from the start, because the
+	// cookie was refused: what came before does not count.
+	Restart bool
+}
+
+// Result is what a read ends with.
+type Result struct {
+	// Cookie is for the next read of changes.
+	Cookie []byte
+	// Complete says that every entry was either sent or named as present, so
+	// that what was neither is gone.
+	Complete bool
+}
+
+// Read streams what the request asks for, in the order the directory gives it.
+// A cookie that has expired or is refused leads to a full read by itself. An
+// error of emit ends the read and is returned as it is.
+func (s *Session) Read(ctx context.Context, r Request, emit func(Item) error) (Result, error) {
+	base, err := entry.ParseDN(r.Base)
+	if err != nil {
+		return Result{}, problem.Wrap(problem.BadInput, err, "base of the directory")
+	}
+	read := s.readStandard
+	if r.Dialect == settings.AD {
+		read = s.readAD
+	}
+	result, err := read(ctx, r, base, emit)
+	if err != nil && len(r.Cookie) > 0 && cookieRefused(err) {
+		if err := emit(Item{Restart: true}); err != nil {
+			return Result{}, err
+		}
+		r.Cookie = nil
+		result, err = read(ctx, r, base, emit)
+	}
+	if err == nil && ctx.Err() != nil {
+		return Result{}, ctx.Err()
+	}
+	return result, err
+}
+
+// cookieRefused tells errors that a full read can heal: e-syncRefreshRequired
+// (RFC 4533 section 5) and what servers answer to a cookie they cannot read.
+func cookieRefused(err error) bool {
+	return errors.Is(err, errNoCookie) || ldap.IsErrorAnyOf(err, ldap.LDAPResultSyncRefreshRequired, ldap.LDAPResultUnavailableCriticalExtension,
+		ldap.LDAPResultProtocolError, ldap.LDAPResultUnwillingToPerform, ldap.LDAPResultOther)
+}
+
+func refused(err error, format string, facts ...any) error {
+	code := problem.DirectoryRefused
+	if ldap.IsErrorWithCode(err, ldap.ErrorNetwork) {
+		code = problem.DirectoryUnreachable
+	}
+	wrapped := problem.Wrap(code, plain(err), format, facts...)
+	wrapped.Cause = err
+	return wrapped
+}
+
+// convert makes an entry of what LDAP sent. Values that are no text become
+// base64.
+func convert(kind entry.Kind, id entry.ID, raw *ldap.Entry) *entry.Entry {
+	e := &entry.Entry{ID: id, Kind: kind, DN: raw.DN, Attributes: make(entry.Attributes, len(raw.Attributes))}
+	for _, attribute := range raw.Attributes {
+		if slices.ContainsFunc(identity, func(name string) bool { return strings.EqualFold(name, attribute.Name) }) || len(attribute.Values) == 0 {
+			continue
+		}
+		values := make([]string, len(attribute.Values))
+		for i, value := range attribute.Values {
+			if utf8.ValidString(value) && !strings.Contains(value, "\x00") {
+				values[i] = value
+			} else {
+				values[i] = base64.StdEncoding.EncodeToString(attribute.ByteValues[i])
+			}
+		}
+		e.Attributes[attribute.Name] = values
+	}
+	return e
+}
+
+// identity are the attributes that carry identity or bookkeeping; they are not
+// kept as attributes of an entry.
+var identity = []string{"objectGUID", "parentGUID", "entryUUID", "instanceType", "isDeleted"}
+
+// kindOf reads the object classes; "" is what Kambrel does not mirror.
+func kindOf(classes []string) entry.Kind {
+	var kind entry.Kind
+	for _, class := range classes {
+		switch strings.ToLower(class) {
+		case "computer":
+			return ""
+		case "user", "person", "inetorgperson":
+			kind = entry.User
+		case "organizationalunit", "container", "organization", "builtindomain", "locality":
+			if kind == "" {
+				kind = entry.Container
+			}
+		}
+	}
+	return kind
+}
+
+func search(base, filter string, attributes []string) *ldap.SearchRequest {
+	return &ldap.SearchRequest{BaseDN: base, Scope: ldap.ScopeWholeSubtree, DerefAliases: ldap.NeverDerefAliases, Filter: filter, Attributes: attributes}
+}
+
+func under(dn string, base entry.DN) bool {
+	parsed, err := entry.ParseDN(dn)
+	return err == nil && entry.PathUnder(parsed.Path(), base.Path())
+}
+
+func noEnd(r Request) error {
+	return problem.New(problem.DirectoryUnreachable, "the connection ended while reading %s", r.Base)
+}
+
+func wanted(r Request, more ...string) []string {
+	names := slices.Clone(more)
+	for _, name := range r.Attributes {
+		if !slices.ContainsFunc(names, func(have string) bool { return strings.EqualFold(have, name) }) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+func badID(dn string, err error) error {
+	return problem.Wrap(problem.DirectoryRefused, fmt.Errorf("read the id of %s: %w", dn, err), "the directory's answer cannot be used")
+}

@@ -1,0 +1,96 @@
+package directory
+
+import (
+	"context"
+	"errors"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"kambrel.example/kambrel/core/entry"
+)
+
+const standardFilter = "(|(objectClass=person)(objectClass=organizationalUnit)(objectClass=organization)(objectClass=locality))"
+
+// errNoCookie is what some servers do with a cookie that is not theirs: they
+// send everything as if it were new, and no cookie to go on from.
+var errNoCookie = errors.New("the directory sent changes without a cookie")
+
+// readStandard reads by content synchronization in refreshOnly mode (RFC 4533
+// section 3.3). The server chooses between naming what was deleted and naming
+// all that is still present; both are passed on as they come.
+func (s *Session) readStandard(ctx context.Context, r Request, base entry.DN, emit func(Item) error) (Result, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	request := search(base.String(), standardFilter, wanted(r, "objectClass"))
+	response := s.conn.Syncrepl(ctx, request, 256, ldap.SyncRequestModeRefreshOnly, r.Cookie, false)
+	// An answer without any change also ends with refreshDeletes FALSE; only
+	// where something was named as present may the rest be taken for deleted.
+	first, present, changed := len(r.Cookie) == 0, false, false
+	for response.Next() {
+		for _, control := range response.Controls() {
+			switch c := control.(type) {
+			case *ldap.ControlSyncDone:
+				cookie := c.Cookie
+				if len(cookie) == 0 {
+					if changed {
+						return Result{}, errNoCookie
+					}
+					cookie = r.Cookie
+				}
+				return Result{Cookie: cookie, Complete: first || present && !c.RefreshDeletes}, nil
+			case *ldap.ControlSyncInfo:
+				present = present || c.SyncIdSet != nil && !c.SyncIdSet.RefreshDeletes
+				if err := emitSet(c.SyncIdSet, emit); err != nil {
+					return Result{}, err
+				}
+			case *ldap.ControlSyncState:
+				present = present || c.State == ldap.SyncStatePresent
+				changed = changed || c.State != ldap.SyncStatePresent
+				if err := emitState(c, response.Entry(), emit); err != nil {
+					return Result{}, err
+				}
+			}
+		}
+	}
+	if err := response.Err(); err != nil {
+		return Result{}, refused(err, "read changes of %s", r.Base)
+	}
+	if ctx.Err() != nil {
+		return Result{}, ctx.Err()
+	}
+	return Result{}, noEnd(r)
+}
+
+func emitSet(set *ldap.ControlSyncInfoSyncIdSet, emit func(Item) error) error {
+	if set == nil {
+		return nil
+	}
+	ids := make([]entry.ID, len(set.SyncUUIDs))
+	for i, id := range set.SyncUUIDs {
+		ids[i] = entry.ID(id)
+	}
+	if !set.RefreshDeletes {
+		return emit(Item{Present: ids})
+	}
+	for _, id := range ids {
+		if err := emit(Item{Gone: &id}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func emitState(state *ldap.ControlSyncState, raw *ldap.Entry, emit func(Item) error) error {
+	id := entry.ID(state.EntryUUID)
+	switch state.State {
+	case ldap.SyncStateDelete:
+		return emit(Item{Gone: &id})
+	case ldap.SyncStatePresent:
+		return emit(Item{Present: []entry.ID{id}})
+	}
+	kind := kindOf(raw.GetAttributeValues("objectClass"))
+	if kind == "" {
+		return nil
+	}
+	return emit(Item{Entry: convert(kind, id, raw)})
+}

@@ -1,0 +1,100 @@
+package lab
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"sync"
+)
+
+// Lab is a folder with the servers that run in it. Its methods may be called
+// from several goroutines.
+type Lab struct {
+	// Dir holds all state; it is made if it is missing.
+	Dir string
+	// Log receives a line for each step; nil drops them.
+	Log func(format string, facts ...any)
+
+	mu          sync.Mutex
+	processes   []*Process
+	certificate *authority
+	lock        *os.File
+	held        []*os.File // locks on addresses
+}
+
+// New opens a lab in dir. A folder is used by one lab at a time.
+func New(dir string) (*Lab, error) {
+	absolute, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(absolute, 0o755); err != nil {
+		return nil, err
+	}
+	lock, err := lockFile(filepath.Join(absolute, "lock"), false)
+	if err != nil {
+		return nil, fmt.Errorf("%s is in use by another lab: stop it, or choose another folder: %w", absolute, err)
+	}
+	l := &Lab{Dir: absolute, lock: lock}
+	if l.certificate, err = openAuthority(filepath.Join(absolute, "tls")); err != nil {
+		_ = lock.Close()
+		return nil, err
+	}
+	return l, nil
+}
+
+// CAFile is the PEM file of the lab's certificate authority.
+func (l *Lab) CAFile() string { return l.certificate.file }
+
+func (l *Lab) log(format string, facts ...any) {
+	if l.Log != nil {
+		l.Log(format, facts...)
+	}
+}
+
+// Stop ends all servers, the youngest first, and frees the folder.
+func (l *Lab) Stop() error {
+	l.mu.Lock()
+	processes, held := l.processes, l.held
+	l.processes, l.held = nil, nil
+	l.mu.Unlock()
+	var failures []error
+	for i := len(processes) - 1; i >= 0; i-- {
+		failures = append(failures, processes[i].Stop())
+	}
+	for _, lock := range append(held, l.lock) {
+		failures = append(failures, lock.Close())
+	}
+	return errors.Join(failures...)
+}
+
+// Start runs a program of the lab; see Process.
+func (l *Lab) Start(ctx context.Context, c Command) (*Process, error) {
+	p, err := start(ctx, l.Dir, c)
+	if err != nil {
+		return nil, err
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.processes = append(l.processes, p)
+	return p, nil
+}
+
+// FreePort returns a loopback port that nobody listens on. A port from first
+// on is preferred, so that a demo is found where it was; 0 means any.
+func FreePort(first int) (int, error) {
+	for port := first; first > 0 && port < first+100; port++ {
+		listener, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err == nil {
+			return port, listener.Close()
+		}
+	}
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	return listener.Addr().(*net.TCPAddr).Port, listener.Close()
+}

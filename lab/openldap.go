@@ -1,0 +1,135 @@
+package lab
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"github.com/go-ldap/ldap/v3"
+)
+
+// LDAPServer is a running directory and how to reach it.
+type LDAPServer struct {
+	*Process
+	URL    string // verified TLS
+	CAFile string
+	BaseDN string
+	// AdminDN may change entries, ReaderDN may read all that Kambrel needs.
+	AdminDN, AdminPassword   string
+	ReaderDN, ReaderPassword string
+}
+
+// OpenLDAPOptions says what the server holds.
+type OpenLDAPOptions struct {
+	BaseDN string
+	Port   int
+	// LDIF, when set, is loaded with slapadd before the first start.
+	LDIF string
+}
+
+const slapdConf = `include /etc/ldap/schema/core.schema
+include /etc/ldap/schema/cosine.schema
+include /etc/ldap/schema/inetorgperson.schema
+modulepath /usr/lib/ldap
+moduleload back_mdb
+moduleload syncprov
+moduleload ppolicy
+pidfile %[1]s/slapd.internal.pid
+TLSCACertificateFile %[2]s
+TLSCertificateFile %[3]s
+TLSCertificateKeyFile %[4]s
+sizelimit unlimited
+timelimit unlimited
+database mdb
+suffix "%[5]s"
+rootdn "cn=admin,%[5]s"
+rootpw %[6]s
+directory %[1]s/data
+maxsize 4294967296
+dbnosync
+index objectClass,entryCSN,entryUUID,uid,mail eq
+access to attrs=userPassword by anonymous auth by * none
+access to * by dn.exact="%[7]s" read by anonymous auth by * none
+overlay syncprov
+syncprov-checkpoint 1000 5
+syncprov-sessionlog 100000
+overlay ppolicy
+`
+
+// StartOpenLDAP starts slapd with its data in the lab.
+func (l *Lab) StartOpenLDAP(ctx context.Context, name string, options OpenLDAPOptions) (*LDAPServer, error) {
+	const slapd = "/usr/sbin/slapd"
+	if _, err := os.Stat(slapd); err != nil {
+		return nil, fmt.Errorf("OpenLDAP is not installed: run lab/install.sh, or make demo")
+	}
+	port, err := FreePort(options.Port)
+	if err != nil {
+		return nil, err
+	}
+	s := &LDAPServer{
+		URL: fmt.Sprintf("ldaps://127.0.0.1:%d", port), CAFile: l.CAFile(), BaseDN: options.BaseDN,
+		AdminDN: "cn=admin," + options.BaseDN, AdminPassword: "Capstan-Deep-41",
+		ReaderDN: "uid=svc-kambrel,ou=Service Accounts," + options.BaseDN, ReaderPassword: "Rope-And-Tide-9",
+	}
+	dir := filepath.Join(l.Dir, name)
+	if err := os.MkdirAll(filepath.Join(dir, "data"), 0o700); err != nil {
+		return nil, err
+	}
+	certificate, key, err := l.certificate.issue(name, "127.0.0.1")
+	if err != nil {
+		return nil, err
+	}
+	conf := filepath.Join(dir, "slapd.conf")
+	text := fmt.Sprintf(slapdConf, dir, l.CAFile(), certificate, key, options.BaseDN, s.AdminPassword, s.ReaderDN)
+	if err := os.WriteFile(conf, []byte(text), 0o600); err != nil {
+		return nil, err
+	}
+	if _, err := os.Stat(filepath.Join(dir, "data", "data.mdb")); err != nil && options.LDIF != "" {
+		if out, err := exec.CommandContext(ctx, "/usr/sbin/slapadd", "-q", "-w", "-f", conf, "-l", options.LDIF).CombinedOutput(); err != nil {
+			return nil, fmt.Errorf("slapadd: %w\n%s", err, out)
+		}
+	}
+	s.Process, err = l.Start(ctx, Command{
+		Name: name, Path: slapd, Args: []string{"-d", "0", "-f", conf, "-h", s.URL},
+		Ready: func(context.Context) error {
+			return bindAs(s, s.AdminDN, s.AdminPassword)
+		},
+	})
+	return s, err
+}
+
+// Dial opens a verified connection as the administrator.
+func (s *LDAPServer) Dial() (*ldap.Conn, error) {
+	config, err := tlsConfig(s.CAFile, s.URL)
+	if err != nil {
+		return nil, err
+	}
+	conn, err := ldap.DialURL(s.URL, ldap.DialWithTLSConfig(config))
+	if err != nil {
+		return nil, err
+	}
+	if err := conn.Bind(s.AdminDN, s.AdminPassword); err != nil {
+		_ = conn.Close()
+		return nil, err
+	}
+	return conn, nil
+}
+
+func bindAs(s *LDAPServer, dn, password string) error {
+	config, err := tlsConfig(s.CAFile, s.URL)
+	if err != nil {
+		return err
+	}
+	conn, err := ldap.DialURL(s.URL, ldap.DialWithTLSConfig(config))
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	return conn.Bind(dn, password)
+}
+
+// Host is the address part of the URL.
+func (s *LDAPServer) Host() string { return strings.TrimPrefix(s.URL, "ldaps://") }

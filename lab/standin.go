@@ -1,0 +1,63 @@
+package lab
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// Cloud is a running cloud stand-in.
+type Cloud struct {
+	*Process
+	// URL is the SCIM base; Control is the base of the stand-in's own switches.
+	URL, Control string
+	Token        string
+	TokenFile    string
+}
+
+// StartCloud starts the stand-in from the program given.
+func (l *Lab) StartCloud(ctx context.Context, program string, port int, domains ...string) (*Cloud, error) {
+	port, err := FreePort(port)
+	if err != nil {
+		return nil, err
+	}
+	base := fmt.Sprintf("http://127.0.0.1:%d", port)
+	c := &Cloud{URL: base + "/scim/v2", Control: base + "/standin", TokenFile: filepath.Join(l.Dir, "cloud.token")}
+	if c.Token, err = Secret(c.TokenFile); err != nil {
+		return nil, err
+	}
+	c.Process, err = l.Start(ctx, Command{
+		Name: "cloud", Path: program,
+		Args: []string{"--listen", fmt.Sprintf("127.0.0.1:%d", port), "--token-file", c.TokenFile, "--dir", filepath.Join(l.Dir, "cloud"), "--domains", strings.Join(domains, ",")},
+		Ready: func(ctx context.Context) error {
+			request, err := http.NewRequestWithContext(ctx, http.MethodGet, c.URL+"/ServiceProviderConfig", nil)
+			if err != nil {
+				return err
+			}
+			request.Header.Set("Authorization", "Bearer "+c.Token)
+			response, err := http.DefaultClient.Do(request)
+			if err != nil {
+				return err
+			}
+			defer response.Body.Close()
+			if response.StatusCode != http.StatusOK {
+				return fmt.Errorf("the cloud answers %s", response.Status)
+			}
+			return nil
+		},
+	})
+	return c, err
+}
+
+// Secret reads a secret from a file, or makes one and writes it (0600).
+func Secret(file string) (string, error) {
+	if text, err := os.ReadFile(file); err == nil && len(text) > 0 {
+		return strings.TrimSpace(string(text)), nil
+	}
+	secret := rand.Text()
+	return secret, os.WriteFile(file, []byte(secret+"\n"), 0o600)
+}
