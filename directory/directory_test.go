@@ -51,14 +51,7 @@ objectClass: dcObject
 o: Brisling Cargo
 dc: brisling
 
-dn: ou=Service Accounts,dc=brisling,dc=example
-objectClass: organizationalUnit
-
-dn: uid=svc-kambrel,ou=Service Accounts,dc=brisling,dc=example
-objectClass: account
-objectClass: simpleSecurityObject
-userPassword: Rope-And-Tide-9
-`), 0o600))
+`+lab.ReaderLDIF("dc=brisling,dc=example")), 0o600))
 	server, err := labtest.New(t).StartOpenLDAP(t.Context(), "openldap", lab.OpenLDAPOptions{BaseDN: "dc=brisling,dc=example", LDIF: ldif})
 	require.NoError(t, err)
 	return connect(t, settings.Standard, server)

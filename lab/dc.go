@@ -32,7 +32,6 @@ const (
 	dcAdmin    = "Administrator@corp.halvard.example"
 	dcPassword = "Harbour-Bell-27"
 	dcReader   = "svc-kambrel@corp.halvard.example"
-	dcReaderPW = "Rope-And-Tide-9"
 )
 
 // imageVersion changes when what is provisioned changes.
@@ -97,7 +96,7 @@ func (l *Lab) StartDomainController(ctx context.Context) (*LDAPServer, error) {
 	}
 	s := &LDAPServer{
 		URL: "ldaps://" + address, CAFile: l.CAFile(), BaseDN: dcBase,
-		AdminDN: dcAdmin, AdminPassword: dcPassword, ReaderDN: dcReader, ReaderPassword: dcReaderPW,
+		AdminDN: dcAdmin, AdminPassword: dcPassword, ReaderDN: dcReader, ReaderPassword: readerPassword,
 	}
 	s.Process, err = l.Start(ctx, Command{
 		Name: "domain-controller", Path: samba, Args: []string{"-F", "--no-process-group", "-M", "single", "-s", conf},
@@ -149,7 +148,7 @@ func provision(ctx context.Context, image string) error {
 		return fmt.Errorf("provision a domain controller: %w\n%s", err, lastLines(string(out)))
 	}
 	// samba's Python modules belong to Debian's own interpreter.
-	script := exec.CommandContext(ctx, "/usr/bin/python3", "-", filepath.Join(work, "etc", "smb.conf"), filepath.Join(work, "private", "sam.ldb"), dcReaderPW)
+	script := exec.CommandContext(ctx, "/usr/bin/python3", "-", filepath.Join(work, "etc", "smb.conf"), filepath.Join(work, "private", "sam.ldb"), readerPassword)
 	script.Stdin = strings.NewReader(prepareReader)
 	if out, err := script.CombinedOutput(); err != nil {
 		return fmt.Errorf("prepare the reading account: %w\n%s", err, lastLines(string(out)))

@@ -46,6 +46,30 @@ func New(dir string) (*Lab, error) {
 	return l, nil
 }
 
+// Remove deletes a lab's folder with all it holds; no lab may be running there.
+func Remove(dir string) error {
+	absolute, err := filepath.Abs(dir)
+	if err != nil {
+		return err
+	}
+	if _, err := os.Stat(absolute); errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	lock, err := lockFile(filepath.Join(absolute, "lock"), false)
+	if err != nil {
+		return fmt.Errorf("%s is in use by another lab: stop it first: %w", absolute, err)
+	}
+	defer lock.Close()
+	pidFiles, err := filepath.Glob(filepath.Join(absolute, "*.pid"))
+	if err != nil {
+		return err
+	}
+	for _, file := range pidFiles {
+		endLeftover(file)
+	}
+	return errors.Join(os.RemoveAll(postgresData(absolute)), os.RemoveAll(absolute))
+}
+
 // CAFile is the PEM file of the lab's certificate authority.
 func (l *Lab) CAFile() string { return l.certificate.file }
 

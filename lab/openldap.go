@@ -6,7 +6,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strings"
 
 	"github.com/go-ldap/ldap/v3"
 )
@@ -59,6 +58,15 @@ syncprov-sessionlog 100000
 overlay ppolicy
 `
 
+// readerPassword is that of the account with which Kambrel reads.
+const readerPassword = "Rope-And-Tide-9"
+
+// ReaderLDIF is that account and its container, to be loaded below a base.
+func ReaderLDIF(base string) string {
+	return "dn: ou=Service Accounts," + base + "\nobjectClass: organizationalUnit\n\ndn: uid=svc-kambrel,ou=Service Accounts," + base +
+		"\nobjectClass: account\nobjectClass: simpleSecurityObject\nuserPassword: " + readerPassword + "\n\n"
+}
+
 // StartOpenLDAP starts slapd with its data in the lab.
 func (l *Lab) StartOpenLDAP(ctx context.Context, name string, options OpenLDAPOptions) (*LDAPServer, error) {
 	const slapd = "/usr/sbin/slapd"
@@ -72,7 +80,7 @@ func (l *Lab) StartOpenLDAP(ctx context.Context, name string, options OpenLDAPOp
 	s := &LDAPServer{
 		URL: fmt.Sprintf("ldaps://127.0.0.1:%d", port), CAFile: l.CAFile(), BaseDN: options.BaseDN,
 		AdminDN: "cn=admin," + options.BaseDN, AdminPassword: "Capstan-Deep-41",
-		ReaderDN: "uid=svc-kambrel,ou=Service Accounts," + options.BaseDN, ReaderPassword: "Rope-And-Tide-9",
+		ReaderDN: "uid=svc-kambrel,ou=Service Accounts," + options.BaseDN, ReaderPassword: readerPassword,
 	}
 	dir := filepath.Join(l.Dir, name)
 	if err := os.MkdirAll(filepath.Join(dir, "data"), 0o700); err != nil {
@@ -130,6 +138,3 @@ func bindAs(s *LDAPServer, dn, password string) error {
 	defer conn.Close()
 	return conn.Bind(dn, password)
 }
-
-// Host is the address part of the URL.
-func (s *LDAPServer) Host() string { return strings.TrimPrefix(s.URL, "ldaps://") }

@@ -2,6 +2,7 @@ package lab
 
 import (
 	"context"
+	"crypto/sha256"
 	"database/sql"
 	"fmt"
 	"os"
@@ -40,7 +41,7 @@ func (l *Lab) StartPostgres(ctx context.Context, port int, throwaway bool) (*Pos
 	if err != nil {
 		return nil, err
 	}
-	data := filepath.Join(l.Dir, "postgres")
+	data := postgresData(l.Dir)
 	if _, err := os.Stat(filepath.Join(data, "PG_VERSION")); err != nil {
 		l.log("preparing PostgreSQL")
 		if err := os.RemoveAll(data); err != nil {
@@ -83,6 +84,22 @@ func (l *Lab) StartPostgres(ctx context.Context, port int, throwaway bool) (*Pos
 	}
 	p.Process, err = l.Start(ctx, command)
 	return p, err
+}
+
+// postgresData is where a lab's PostgreSQL keeps its files: in the lab's folder,
+// or, where the user postgres cannot get there, in one below /var/tmp.
+func postgresData(dir string) string {
+	inside := filepath.Join(dir, "postgres")
+	if os.Geteuid() != 0 {
+		return inside
+	}
+	for above := dir; above != "/"; above = filepath.Dir(above) {
+		if info, err := os.Stat(above); err == nil && info.Mode().Perm()&0o001 == 0 {
+			sum := sha256.Sum256([]byte(dir))
+			return filepath.Join("/var/tmp", fmt.Sprintf("kambrel-lab-postgres-%x", sum[:6]))
+		}
+	}
+	return inside
 }
 
 // Create makes a database if it does not exist.

@@ -32,25 +32,34 @@ func (l *Lab) StartCloud(ctx context.Context, program string, port int, domains 
 	}
 	c.Process, err = l.Start(ctx, Command{
 		Name: "cloud", Path: program,
-		Args: []string{"--listen", fmt.Sprintf("127.0.0.1:%d", port), "--token-file", c.TokenFile, "--dir", filepath.Join(l.Dir, "cloud"), "--domains", strings.Join(domains, ",")},
-		Ready: func(ctx context.Context) error {
-			request, err := http.NewRequestWithContext(ctx, http.MethodGet, c.URL+"/ServiceProviderConfig", nil)
-			if err != nil {
-				return err
-			}
-			request.Header.Set("Authorization", "Bearer "+c.Token)
-			response, err := http.DefaultClient.Do(request)
-			if err != nil {
-				return err
-			}
-			defer response.Body.Close()
-			if response.StatusCode != http.StatusOK {
-				return fmt.Errorf("the cloud answers %s", response.Status)
-			}
-			return nil
-		},
+		Args:  []string{"--listen", fmt.Sprintf("127.0.0.1:%d", port), "--token-file", c.TokenFile, "--dir", filepath.Join(l.Dir, "cloud"), "--domains", strings.Join(domains, ",")},
+		Ready: func(ctx context.Context) error { return answers(ctx, c.URL+"/ServiceProviderConfig", c.Token) },
 	})
 	return c, err
+}
+
+// Answers tells by a GET whether a server is up.
+func Answers(url string) func(context.Context) error {
+	return func(ctx context.Context) error { return answers(ctx, url, "") }
+}
+
+func answers(ctx context.Context, url, token string) error {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+	if err != nil {
+		return err
+	}
+	if token != "" {
+		request.Header.Set("Authorization", "Bearer "+token)
+	}
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if response.StatusCode != http.StatusOK {
+		return fmt.Errorf("%s answers %s", url, response.Status)
+	}
+	return nil
 }
 
 // Secret reads a secret from a file, or makes one and writes it (0600).

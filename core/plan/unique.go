@@ -35,6 +35,9 @@ func Claims(desired rules.Desired) []Claim {
 	return claims
 }
 
+// ResourceClaim makes sure that only one entry takes a resource over.
+func ResourceClaim(id string) Claim { return Claim{"resource", id, problem.LinkConflict} }
+
 // Clash is the problem of a claim whose value somebody else holds.
 func Clash(c Claim, holder string) Decision {
 	return blocked(problem.New(c.Code, "%s = %s is also that of %s", c.Attribute, c.Value, holder))

@@ -24,7 +24,7 @@ func New(t testing.TB) *lab.Lab {
 		if err := l.Stop(); err != nil {
 			t.Errorf("stop the lab: %v", err)
 		}
-		_ = os.RemoveAll(dir)
+		_ = lab.Remove(dir)
 	})
 	return l
 }

@@ -1,0 +1,372 @@
+package agent
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+	"github.com/go-jose/go-jose/v4/jwt"
+	"github.com/google/uuid"
+
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/directory"
+	"kambrel.example/kambrel/wire"
+)
+
+const (
+	requestTimeout = 40 * time.Second // above the service's long poll
+	longestPause   = 15 * time.Second
+	signatureTime  = time.Minute
+)
+
+// Agent takes orders and answers them, one at a time.
+type Agent struct {
+	config  Config
+	version string
+	signer  jose.Signer
+	http    *http.Client
+}
+
+// New makes an agent of an enrolled configuration.
+func New(c Config, version string) (*Agent, error) {
+	if c.AgentID == "" || c.Key == "" {
+		return nil, problem.New(problem.BadInput, "the agent is not enrolled: run 'kambrel agent enrol'")
+	}
+	s, err := signer(c.Key)
+	if err != nil {
+		return nil, err
+	}
+	client, err := httpClient(c)
+	if err != nil {
+		return nil, err
+	}
+	return &Agent{config: c, version: version, signer: s, http: client}, nil
+}
+
+func httpClient(c Config) (*http.Client, error) {
+	if err := CheckService(c.Service); err != nil {
+		return nil, err
+	}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.ResponseHeaderTimeout = requestTimeout
+	if c.ServiceCA != "" {
+		text, err := os.ReadFile(c.ServiceCA)
+		if err != nil {
+			return nil, fmt.Errorf("read the service's CA bundle: %w", err)
+		}
+		pool := x509.NewCertPool()
+		if !pool.AppendCertsFromPEM(text) {
+			return nil, problem.New(problem.BadInput, "%s holds no certificate in PEM form", c.ServiceCA)
+		}
+		transport.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	}
+	return &http.Client{Transport: transport}, nil
+}
+
+// CheckService refuses addresses over which people's data would go unprotected.
+func CheckService(address string) error {
+	parsed, err := url.Parse(address)
+	if err != nil || parsed.Host == "" {
+		return problem.New(problem.BadInput, "service %q: write https://host[:port]", address)
+	}
+	if parsed.Scheme != "https" && !(parsed.Scheme == "http" && (parsed.Hostname() == "localhost" || strings.HasPrefix(parsed.Hostname(), "127."))) {
+		return problem.New(problem.BadInput, "service %q: it must be https; http is taken on loopback only", address)
+	}
+	return nil
+}
+
+// Enrol exchanges a one-time code for an identity and returns the completed
+// configuration. The private key never leaves this host.
+func Enrol(ctx context.Context, c Config, code string) (Config, error) {
+	private, public, err := newKey()
+	if err != nil {
+		return c, err
+	}
+	client, err := httpClient(c)
+	if err != nil {
+		return c, err
+	}
+	host, _ := os.Hostname()
+	body, err := json.Marshal(wire.EnrolRequest{Code: code, Name: c.Name, Host: host, PublicKey: public})
+	if err != nil {
+		return c, err
+	}
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, c.Service+"/api/v1/agents", bytes.NewReader(body))
+	if err != nil {
+		return c, err
+	}
+	request.Header.Set("Content-Type", "application/json")
+	response, err := client.Do(request)
+	if err != nil {
+		return c, fmt.Errorf("reach the service: %w", err)
+	}
+	defer response.Body.Close()
+	if response.StatusCode != http.StatusOK {
+		return c, refusal(response)
+	}
+	var enrolled wire.EnrolResponse
+	if err := json.NewDecoder(response.Body).Decode(&enrolled); err != nil {
+		return c, fmt.Errorf("read the service's answer: %w", err)
+	}
+	c.AgentID, c.Key = enrolled.AgentID, private
+	return c, nil
+}
+
+// errRetired ends the agent: trying again does not help.
+var errRetired = errors.New("the service does not know this agent any more")
+
+// Run works until ctx ends. A service or a directory that is away is waited
+// for; only an agent that was retired gives up.
+func (a *Agent) Run(ctx context.Context) error {
+	pause := time.Duration(0)
+	greeted := false
+	for ctx.Err() == nil {
+		err := func() error {
+			if !greeted {
+				if err := a.hello(ctx); err != nil {
+					return err
+				}
+				greeted = true
+			}
+			return a.next(ctx)
+		}()
+		switch {
+		case err == nil:
+			pause = 0
+			continue
+		case errors.Is(err, errRetired):
+			return err
+		case ctx.Err() != nil:
+			return nil
+		}
+		greeted = false
+		pause = min(max(2*pause, 200*time.Millisecond), longestPause)
+		slog.Warn("waiting for the service", "error", err, "pause", pause)
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+	}
+	return nil
+}
+
+func (a *Agent) hello(ctx context.Context) error {
+	host, _ := os.Hostname()
+	hello := wire.Hello{Version: a.version, Host: host, Directories: []string{}}
+	for _, d := range a.config.Directories {
+		hello.Directories = append(hello.Directories, d.Name)
+	}
+	body, err := json.Marshal(hello)
+	if err != nil {
+		return err
+	}
+	response, err := a.do(ctx, http.MethodPut, "/api/v1/agent/hello", bytes.NewReader(body))
+	if err != nil {
+		return fmt.Errorf("say hello: %w", err)
+	}
+	return response.Body.Close()
+}
+
+// next waits for an order and answers it.
+func (a *Agent) next(ctx context.Context) error {
+	response, err := a.do(ctx, http.MethodGet, "/api/v1/agent/order", nil)
+	if err != nil {
+		return fmt.Errorf("ask for an order: %w", err)
+	}
+	defer response.Body.Close()
+	if response.StatusCode == http.StatusNoContent {
+		return nil
+	}
+	var order wire.Order
+	if err := json.NewDecoder(response.Body).Decode(&order); err != nil {
+		return fmt.Errorf("read an order: %w", err)
+	}
+	slog.Info("order", "id", order.ID, "directory", order.Directory, "full", len(order.Cookie) == 0)
+	return a.answer(ctx, order)
+}
+
+// answer streams what the directory gives to the service as it comes.
+func (a *Agent) answer(ctx context.Context, order wire.Order) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	reader, writer := io.Pipe()
+	produced := make(chan error, 1)
+	go func() {
+		err := a.produce(ctx, order, writer)
+		_ = writer.CloseWithError(err)
+		produced <- err
+	}()
+	response, err := a.do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/agent/orders/%d/answer", order.ID), reader)
+	_ = reader.CloseWithError(errors.New("the service has ended the order"))
+	cancel()
+	if readErr := <-produced; err == nil && readErr != nil && !errors.Is(readErr, context.Canceled) {
+		err = readErr
+	}
+	if err != nil {
+		if problem.CodeOf(err) == problem.OrderLost {
+			slog.Warn("the order went to another agent", "id", order.ID)
+			return nil
+		}
+		return fmt.Errorf("answer order %d: %w", order.ID, err)
+	}
+	return response.Body.Close()
+}
+
+// produce writes the lines of an answer. What the directory refuses becomes
+// the last line; an error is returned only when the service cannot be told.
+func (a *Agent) produce(ctx context.Context, order wire.Order, to io.Writer) error {
+	lines := newLineWriter(to, time.Duration(order.LeaseSeconds)*time.Second/3)
+	defer lines.stop()
+	result, err := a.read(ctx, order, lines)
+	if err == nil {
+		return lines.last(wire.Line{Done: &wire.ReadDone{Cookie: result.Cookie, Complete: result.Complete}})
+	}
+	if lines.broken() != nil {
+		return lines.broken()
+	}
+	var p *problem.Error
+	if !errors.As(err, &p) {
+		p = problem.Wrap(problem.DirectoryRefused, err, "read the directory")
+	}
+	slog.Warn("order failed", "id", order.ID, "code", p.Code, "detail", p.Detail)
+	return lines.last(wire.Line{Failed: &wire.Failure{Code: string(p.Code), Detail: p.Detail}})
+}
+
+func (a *Agent) read(ctx context.Context, order wire.Order, lines *lineWriter) (directory.Result, error) {
+	for _, d := range a.config.Directories {
+		if d.Name != order.Directory {
+			continue
+		}
+		session, err := directory.Open(ctx, d.connection())
+		if err != nil {
+			return directory.Result{}, err
+		}
+		defer session.Close()
+		request := directory.Request{Dialect: order.Dialect, Base: order.Base, Attributes: order.Attributes, Cookie: order.Cookie}
+		return session.Read(ctx, request, func(item directory.Item) error {
+			return lines.write(wire.Line{Entry: item.Entry, Gone: item.Gone, Present: item.Present, Restart: item.Restart})
+		})
+	}
+	return directory.Result{}, problem.New(problem.DirectoryNotServed, "the agent's configuration names no directory %s", order.Directory)
+}
+
+// do makes one signed request. An answer that is no success is an error with
+// the service's own words.
+func (a *Agent) do(ctx context.Context, method, path string, body io.Reader) (*http.Response, error) {
+	request, err := http.NewRequestWithContext(ctx, method, a.config.Service+path, body)
+	if err != nil {
+		return nil, err
+	}
+	now := time.Now()
+	token, err := jwt.Signed(a.signer).Claims(jwt.Claims{
+		Subject: a.config.AgentID, Audience: jwt.Audience{"kambrel"}, IssuedAt: jwt.NewNumericDate(now), Expiry: jwt.NewNumericDate(now.Add(signatureTime)), ID: uuid.NewString(),
+	}).Claims(map[string]string{"htm": method, "htp": path}).Serialize()
+	if err != nil {
+		return nil, fmt.Errorf("sign the request: %w", err)
+	}
+	request.Header.Set("Authorization", "Bearer "+token)
+	request.Header.Set("Content-Type", "application/x-ndjson")
+	response, err := a.http.Do(request)
+	if err != nil {
+		return nil, err
+	}
+	if response.StatusCode >= 200 && response.StatusCode <= 299 {
+		return response, nil
+	}
+	defer response.Body.Close()
+	err = refusal(response)
+	if response.StatusCode == http.StatusUnauthorized && strings.Contains(err.Error(), "no such agent") {
+		return nil, fmt.Errorf("%w: %w", errRetired, err)
+	}
+	return nil, err
+}
+
+// refusal reads an RFC 9457 problem.
+func refusal(response *http.Response) error {
+	text, _ := io.ReadAll(io.LimitReader(response.Body, 1<<16))
+	var body struct{ Type, Title, Detail string }
+	if json.Unmarshal(text, &body) == nil && body.Title != "" {
+		code, ok := strings.CutPrefix(body.Type, "urn:kambrel:problem:")
+		if ok {
+			return problem.New(problem.Code(code), "%s", body.Detail)
+		}
+		return fmt.Errorf("the service answers %d: %s: %s", response.StatusCode, body.Title, body.Detail)
+	}
+	return fmt.Errorf("the service answers %s", response.Status)
+}
+
+// lineWriter writes NDJSON lines from one goroutine and, when nothing was
+// written for a while, lines that keep the lease.
+type lineWriter struct {
+	buffer *bufio.Writer
+	encode *json.Encoder
+	lock   chan struct{} // held while writing; a channel, since the pipe may block
+	failed error
+	done   chan struct{}
+}
+
+func newLineWriter(to io.Writer, every time.Duration) *lineWriter {
+	buffer := bufio.NewWriterSize(to, 64<<10)
+	l := &lineWriter{buffer: buffer, encode: json.NewEncoder(buffer), lock: make(chan struct{}, 1), done: make(chan struct{})}
+	if every > 0 {
+		go l.keepAlive(every)
+	}
+	return l
+}
+
+func (l *lineWriter) keepAlive(every time.Duration) {
+	ticker := time.NewTicker(every)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-l.done:
+			return
+		case <-ticker.C:
+			l.lock <- struct{}{}
+			if l.failed == nil {
+				l.failed = errors.Join(l.encode.Encode(wire.Line{Alive: true}), l.buffer.Flush())
+			}
+			<-l.lock
+		}
+	}
+}
+
+func (l *lineWriter) write(line wire.Line) error {
+	l.lock <- struct{}{}
+	defer func() { <-l.lock }()
+	if l.failed == nil {
+		l.failed = l.encode.Encode(line)
+	}
+	return l.failed
+}
+
+func (l *lineWriter) last(line wire.Line) error {
+	if err := l.write(line); err != nil {
+		return err
+	}
+	l.lock <- struct{}{}
+	defer func() { <-l.lock }()
+	l.failed = l.buffer.Flush()
+	return l.failed
+}
+
+func (l *lineWriter) broken() error {
+	l.lock <- struct{}{}
+	defer func() { <-l.lock }()
+	return l.failed
+}
+
+func (l *lineWriter) stop() { close(l.done) }

@@ -1,0 +1,134 @@
+// Package agent is the process beside a directory: it enrols once, takes
+// orders from the service by long poll, and answers them with what package
+// directory reads. It only ever connects outward. It keeps nothing but its
+// configuration and its key, and decides nothing.
+package agent
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/go-jose/go-jose/v4"
+	"github.com/goccy/go-yaml"
+
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/directory"
+)
+
+// Config is the agent's own file, mode 0600: the only place where credentials
+// of directories are kept.
+type Config struct {
+	Service string `yaml:"service"`
+	// ServiceCA is a PEM bundle for the service's certificate; "" means the
+	// system's.
+	ServiceCA   string      `yaml:"serviceCA,omitempty"`
+	Name        string      `yaml:"name"`
+	AgentID     string      `yaml:"agentID,omitempty"`
+	Key         string      `yaml:"key,omitempty"` // private JWK
+	Directories []Directory `yaml:"directories"`
+}
+
+// Directory is how to reach one directory. Name is the one in the settings.
+type Directory struct {
+	Name       string `yaml:"name"`
+	URL        string `yaml:"url"`
+	StartTLS   bool   `yaml:"startTLS,omitempty"`
+	AllowPlain bool   `yaml:"allowPlain,omitempty"`
+	CA         string `yaml:"ca,omitempty"`
+	BindDN     string `yaml:"bindDN"`
+	Password   string `yaml:"password"`
+}
+
+func (d Directory) connection() directory.Connection {
+	return directory.Connection{URL: d.URL, StartTLS: d.StartTLS, AllowPlain: d.AllowPlain, CAFile: d.CA, BindDN: d.BindDN, Password: d.Password}
+}
+
+// DefaultFile is where the configuration lies unless told otherwise.
+func DefaultFile() string {
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "agent.yaml"
+	}
+	return filepath.Join(dir, "kambrel", "agent.yaml")
+}
+
+// Load reads a configuration and refuses one that others can read.
+func Load(file string) (Config, error) {
+	info, err := os.Stat(file)
+	if errors.Is(err, os.ErrNotExist) {
+		return Config{}, problem.New(problem.BadInput, "there is no agent configuration %s: enrol the agent with 'kambrel agent enrol'", file)
+	}
+	if err != nil {
+		return Config{}, err
+	}
+	if info.Mode().Perm()&0o077 != 0 {
+		return Config{}, problem.New(problem.BadInput, "%s holds passwords and others can read it: run chmod 600 %s", file, file)
+	}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return Config{}, err
+	}
+	var c Config
+	if err := yaml.UnmarshalWithOptions(text, &c, yaml.Strict()); err != nil {
+		// The library quotes the lines around the fault, which may hold a
+		// password; only its place and message are told.
+		var located yaml.Error
+		if errors.As(err, &located) && located.GetToken() != nil {
+			return Config{}, problem.New(problem.BadInput, "%s, line %d: %s", file, located.GetToken().Position.Line, located.GetMessage())
+		}
+		return Config{}, problem.New(problem.BadInput, "%s cannot be read as YAML", file)
+	}
+	for _, d := range c.Directories {
+		if err := d.connection().Check(); err != nil {
+			return Config{}, problem.New(problem.BadInput, "%s, directory %s: %s", file, d.Name, err)
+		}
+	}
+	return c, nil
+}
+
+// Save writes the configuration so that only its owner can read it.
+func (c Config) Save(file string) error {
+	text, err := yaml.Marshal(c)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
+	}
+	if err := os.WriteFile(file+".new", text, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(file+".new", file)
+}
+
+// newKey makes the agent's key pair as JWKs; the private one stays here.
+func newKey() (private, public string, err error) {
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return "", "", err
+	}
+	jwk := jose.JSONWebKey{Key: key, Algorithm: string(jose.EdDSA), Use: "sig"}
+	privateText, err := json.Marshal(jwk)
+	if err != nil {
+		return "", "", err
+	}
+	publicText, err := json.Marshal(jwk.Public())
+	return string(privateText), string(publicText), err
+}
+
+func signer(private string) (jose.Signer, error) {
+	var key jose.JSONWebKey
+	if err := json.Unmarshal([]byte(private), &key); err != nil {
+		return nil, problem.New(problem.BadInput, "the agent's key cannot be read: enrol the agent anew")
+	}
+	s, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.EdDSA, Key: key}, nil)
+	if err != nil {
+		return nil, fmt.Errorf("use the agent's key: %w", err)
+	}
+	return s, nil
+}

@@ -1,0 +1,244 @@
+package api
+
+import (
+	"bufio"
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-jose/go-jose/v4"
+	"github.com/go-jose/go-jose/v4/jwt"
+	"github.com/gofiber/fiber/v2"
+	"github.com/google/uuid"
+
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/engine"
+	"kambrel.example/kambrel/store"
+	"kambrel.example/kambrel/wire"
+)
+
+const (
+	codeValid = time.Hour
+	longPoll  = 25 * time.Second
+	// How far the clocks of agent and service may differ.
+	clockLeeway = 2 * time.Minute
+)
+
+func (s *Server) agentRoutes() {
+	huma.Register(s.api, operation("GET", "/agents", "list-agents", "Agents and what they serve", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[[]wire.Agent], error) {
+		agents, err := s.store.Agents(ctx)
+		views, now := make([]wire.Agent, len(agents)), time.Now()
+		for i, agent := range agents {
+			views[i] = engine.AgentView(agent, now)
+		}
+		return answer(views, err)
+	})
+	huma.Register(s.api, operation("POST", "/agents/codes", "issue-code", "Issue a one-time code that enrols an agent", wire.Administrator), func(ctx context.Context, _ *struct{}) (*body[wire.EnrolmentCode], error) {
+		code := wire.EnrolmentCode{Code: rand.Text(), Expires: time.Now().Add(codeValid).Truncate(time.Second)}
+		code.Command = fmt.Sprintf("kambrel agent enrol --service %s --code %s", s.options.URL, code.Code)
+		err := s.store.AddEnrolment(ctx, code.Code, who(ctx).Name, code.Expires)
+		if err == nil {
+			err = s.store.Audit(ctx, who(ctx).Name, "issue enrolment code", "")
+		}
+		return answer(code, err)
+	})
+	huma.Register(s.api, operation("POST", "/agents", "enrol", "Enrol an agent with a one-time code", ""), func(ctx context.Context, in *body[wire.EnrolRequest]) (*body[wire.EnrolResponse], error) {
+		return answer(s.enrol(ctx, in.Body))
+	})
+	huma.Register(s.api, operation("DELETE", "/agents/{id}", "retire-agent", "End an agent's identity", wire.Administrator), func(ctx context.Context, in *struct {
+		ID string `path:"id" format:"uuid"`
+	}) (*struct{}, error) {
+		found, err := s.store.RetireAgent(ctx, in.ID)
+		if err == nil && !found {
+			err = problem.New(problem.NotFound, "there is no agent %s.", in.ID)
+		}
+		if err == nil {
+			err = s.store.Audit(ctx, who(ctx).Name, "retire agent", in.ID)
+		}
+		return nil, orNil(err)
+	})
+}
+
+func (s *Server) enrol(ctx context.Context, in wire.EnrolRequest) (wire.EnrolResponse, error) {
+	var key jose.JSONWebKey
+	if err := json.Unmarshal([]byte(in.PublicKey), &key); err != nil || !key.Valid() || !key.IsPublic() || key.Algorithm != string(jose.EdDSA) {
+		return wire.EnrolResponse{}, problem.New(problem.BadInput, "publicKey is no JWK of a public Ed25519 key.")
+	}
+	agent := store.Agent{ID: uuid.NewString(), Name: in.Name, Host: in.Host, PublicKey: in.PublicKey, Directories: []string{}, Enrolled: time.Now()}
+	err := s.store.Tx(ctx, func(tx *store.Store) error {
+		used, err := tx.UseEnrolment(ctx, in.Code)
+		if err != nil {
+			return err
+		}
+		if !used {
+			return problem.New(problem.EnrolmentCodeRefused, "")
+		}
+		agents, err := tx.Agents(ctx)
+		if err != nil {
+			return err
+		}
+		for _, other := range agents {
+			if other.Name == in.Name {
+				return problem.New(problem.BadInput, "there is an agent called %s already: choose another --name, or retire it first.", in.Name)
+			}
+		}
+		if err := tx.SaveAgent(ctx, &agent); err != nil {
+			return err
+		}
+		return tx.Audit(ctx, "agent "+in.Name, "enrol", agent.ID)
+	})
+	return wire.EnrolResponse{AgentID: agent.ID}, err
+}
+
+// agentClaims is what an agent signs for each request: RFC 7519, and method and
+// path so that a stolen token opens nothing else.
+type agentClaims struct {
+	jwt.Claims
+	Method string `json:"htm"`
+	Path   string `json:"htp"`
+}
+
+// agent finds out which agent signed a request.
+func (s *Server) agent(c *fiber.Ctx) (store.Agent, error) {
+	refuse := func(reason string) (store.Agent, error) {
+		return store.Agent{}, problem.New(problem.SignInRefused, "the agent's signature: %s.", reason)
+	}
+	text, ok := strings.CutPrefix(c.Get("Authorization"), "Bearer ")
+	if !ok {
+		return refuse("there is none")
+	}
+	token, err := jwt.ParseSigned(text, []jose.SignatureAlgorithm{jose.EdDSA})
+	if err != nil {
+		return refuse("it cannot be read")
+	}
+	var unverified agentClaims
+	if err := token.UnsafeClaimsWithoutVerification(&unverified); err != nil {
+		return refuse("it cannot be read")
+	}
+	if _, err := uuid.Parse(unverified.Subject); err != nil {
+		return refuse("it names no agent")
+	}
+	agent, err := s.store.Agent(c.UserContext(), unverified.Subject)
+	if store.NotFound(err) {
+		return refuse("there is no such agent; it may have been retired")
+	}
+	if err != nil {
+		return store.Agent{}, err
+	}
+	var key jose.JSONWebKey
+	if err := json.Unmarshal([]byte(agent.PublicKey), &key); err != nil {
+		return store.Agent{}, fmt.Errorf("public key of agent %s: %w", agent.ID, err)
+	}
+	var claims agentClaims
+	if err := token.Claims(key, &claims); err != nil {
+		return refuse("it is wrong")
+	}
+	switch err := claims.ValidateWithLeeway(jwt.Expected{AnyAudience: jwt.Audience{"kambrel"}, Time: time.Now()}, clockLeeway); {
+	case err != nil:
+		return refuse(fmt.Sprintf("%v; compare the clocks of agent and service", err))
+	case claims.Expiry == nil, claims.Expiry.Time().Sub(time.Now()) > 10*time.Minute:
+		return refuse("it is valid for too long")
+	case claims.Method != c.Method() || claims.Path != c.Path():
+		return refuse("it was made for another request")
+	}
+	return agent, nil
+}
+
+// agentStreams are the routes of agents: plain handlers, since they stream.
+func (s *Server) agentStreams() {
+	s.app.Put("/api/v1/agent/hello", func(c *fiber.Ctx) error {
+		agent, err := s.agent(c)
+		if err != nil {
+			return err
+		}
+		var hello wire.Hello
+		if err := json.Unmarshal(c.Body(), &hello); err != nil {
+			return problem.Wrap(problem.AgentMessageMalformed, err, "hello of agent %s", agent.Name)
+		}
+		now := time.Now()
+		agent.Host, agent.Version, agent.Directories, agent.LastContact = hello.Host, hello.Version, hello.Directories, &now
+		if err := s.store.SaveAgent(c.UserContext(), &agent); err != nil {
+			return err
+		}
+		return c.SendStatus(http.StatusNoContent)
+	})
+	s.app.Get("/api/v1/agent/order", func(c *fiber.Ctx) error {
+		agent, err := s.agent(c)
+		if err != nil {
+			return err
+		}
+		ctx, cancel := context.WithTimeout(c.UserContext(), longPoll)
+		defer cancel()
+		go func() {
+			select {
+			case <-s.closing:
+				cancel()
+			case <-ctx.Done():
+			}
+		}()
+		order, ok, err := s.engine.TakeOrder(ctx, agent)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return c.SendStatus(http.StatusNoContent)
+		}
+		return c.JSON(order)
+	})
+	s.app.Post("/api/v1/agent/orders/:id/answer", func(c *fiber.Ctx) error {
+		agent, err := s.agent(c)
+		if err != nil {
+			return err
+		}
+		id, err := c.ParamsInt("id")
+		if err != nil {
+			return fiber.NewError(http.StatusNotFound, "there is no such order")
+		}
+		var stream io.Reader = strings.NewReader("")
+		if streamed := c.Context().RequestBodyStream(); streamed != nil {
+			stream = streamed
+		}
+		if err := s.engine.Ingest(c.UserContext(), int64(id), agent.ID, stream); err != nil {
+			// What was not read would be taken for the next request.
+			c.Context().SetConnectionClose()
+			return err
+		}
+		return c.SendStatus(http.StatusNoContent)
+	})
+}
+
+// eventStream tells by server-sent events that something changed.
+func (s *Server) eventStream() {
+	s.app.Get("/api/v1/events", authorized(wire.Viewer, func(c *fiber.Ctx) error {
+		c.Set("Content-Type", "text/event-stream")
+		c.Set("X-Accel-Buffering", "no")
+		events, stop := s.engine.Events()
+		c.Context().SetBodyStreamWriter(func(w *bufio.Writer) {
+			defer stop()
+			alive := time.NewTicker(15 * time.Second)
+			defer alive.Stop()
+			fmt.Fprint(w, ": listening\n\n")
+			for w.Flush() == nil {
+				select {
+				case <-s.closing:
+					return
+				case <-alive.C:
+					fmt.Fprint(w, ": alive\n\n")
+				case event := <-events:
+					text, err := json.Marshal(event)
+					if err != nil {
+						return
+					}
+					fmt.Fprintf(w, "data: %s\n\n", text)
+				}
+			}
+		})
+		return nil
+	}))
+}

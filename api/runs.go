@@ -1,0 +1,108 @@
+package api
+
+import (
+	"context"
+	"strconv"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/engine"
+	"kambrel.example/kambrel/store"
+	"kambrel.example/kambrel/wire"
+)
+
+type runPath struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
+type runsQuery struct {
+	Cursor  string `query:"cursor" doc:"next of the page before"`
+	Limit   int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
+	State   string `query:"state" enum:"waiting,running,in-step,problems,failed"`
+	Changed bool   `query:"changed" doc:"Only runs that changed or found something"`
+}
+
+type changesQuery struct {
+	runPath
+	Cursor    string `query:"cursor" doc:"next of the page before"`
+	Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	Operation string `query:"operation" enum:"create,adopt,update,restore,suspend,none"`
+	State     string `query:"state" enum:"planned,sent,done,failed,held,superseded,blocked"`
+	Text      string `query:"text" maxLength:"200" doc:"Part of a login or a distinguished name"`
+}
+
+func (s *Server) runRoutes() {
+	huma.Register(s.api, operation("POST", "/runs", "start-run", "Start a run or a rehearsal", wire.OperatorRole), func(ctx context.Context, in *body[wire.NewRun]) (*body[wire.Run], error) {
+		id, err := s.engine.Request(ctx, store.Run{Run: wire.Run{Kind: in.Body.Kind, Rehearsal: in.Body.Rehearsal, By: who(ctx).Name}})
+		if err != nil {
+			return nil, fail(err)
+		}
+		return answer(s.run(ctx, id))
+	})
+	huma.Register(s.api, operation("GET", "/runs", "list-runs", "Runs, the newest first", wire.Viewer), func(ctx context.Context, in *runsQuery) (*body[wire.Page[wire.Run]], error) {
+		before, err := number(in.Cursor)
+		if err != nil {
+			return nil, fail(err)
+		}
+		runs, total, err := s.store.Runs(ctx, store.RunQuery{State: in.State, Changed: in.Changed, Before: before, Limit: in.Limit})
+		page := wire.Page[wire.Run]{Items: make([]wire.Run, len(runs)), Total: total}
+		for i, run := range runs {
+			page.Items[i] = engine.RunView(run)
+		}
+		if len(runs) == in.Limit {
+			page.Next = strconv.FormatInt(runs[len(runs)-1].ID, 10)
+		}
+		return answer(page, err)
+	})
+	huma.Register(s.api, operation("GET", "/runs/{id}", "get-run", "One run", wire.Viewer), func(ctx context.Context, in *runPath) (*body[wire.Run], error) {
+		return answer(s.run(ctx, in.ID))
+	})
+	huma.Register(s.api, operation("GET", "/runs/{id}/changes", "list-changes", "The changes of a run", wire.Viewer), s.changes)
+	huma.Register(s.api, operation("POST", "/runs/{id}/release", "release-removals", "Let the held removals of a run through", wire.OperatorRole), func(ctx context.Context, in *runPath) (*body[wire.Run], error) {
+		id, err := s.engine.Release(ctx, in.ID, who(ctx).Name)
+		if err == nil {
+			err = s.store.Audit(ctx, who(ctx).Name, "release removals", "of run "+strconv.FormatInt(in.ID, 10))
+		}
+		if err != nil {
+			return nil, fail(err)
+		}
+		return answer(s.run(ctx, id))
+	})
+}
+
+func (s *Server) run(ctx context.Context, id int64) (wire.Run, error) {
+	run, err := s.store.Run(ctx, id)
+	if store.NotFound(err) {
+		err = problem.New(problem.NotFound, "there is no run %d.", id)
+	}
+	return engine.RunView(run), err
+}
+
+func (s *Server) changes(ctx context.Context, in *changesQuery) (*body[wire.Page[wire.Change]], error) {
+	after, err := number(in.Cursor)
+	if err != nil {
+		return nil, fail(err)
+	}
+	if _, err := s.run(ctx, in.ID); err != nil {
+		return nil, fail(err)
+	}
+	changes, total, err := s.store.Changes(ctx, store.ChangeQuery{Run: in.ID, Operation: in.Operation, State: in.State, Text: in.Text, After: after, Limit: in.Limit})
+	page := wire.Page[wire.Change]{Items: changes, Total: total}
+	if len(changes) == in.Limit {
+		page.Next = strconv.FormatInt(changes[len(changes)-1].ID, 10)
+	}
+	return answer(page, err)
+}
+
+// number reads a cursor; "" is 0.
+func number(cursor string) (int64, error) {
+	if cursor == "" {
+		return 0, nil
+	}
+	n, err := strconv.ParseInt(cursor, 10, 64)
+	if err != nil || n < 0 {
+		return 0, problem.New(problem.BadInput, "cursor %q: use the next of the page before.", cursor)
+	}
+	return n, nil
+}

@@ -1,0 +1,198 @@
+package api
+
+import (
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
+	"github.com/gofiber/fiber/v2"
+	"github.com/gofiber/fiber/v2/middleware/compress"
+	"github.com/gofiber/fiber/v2/middleware/filesystem"
+	"github.com/gofiber/fiber/v2/middleware/limiter"
+	"github.com/gofiber/fiber/v2/middleware/recover"
+
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/engine"
+	"kambrel.example/kambrel/store"
+)
+
+// Version is the version of the program.
+const Version = "0.1.0"
+
+// Options say how the interface is served.
+type Options struct {
+	// URL is how agents and browsers reach the service; it stands in commands
+	// that are shown, and in agents' signatures.
+	URL string
+	// Console is the built console.
+	Console fs.FS
+}
+
+// Server is the HTTP interface.
+type Server struct {
+	store   *store.Store
+	engine  *engine.Engine
+	options Options
+	app     *fiber.App
+	api     huma.API
+	closing chan struct{} // closed when the server ends, so that streams end
+}
+
+// New declares all routes.
+func New(s *store.Store, e *engine.Engine, options Options) *Server {
+	server := &Server{store: s, engine: e, options: options, closing: make(chan struct{})}
+	server.app = fiber.New(fiber.Config{
+		DisableStartupMessage: true, Immutable: true, StreamRequestBody: true, BodyLimit: 4 << 20, ReadBufferSize: 16 << 10,
+		ErrorHandler: func(c *fiber.Ctx, err error) error {
+			var known *fiber.Error
+			if errors.As(err, &known) {
+				return writeProblem(c, huma.NewError(known.Code, known.Message))
+			}
+			return writeProblem(c, fail(err))
+		},
+	})
+	server.app.Use(recover.New(), securityHeaders, server.identify)
+	server.app.Get("/healthz", func(c *fiber.Ctx) error { return c.SendString("ok\n") })
+	server.app.Post("/api/v1/session", limiter.New(limiter.Config{Max: 60, Expiration: time.Minute, LimitReached: func(c *fiber.Ctx) error {
+		return writeProblem(c, huma.NewError(http.StatusTooManyRequests, "too many attempts to sign in: wait a minute"))
+	}}))
+	server.agentStreams()
+	server.eventStream()
+
+	config := huma.DefaultConfig("Kambrel", Version)
+	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", "/api/schemas"
+	config.CreateHooks = nil // no $schema links in answers
+	config.Info.Description = "Keeps a cloud directory in step with on-premises directories."
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":   {Type: "http", Scheme: "bearer", Description: "A token made with POST /api/v1/tokens"},
+		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie, Description: "Made by POST /api/v1/session"},
+	}
+	server.api = humafiber.New(server.app, config)
+	server.api.UseMiddleware(server.authorize)
+	server.sessionRoutes()
+	server.runRoutes()
+	server.objectRoutes()
+	server.settingsRoutes()
+	server.agentRoutes()
+	server.healthRoutes()
+	server.app.Use("/api", func(*fiber.Ctx) error { return fiber.NewError(http.StatusNotFound, "there is no such route") })
+	server.console()
+	return server
+}
+
+// OpenAPI is the document of the interface.
+func (s *Server) OpenAPI() ([]byte, error) { return s.api.OpenAPI().YAML() }
+
+// OpenAPIJSON is the same as JSON.
+func (s *Server) OpenAPIJSON() ([]byte, error) { return s.api.OpenAPI().MarshalJSON() }
+
+// Serve answers requests on a listener until Close. Without certificates it
+// takes a loopback listener only.
+func (s *Server) Serve(listener net.Listener, certificate *tls.Certificate) error {
+	if certificate != nil {
+		listener = tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{*certificate}, MinVersion: tls.VersionTLS12})
+	} else if address, ok := listener.Addr().(*net.TCPAddr); !ok || !address.IP.IsLoopback() {
+		return problem.New(problem.BadInput, "%s is no loopback address: give --tls-cert and --tls-key, since people's data goes over it", listener.Addr())
+	}
+	return s.app.Listener(listener)
+}
+
+// Close ends streams and requests.
+func (s *Server) Close() error {
+	close(s.closing)
+	return s.app.ShutdownWithTimeout(5 * time.Second)
+}
+
+func securityHeaders(c *fiber.Ctx) error {
+	c.Set("X-Content-Type-Options", "nosniff")
+	c.Set("Referrer-Policy", "no-referrer")
+	c.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+	if strings.HasPrefix(c.Path(), "/api/") {
+		c.Set("Cache-Control", "no-store")
+	}
+	return c.Next()
+}
+
+// console serves the built console; every path of it is one page.
+func (s *Server) console() {
+	if _, err := fs.Stat(s.options.Console, "index.html"); err != nil {
+		s.app.Get("/", func(c *fiber.Ctx) error {
+			return c.Status(http.StatusNotFound).SendString("The console was not built into this program: run 'make build'.\n")
+		})
+		return
+	}
+	s.app.Use(compress.New(compress.Config{Next: func(c *fiber.Ctx) bool { return strings.HasPrefix(c.Path(), "/api/") }}))
+	s.app.Use(func(c *fiber.Ctx) error {
+		if strings.HasPrefix(c.Path(), "/assets/") {
+			c.Set("Cache-Control", "public, max-age=31536000, immutable")
+		}
+		return c.Next()
+	})
+	s.app.Use(filesystem.New(filesystem.Config{Root: http.FS(s.options.Console), Next: func(c *fiber.Ctx) bool { return path.Ext(c.Path()) == "" }}))
+	s.app.Get("*", func(c *fiber.Ctx) error { return filesystem.SendFile(c, http.FS(s.options.Console), "index.html") })
+}
+
+// problemType is the RFC 9457 type of a problem with a code of the catalogue.
+const problemType = "urn:kambrel:problem:"
+
+// fail makes the RFC 9457 problem of an error. Errors that are no problems of
+// the catalogue are logged here and told without their details.
+func fail(err error) huma.StatusError {
+	var status huma.StatusError
+	if errors.As(err, &status) {
+		return status
+	}
+	var p *problem.Error
+	if !errors.As(err, &p) {
+		slog.Error("request failed", "error", err)
+		return huma.NewError(http.StatusInternalServerError, "the service could not do it; its log tells why")
+	}
+	kind := problem.Describe(p.Code)
+	model := &huma.ErrorModel{Type: problemType + string(p.Code), Title: kind.Title, Status: statusOf(p.Code), Detail: strings.TrimSpace(p.Detail + " " + kind.Remedy)}
+	for _, fault := range p.Faults {
+		place := fault.Path
+		if fault.Line > 0 {
+			place = fmt.Sprintf("%s (line %d, column %d)", place, fault.Line, fault.Column)
+		}
+		model.Errors = append(model.Errors, &huma.ErrorDetail{Location: place, Message: fault.Message})
+	}
+	return model
+}
+
+func statusOf(code problem.Code) int {
+	switch code {
+	case problem.NotFound:
+		return http.StatusNotFound
+	case problem.SignInRefused:
+		return http.StatusUnauthorized
+	case problem.NotAllowed:
+		return http.StatusForbidden
+	case problem.BadInput, problem.SettingsInvalid, problem.AgentMessageMalformed:
+		return http.StatusUnprocessableEntity
+	case problem.AmbiguousText, problem.NoSettings, problem.OrderLost:
+		return http.StatusConflict
+	case problem.EnrolmentCodeRefused:
+		return http.StatusForbidden
+	case problem.DatabaseUnreachable, problem.CloudUnreachable, problem.DirectoryUnreachable:
+		return http.StatusServiceUnavailable
+	}
+	return http.StatusInternalServerError
+}
+
+func writeProblem(c *fiber.Ctx, status huma.StatusError) error {
+	c.Status(status.GetStatus())
+	if err := c.JSON(status); err != nil {
+		return err
+	}
+	c.Set("Content-Type", "application/problem+json")
+	return nil
+}

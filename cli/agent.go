@@ -1,0 +1,153 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"kambrel.example/kambrel/agent"
+	"kambrel.example/kambrel/api"
+)
+
+func newAgentCommand(d *deps) *cobra.Command {
+	command := &cobra.Command{Use: "agent", Short: "Enrol, run and list agents"}
+	command.AddCommand(newAgentListCommand(d), newAgentCodeCommand(d), newAgentRetireCommand(d), newAgentEnrolCommand(), newAgentRunCommand())
+	return command
+}
+
+func newAgentListCommand(d *deps) *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List agents and what they serve", Args: noArguments, Example: "  kambrel agent list",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			agents, err := c.Agents(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return d.print(cmd.OutOrStdout(), agents, func(w io.Writer) error {
+				t := newTable("NAME", "STATE", "HOST", "VERSION", "SERVES", "LAST CONTACT", "ID")
+				for _, a := range agents {
+					t.add(a.Name, a.State, a.Host, or(a.Version, "-"), or(strings.Join(a.Directories, ", "), "-"), when(a.LastContact), a.ID)
+				}
+				return t.print(w)
+			})
+		},
+	}
+}
+
+func newAgentCodeCommand(d *deps) *cobra.Command {
+	return &cobra.Command{
+		Use: "code", Short: "Issue a one-time code that enrols an agent", Args: noArguments,
+		Long: "Issues a code that enrols one agent. It is shown once and expires after an hour.", Example: "  kambrel agent code",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			code, err := c.IssueCode(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return d.print(cmd.OutOrStdout(), code, func(w io.Writer) error {
+				_, err := fmt.Fprintf(w, "On the agent's host, before %s:\n\n  %s\n", when(&code.Expires), code.Command)
+				return err
+			})
+		},
+	}
+}
+
+func newAgentRetireCommand(d *deps) *cobra.Command {
+	return &cobra.Command{
+		Use: "retire ID", Short: "End an agent's identity", Args: oneArgument("the agent's id"), Example: "  kambrel agent retire 6f1c2a8e-1f7b-4c9e-8b52-0a3d5c1e7f42",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			if err := c.RetireAgent(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			_, err = fmt.Fprintln(cmd.OutOrStdout(), "Retired. The agent ends by itself when it next asks for an order.")
+			return err
+		},
+	}
+}
+
+func newAgentEnrolCommand() *cobra.Command {
+	var code, file string
+	config := agent.Config{}
+	command := &cobra.Command{
+		Use: "enrol", Short: "Give this host's agent its identity", Args: noArguments,
+		Long: `Exchanges a one-time code for an identity. The agent makes its own key pair; only
+the public half leaves this host. The configuration file (mode 0600) then takes
+the directories that the agent serves:
+
+  directories:
+    - name: halvard              # as in the settings
+      url: ldaps://dc1.corp.halvard.example
+      ca: /etc/kambrel/halvard-ca.pem
+      bindDN: svc-kambrel@corp.halvard.example
+      password: ...`,
+		Example: "  kambrel agent enrol --service https://kambrel.halvard.example --code CODE",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			known, err := agent.Load(file)
+			if err == nil {
+				if known.AgentID != "" {
+					return fmt.Errorf("%s belongs to an enrolled agent already (%s): give another --config, or delete the file to begin anew", file, known.AgentID)
+				}
+				known.Service, known.Name, known.ServiceCA = config.Service, config.Name, config.ServiceCA
+				config = known
+			} else if _, statErr := os.Stat(file); statErr == nil {
+				return err
+			}
+			config.Service = strings.TrimSuffix(config.Service, "/")
+			enrolled, err := agent.Enrol(cmd.Context(), config, code)
+			if err != nil {
+				return err
+			}
+			if err := enrolled.Save(file); err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "Enrolled as %s. Name the directories it serves in %s, then run 'kambrel agent run --config %s'.\n", enrolled.Name, file, file)
+			return err
+		},
+	}
+	host, _ := os.Hostname()
+	command.Flags().StringVar(&config.Service, "service", "", "URL of the service")
+	command.Flags().StringVar(&code, "code", "", "one-time code")
+	command.Flags().StringVar(&config.Name, "name", host, "what to call the agent")
+	command.Flags().StringVar(&config.ServiceCA, "service-ca", "", "PEM bundle for the service's certificate")
+	command.Flags().StringVar(&file, "config", agent.DefaultFile(), "the agent's configuration file")
+	_ = command.MarkFlagRequired("service")
+	_ = command.MarkFlagRequired("code")
+	return command
+}
+
+func newAgentRunCommand() *cobra.Command {
+	var file string
+	command := &cobra.Command{
+		Use: "run", Short: "Run the agent on this host", Args: noArguments, Example: "  kambrel agent run",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			config, err := agent.Load(file)
+			if err != nil {
+				return err
+			}
+			if len(config.Directories) == 0 {
+				return fmt.Errorf("%s names no directories: add how to reach them, as 'kambrel agent enrol --help' shows", file)
+			}
+			a, err := agent.New(config, api.Version)
+			if err != nil {
+				return err
+			}
+			return a.Run(cmd.Context())
+		},
+	}
+	command.Flags().StringVar(&file, "config", agent.DefaultFile(), "the agent's configuration file")
+	return command
+}

@@ -1,0 +1,202 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"kambrel.example/kambrel/core/reason"
+	"kambrel.example/kambrel/wire"
+)
+
+func newFindCommand(d *deps) *cobra.Command {
+	var limit int
+	var state string
+	command := &cobra.Command{
+		Use: "find TEXT", Short: "Find an entry or a resource by name, login, address or id", Args: oneArgument("the text to look for"),
+		Long: `Looks in directories and cloud alike. An id is understood in every form:
+textual UUID, hex, base64, in the byte order of either side.`,
+		Example: "  kambrel find lind\n  kambrel find ada.lind@halvard.example\n  kambrel find y/m6+44rxkCtb7Nz5GqnjQ==",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			query := url.Values{"text": {args[0]}, "limit": {strconv.Itoa(limit)}}
+			if state != "" {
+				query.Set("state", state)
+			}
+			page, err := c.Find(cmd.Context(), query)
+			if err != nil {
+				return err
+			}
+			if err := d.print(cmd.OutOrStdout(), page.Items, func(w io.Writer) error {
+				if page.Total == 0 {
+					fmt.Fprintf(w, "Nothing fits %q.\n", args[0])
+					return nil
+				}
+				t := newTable("NAME", "LOGIN", "STATE", "WHERE", "ENTRY", "RESOURCE")
+				for _, hit := range page.Items {
+					where := hit.DN
+					if hit.Type == "resource" {
+						where = "(cloud only)"
+					}
+					t.add(hit.Name, or(hit.Login, "-"), hit.State, where, or(hit.EntryID, "-"), or(hit.ResourceID, "-"))
+				}
+				if err := t.print(w); err != nil {
+					return err
+				}
+				if more := page.Total - len(page.Items); more > 0 {
+					fmt.Fprintf(w, "%d more: narrow the text, or give --limit\n", more)
+				}
+				return nil
+			}); err != nil {
+				return err
+			}
+			if page.Total == 0 {
+				return statusError(statusFailed)
+			}
+			return nil
+		},
+	}
+	command.Flags().IntVar(&limit, "limit", 20, "how many, at most 500")
+	command.Flags().StringVar(&state, "state", "", "only objects in a state: in-step, suspended, problem, changing, not-synced, cloud-only, removed")
+	return command
+}
+
+func newWhyCommand(d *deps) *cobra.Command {
+	return &cobra.Command{
+		Use: "why ID|DN|LOGIN", Short: "Explain why an object does or does not sync", Args: oneArgument("an id, a distinguished name or a login"),
+		Long: `Explains every decision about one object: scope, match, rules and plan, with the
+value of each condition on this entry. The statements that decided are marked.`,
+		Example: "  kambrel why ada.lind@halvard.example\n  kambrel why 'CN=svc-backup,OU=Service Accounts,DC=corp,DC=halvard,DC=example'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			why, err := c.Why(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return d.print(cmd.OutOrStdout(), why, func(w io.Writer) error {
+				fmt.Fprintf(w, "%s\n%s\n", why.Subject, why.Summary)
+				for _, step := range why.Steps {
+					fmt.Fprintln(w)
+					printReason(w, step, 0)
+				}
+				return nil
+			})
+		},
+	}
+}
+
+var signs = map[reason.Outcome]string{reason.Yes: "+", reason.No: "-", reason.Note: " ", reason.Bad: "!"}
+
+func printReason(w io.Writer, node reason.Node, depth int) {
+	line := strings.Repeat("  ", depth) + signs[node.Outcome] + " " + node.Text
+	if node.Value != "" {
+		line += ": " + node.Value
+	}
+	if node.Deciding && depth > 0 {
+		line += "   <- decides"
+	}
+	fmt.Fprintln(w, line)
+	for _, child := range node.Children {
+		printReason(w, child, depth+1)
+	}
+}
+
+func newHealthCommand(d *deps) *cobra.Command {
+	return &cobra.Command{
+		Use: "health", Short: "Show the state of everything", Args: noArguments,
+		Long:    "Exit status: 0 well, 2 needs attention, 1 broken.",
+		Example: "  kambrel health\n  kambrel health -o json | jq .state",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			health, err := c.Health(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if err := d.print(cmd.OutOrStdout(), health, func(w io.Writer) error { return printHealth(w, health) }); err != nil {
+				return err
+			}
+			switch health.State {
+			case "broken":
+				return statusError(statusFailed)
+			case "attention":
+				return statusError(statusProblems)
+			}
+			return nil
+		},
+	}
+}
+
+func printHealth(w io.Writer, h wire.Health) error {
+	fmt.Fprintf(w, "%s\n", h.Summary)
+	for _, f := range h.Findings {
+		fmt.Fprintf(w, "  ! %s: %s\n    %s\n", f.Title, f.Detail, f.Remedy)
+	}
+	if h.Current != nil {
+		fmt.Fprintf(w, "Now        run %d, %s\n", h.Current.ID, stateText(*h.Current))
+	}
+	if h.LastRun != nil {
+		fmt.Fprintf(w, "Last run   %d, %s at %s, %s\n", h.LastRun.ID, stateText(*h.LastRun), when(h.LastRun.Ended), plural(h.LastRun.Counts.Changes, "change"))
+	}
+	next := "the schedule is off"
+	if h.NextRun != nil {
+		next = "within seconds"
+		if until := time.Until(*h.NextRun); until > 0 {
+			next = "at " + when(h.NextRun) + ", in " + until.Round(time.Second).String()
+		}
+	}
+	fmt.Fprintf(w, "Next run   %s\n", next)
+	fmt.Fprintf(w, "Objects    %d people in directories, %d linked (%d suspended), %d in the cloud only\n", h.Objects.Entries, h.Objects.Linked, h.Objects.Suspended, h.Objects.CloudOnly)
+	fmt.Fprintf(w, "Cloud      %s, last read %s\n", h.Cloud.URL, when(h.Cloud.LastRead))
+	for _, dir := range h.Directory {
+		fmt.Fprintf(w, "Directory  %s (%s), %d people, last read %s, %s online\n", dir.Name, dir.Base, dir.Entries, when(dir.LastRead), plural(dir.Agents, "agent"))
+	}
+	return nil
+}
+
+func newProblemsCommand(d *deps) *cobra.Command {
+	var code string
+	var limit int
+	command := &cobra.Command{
+		Use: "problems", Short: "List what keeps entries from being in sync", Args: noArguments,
+		Example: "  kambrel problems\n  kambrel problems --code duplicate-login",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			page, err := c.Problems(cmd.Context(), url.Values{"limit": {strconv.Itoa(limit)}, "code": {code}})
+			if err != nil {
+				return err
+			}
+			return d.print(cmd.OutOrStdout(), page.Items, func(w io.Writer) error {
+				if page.Total == 0 {
+					fmt.Fprintln(w, "No open problems.")
+				}
+				for _, p := range page.Items {
+					fmt.Fprintf(w, "%s  [%s]\n  %s\n  %s\n  since %s, met %d times\n  %s\n\n", p.Title, p.Code, p.DN, p.Detail, when(&p.Since), p.Times, p.Remedy)
+				}
+				if more := page.Total - len(page.Items); more > 0 {
+					fmt.Fprintf(w, "%d more: give --limit\n", more)
+				}
+				return nil
+			})
+		},
+	}
+	command.Flags().StringVar(&code, "code", "", "only problems with this code")
+	command.Flags().IntVar(&limit, "limit", 50, "how many, at most 500")
+	return command
+}

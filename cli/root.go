@@ -1,0 +1,141 @@
+// Package cli is the command line: nouns and verbs over the client, and the
+// commands that start a service, an agent or the demo. Commands write only to
+// their own writers and end with a status that scripts can use: 0 done, 1
+// failed, 2 done with problems.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"slices"
+	"syscall"
+
+	"github.com/goccy/go-yaml"
+	"github.com/spf13/cobra"
+
+	"kambrel.example/kambrel/api"
+	"kambrel.example/kambrel/client"
+)
+
+// deps is what commands share.
+type deps struct {
+	service, token, output string
+}
+
+// statusError ends the program with a status; its text was shown already.
+type statusError int
+
+func (s statusError) Error() string { return fmt.Sprintf("exit status %d", int(s)) }
+
+const (
+	statusFailed   = 1
+	statusProblems = 2
+)
+
+// Execute runs the program and returns its exit status.
+func Execute() int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	root := NewRoot()
+	return status(root.ExecuteContext(ctx), root.ErrOrStderr())
+}
+
+func status(err error, to io.Writer) int {
+	var ended statusError
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &ended):
+		return int(ended)
+	}
+	fmt.Fprintln(to, "kambrel:", err)
+	return statusFailed
+}
+
+// NewRoot builds the whole command line.
+func NewRoot() *cobra.Command {
+	d := &deps{}
+	root := &cobra.Command{
+		Use:   "kambrel",
+		Short: "Keeps a cloud directory in step with on-premises directories",
+		Long: `Kambrel keeps a cloud directory in step with on-premises directories.
+
+Most commands ask a service. They find it, in this order, by --service and
+--token, by KAMBREL_SERVICE and KAMBREL_TOKEN, by a file .kambrel.yaml here or
+in a folder above, and by what 'kambrel login' has kept.
+
+Exit status: 0 done, 1 failed, 2 done with problems.`,
+		Version: api.Version, SilenceUsage: true, SilenceErrors: true,
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			if !slices.Contains([]string{"table", "json", "yaml"}, d.output) {
+				return fmt.Errorf("--output %q: use table, json or yaml", d.output)
+			}
+			return nil
+		},
+	}
+	root.PersistentFlags().StringVar(&d.service, "service", "", "URL of the service")
+	root.PersistentFlags().StringVar(&d.token, "token", "", "token for the service")
+	root.PersistentFlags().StringVarP(&d.output, "output", "o", "table", "how to print: table, json or yaml")
+	root.AddGroup(&cobra.Group{ID: "work", Title: "Sync:"}, &cobra.Group{ID: "look", Title: "Find and understand:"}, &cobra.Group{ID: "run", Title: "Set up and run:"})
+	add := func(group string, commands ...*cobra.Command) {
+		for _, command := range commands {
+			command.GroupID = group
+			root.AddCommand(command)
+		}
+	}
+	add("work", newSyncCommand(d), newRehearseCommand(d), newRunsCommand(d))
+	add("look", newFindCommand(d), newWhyCommand(d), newHealthCommand(d), newProblemsCommand(d))
+	add("run", newLoginCommand(d), newSettingsCommand(d), newAgentCommand(d), newServeCommand(), newDemoCommand(), newOpenAPICommand())
+	return root
+}
+
+// client connects to the service the user means.
+func (d *deps) client() (*client.Client, error) {
+	p, err := findProfile(d.service, d.token)
+	if err != nil {
+		return nil, err
+	}
+	return client.New(p.Service, p.Token), nil
+}
+
+// print writes a value as asked; table writes it for people.
+func (d *deps) print(to io.Writer, value any, table func(io.Writer) error) error {
+	if d.output == "table" {
+		return table(to)
+	}
+	text, err := json.MarshalIndent(value, "", "  ")
+	if err != nil {
+		return err
+	}
+	if d.output == "yaml" {
+		if text, err = yaml.JSONToYAML(text); err != nil {
+			return err
+		}
+		_, err = to.Write(text)
+		return err
+	}
+	_, err = fmt.Fprintln(to, string(text))
+	return err
+}
+
+// oneArgument checks that a command got the one thing it works on.
+func oneArgument(what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) == 1 {
+			return nil
+		}
+		return fmt.Errorf("%s takes one argument, %s; %d are given. See '%s --help'", cmd.CommandPath(), what, len(args), cmd.CommandPath())
+	}
+}
+
+func noArguments(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	return fmt.Errorf("%s takes no arguments, but %q is given. See '%s --help'", cmd.CommandPath(), args[0], cmd.CommandPath())
+}

@@ -1,0 +1,179 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"net/url"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"kambrel.example/kambrel/core/rules"
+	"kambrel.example/kambrel/wire"
+)
+
+func newRunsCommand(d *deps) *cobra.Command {
+	command := &cobra.Command{Use: "runs", Short: "List runs, show one, release held removals"}
+	command.AddCommand(newRunsListCommand(d), newRunsShowCommand(d), newRunsReleaseCommand(d))
+	return command
+}
+
+func newRunsListCommand(d *deps) *cobra.Command {
+	var limit int
+	var changed bool
+	command := &cobra.Command{
+		Use: "list", Short: "List runs, the newest first", Args: noArguments,
+		Example: "  kambrel runs list\n  kambrel runs list --changed --limit 100",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if limit < 1 || limit > 500 {
+				return fmt.Errorf("--limit %d: give a number from 1 to 500", limit)
+			}
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			page, err := c.Runs(cmd.Context(), url.Values{"limit": {strconv.Itoa(limit)}, "changed": {strconv.FormatBool(changed)}})
+			if err != nil {
+				return err
+			}
+			return d.print(cmd.OutOrStdout(), page.Items, func(w io.Writer) error {
+				t := newTable("RUN", "KIND", "STATE", "STARTED", "TOOK", "CHANGES", "PROBLEMS", "BY")
+				for _, run := range page.Items {
+					kind := run.Kind
+					if run.Rehearsal {
+						kind += " rehearsal"
+					}
+					t.add(run.ID, kind, stateText(run), when(run.Started), took(run.Started, run.Ended), run.Counts.Changes, run.Counts.Problems+run.Counts.Held, run.By)
+				}
+				return t.print(w)
+			})
+		},
+	}
+	command.Flags().IntVar(&limit, "limit", 20, "how many")
+	command.Flags().BoolVar(&changed, "changed", false, "only runs that changed or found something")
+	return command
+}
+
+func newRunsShowCommand(d *deps) *cobra.Command {
+	var state, operation, text string
+	var limit int
+	command := &cobra.Command{
+		Use: "show N", Short: "Show a run and its changes, before and after", Args: oneArgument("the run's number"),
+		Example: "  kambrel runs show 7\n  kambrel runs show 7 --operation suspend\n  kambrel runs show 7 --text lind -o json",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := runNumber(args[0])
+			if err != nil {
+				return err
+			}
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			run, err := c.Run(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			query := url.Values{"limit": {strconv.Itoa(limit)}}
+			for name, value := range map[string]string{"state": state, "operation": operation, "text": text} {
+				if value != "" {
+					query.Set(name, value)
+				}
+			}
+			changes, err := c.Changes(cmd.Context(), id, query)
+			if err != nil {
+				return err
+			}
+			return d.print(cmd.OutOrStdout(), map[string]any{"run": run, "changes": changes.Items, "total": changes.Total}, func(w io.Writer) error {
+				if err := printRun(w, run); err != nil {
+					return err
+				}
+				return printChanges(w, run, changes)
+			})
+		},
+	}
+	command.Flags().StringVar(&state, "state", "", "only changes in a state: planned, sent, done, failed, held, superseded, blocked")
+	command.Flags().StringVar(&operation, "operation", "", "only one operation: create, adopt, update, restore, suspend, none")
+	command.Flags().StringVar(&text, "text", "", "only logins or names that contain this")
+	command.Flags().IntVar(&limit, "limit", 200, "how many changes, at most 1000")
+	return command
+}
+
+func newRunsReleaseCommand(d *deps) *cobra.Command {
+	var yes bool
+	command := &cobra.Command{
+		Use: "release N", Short: "Let the held removals of a run through", Args: oneArgument("the run's number"),
+		Long: `Starts a run that carries out the removals which the guard held in run N, and
+no others beyond the guard. Without --yes it only says what it would do.`,
+		Example: "  kambrel runs release 12\n  kambrel runs release 12 --yes",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := runNumber(args[0])
+			if err != nil {
+				return err
+			}
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			run, err := c.Run(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			if !yes {
+				fmt.Fprintf(cmd.OutOrStdout(), "Run %d holds %s. Releasing suspends these people in the cloud.\nLook at them with 'kambrel runs show %d --state held'; do it with --yes.\n", id, plural(run.Counts.Held, "removal"), id)
+				return nil
+			}
+			next, err := c.Release(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			return d.wait(cmd, c, next.ID)
+		},
+	}
+	command.Flags().BoolVar(&yes, "yes", false, "do it")
+	return command
+}
+
+func runNumber(text string) (int64, error) {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || id < 1 {
+		return 0, fmt.Errorf("%q is no run number: 'kambrel runs list' shows them", text)
+	}
+	return id, nil
+}
+
+func printChanges(w io.Writer, run wire.Run, page wire.Page[wire.Change]) error {
+	for _, change := range page.Items {
+		state := change.State
+		if run.Rehearsal && state == "planned" {
+			state = "would be done"
+		}
+		operation := change.Operation
+		if operation == "none" {
+			operation = "nothing"
+		}
+		fmt.Fprintf(w, "\n%s %s  [%s]\n  %s\n", operation, change.Name, state, change.DN)
+		if change.ResourceID != "" {
+			fmt.Fprintf(w, "  resource %s\n", change.ResourceID)
+		}
+		if change.Answer != "" {
+			fmt.Fprintf(w, "  %s: %s\n", or(change.Code, "answer"), change.Answer)
+		}
+		for _, diff := range change.Diffs {
+			fmt.Fprintf(w, "    %s: %s -> %s   (%s)\n", diff.Target, quoted(diff.Before), quoted(diff.After), diff.Source)
+		}
+	}
+	if more := page.Total - len(page.Items); more > 0 {
+		fmt.Fprintf(w, "\n%d more: 'kambrel runs show %d --limit %d'\n", more, run.ID, min(page.Total, 1000))
+	}
+	return nil
+}
+
+func quoted(value any) string {
+	switch v := value.(type) {
+	case nil:
+		return "(nothing)"
+	case string:
+		return strconv.Quote(v)
+	}
+	return rules.Show(value)
+}

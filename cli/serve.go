@@ -1,0 +1,156 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"kambrel.example/kambrel/api"
+	"kambrel.example/kambrel/cloud"
+	"kambrel.example/kambrel/engine"
+	"kambrel.example/kambrel/store"
+	"kambrel.example/kambrel/web"
+	"kambrel.example/kambrel/wire"
+)
+
+// serveOptions are the flags of serve.
+type serveOptions struct {
+	listen, url, database          string
+	cloudURL, cloudTokenFile       string
+	certificate, key, passwordFile string
+	agentPatience, lease           time.Duration
+}
+
+func newServeCommand() *cobra.Command {
+	o := serveOptions{}
+	command := &cobra.Command{
+		Use: "serve", Short: "Run the service", Args: noArguments,
+		Long: `Runs the service: console and HTTP interface, schedule and runs. Its records are
+in PostgreSQL; several services on one database stand by for each other.
+
+On an empty database it makes the operator 'administrator' and prints its
+password once, unless --administrator-password-file gives one. Without a
+certificate it listens on loopback only.`,
+		Example: "  kambrel serve --database postgres://kambrel@127.0.0.1/kambrel --cloud-url https://cloud.halvard.example/scim/v2 --cloud-token-file token",
+		RunE:    func(cmd *cobra.Command, _ []string) error { return o.run(cmd.Context(), cmd.OutOrStdout()) },
+	}
+	flags := command.Flags()
+	flags.StringVar(&o.listen, "listen", "127.0.0.1:7600", "address and port to listen on")
+	flags.StringVar(&o.url, "url", "", "URL under which agents and browsers reach the service; by default from --listen")
+	flags.StringVar(&o.database, "database", os.Getenv("KAMBREL_DATABASE"), "PostgreSQL connection, or KAMBREL_DATABASE")
+	flags.StringVar(&o.cloudURL, "cloud-url", "", "base URL of the cloud's SCIM service")
+	flags.StringVar(&o.cloudTokenFile, "cloud-token-file", "", "file that holds the token for the cloud")
+	flags.StringVar(&o.certificate, "tls-cert", "", "certificate chain in PEM form")
+	flags.StringVar(&o.key, "tls-key", "", "private key in PEM form")
+	flags.StringVar(&o.passwordFile, "administrator-password-file", "", "file with the first administrator's password")
+	flags.DurationVar(&o.agentPatience, "agent-patience", 30*time.Second, "how long a run waits for an agent to take an order")
+	flags.DurationVar(&o.lease, "order-lease", 30*time.Second, "how long an order stays an agent's without a word from it")
+	for _, name := range []string{"cloud-url", "cloud-token-file"} {
+		_ = command.MarkFlagRequired(name)
+	}
+	return command
+}
+
+func (o serveOptions) run(ctx context.Context, out io.Writer) error {
+	if o.database == "" {
+		return errors.New("give --database, or set KAMBREL_DATABASE")
+	}
+	token, err := os.ReadFile(o.cloudTokenFile)
+	if err != nil {
+		return fmt.Errorf("read the token for the cloud: %w", err)
+	}
+	certificate, err := o.loadCertificate()
+	if err != nil {
+		return err
+	}
+	scim, err := cloud.New(o.cloudURL, strings.TrimSpace(string(token)))
+	if err != nil {
+		return err
+	}
+	records, err := store.Open(ctx, o.database)
+	if err != nil {
+		return err
+	}
+	defer records.Close()
+	if err := o.firstAdministrator(ctx, records, out); err != nil {
+		return err
+	}
+	listener, err := net.Listen("tcp", o.listen)
+	if err != nil {
+		return fmt.Errorf("listen on %s: %w", o.listen, err)
+	}
+	address := o.url
+	if address == "" {
+		scheme := map[bool]string{true: "https", false: "http"}[certificate != nil]
+		address = scheme + "://" + listener.Addr().String()
+	}
+	e := engine.New(records, scim, engine.Options{AgentPatience: o.agentPatience, Lease: o.lease})
+	server := api.New(records, e, api.Options{URL: strings.TrimSuffix(address, "/"), Console: web.Files()})
+	if err := e.Start(ctx, o.database); err != nil {
+		return errors.Join(err, listener.Close())
+	}
+	slog.Info("serving", "url", address)
+	ended := make(chan error, 1)
+	go func() { ended <- server.Serve(listener, certificate) }()
+	select {
+	case err = <-ended:
+	case <-ctx.Done():
+		err = server.Close()
+	}
+	e.Stop()
+	return err
+}
+
+func (o serveOptions) loadCertificate() (*tls.Certificate, error) {
+	if o.certificate == "" && o.key == "" {
+		return nil, nil
+	}
+	certificate, err := tls.LoadX509KeyPair(o.certificate, o.key)
+	if err != nil {
+		return nil, fmt.Errorf("read --tls-cert and --tls-key: %w", err)
+	}
+	return &certificate, nil
+}
+
+// firstAdministrator makes the first operator of an empty database.
+func (o serveOptions) firstAdministrator(ctx context.Context, records *store.Store, out io.Writer) error {
+	operators, err := records.Operators(ctx)
+	if err != nil || len(operators) > 0 {
+		return err
+	}
+	password := rand.Text()
+	if o.passwordFile != "" {
+		text, err := os.ReadFile(o.passwordFile)
+		if err != nil {
+			return fmt.Errorf("read the first administrator's password: %w", err)
+		}
+		password = strings.TrimSpace(string(text))
+	} else {
+		fmt.Fprintf(out, "First sign-in: name administrator, password %s (shown once)\n", password)
+	}
+	return api.AddOperator(ctx, records, wire.NewOperator{Name: "administrator", Password: password, Role: wire.Administrator})
+}
+
+func newOpenAPICommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "openapi", Short: "Print the OpenAPI document of the service", Args: noArguments, Hidden: true,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			text, err := api.New(nil, nil, api.Options{Console: web.Files()}).OpenAPIJSON()
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintln(cmd.OutOrStdout(), string(text))
+			return err
+		},
+	}
+}

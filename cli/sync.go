@@ -1,0 +1,208 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/wire"
+)
+
+func newSyncCommand(d *deps) *cobra.Command {
+	var full bool
+	command := &cobra.Command{
+		Use: "sync", Short: "Bring the cloud in step now", Args: noArguments,
+		Long: `Starts a run, waits for it, and prints what it did. A delta run looks at what
+changed since the last one; --full looks at everything again.
+
+Exit status: 0 in step, 2 finished with problems, 1 failed.`,
+		Example: "  kambrel sync\n  kambrel sync --full\n  kambrel sync -o json | jq .counts.changes",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return d.runAndWait(cmd, wire.NewRun{Kind: kindOf(full)})
+		},
+	}
+	command.Flags().BoolVar(&full, "full", false, "read and compare everything")
+	return command
+}
+
+func newRehearseCommand(d *deps) *cobra.Command {
+	var full bool
+	command := &cobra.Command{
+		Use: "rehearse", Short: "Show what a run would do, without writing", Args: noArguments,
+		Long: `Reads and plans like a run and keeps the plan for reading, but writes nothing to
+the cloud. 'kambrel runs show N' shows each planned change.`,
+		Example: "  kambrel rehearse\n  kambrel rehearse --full",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return d.runAndWait(cmd, wire.NewRun{Kind: kindOf(full), Rehearsal: true})
+		},
+	}
+	command.Flags().BoolVar(&full, "full", false, "read and plan everything")
+	return command
+}
+
+func kindOf(full bool) string {
+	if full {
+		return "full"
+	}
+	return "delta"
+}
+
+func (d *deps) runAndWait(cmd *cobra.Command, request wire.NewRun) error {
+	c, err := d.client()
+	if err != nil {
+		return err
+	}
+	run, err := c.StartRun(cmd.Context(), request)
+	if err != nil {
+		return err
+	}
+	return d.wait(cmd, c, run.ID)
+}
+
+// wait follows a run with progress on a terminal and prints how it ended.
+func (d *deps) wait(cmd *cobra.Command, c *client.Client, id int64) error {
+	progress := newProgress(cmd.ErrOrStderr(), d.output == "table")
+	run, err := c.Wait(cmd.Context(), id, progress.show)
+	progress.clear()
+	if cmd.Context().Err() != nil {
+		return fmt.Errorf("no longer waiting; the run goes on. See 'kambrel runs show %d'", id)
+	}
+	if err != nil {
+		return err
+	}
+	var changes wire.Page[wire.Change]
+	if d.output == "table" {
+		if changes, err = c.Changes(cmd.Context(), id, url.Values{"limit": {"15"}}); err != nil {
+			return err
+		}
+	}
+	if err := d.print(cmd.OutOrStdout(), run, func(w io.Writer) error {
+		if err := printRun(w, run); err != nil {
+			return err
+		}
+		return printChanges(w, run, changes)
+	}); err != nil {
+		return err
+	}
+	switch run.State {
+	case wire.RunFailed:
+		return statusError(statusFailed)
+	case wire.RunProblems:
+		return statusError(statusProblems)
+	}
+	return nil
+}
+
+// progress shows one changing line on a terminal, and nothing elsewhere.
+type progress struct {
+	to    io.Writer
+	shown bool
+}
+
+func newProgress(to io.Writer, wanted bool) *progress {
+	file, ok := to.(*os.File)
+	if !wanted || !ok || !term.IsTerminal(int(file.Fd())) {
+		return &progress{}
+	}
+	return &progress{to: to}
+}
+
+func (p *progress) show(run wire.Run) {
+	if p.to == nil {
+		return
+	}
+	text := fmt.Sprintf("run %d waits", run.ID)
+	switch c := run.Counts; run.Stage {
+	case "read":
+		text = fmt.Sprintf("run %d reads: %d entries, %d resources", run.ID, c.EntriesRead, c.ResourcesRead)
+	case "plan":
+		text = fmt.Sprintf("run %d plans: %d looked at, %d changes", run.ID, c.Planned, c.Changes)
+	case "write":
+		text = fmt.Sprintf("run %d writes: %d of %d changes", run.ID, c.Done, c.Changes)
+	}
+	fmt.Fprintf(p.to, "\r\x1b[2K%s", text)
+	p.shown = true
+}
+
+func (p *progress) clear() {
+	if p.shown {
+		fmt.Fprint(p.to, "\r\x1b[2K")
+	}
+}
+
+// stateText is a run's state in a sentence.
+func stateText(run wire.Run) string {
+	switch run.State {
+	case wire.RunInStep:
+		if run.Rehearsal {
+			return "rehearsed: no problems"
+		}
+		return "in step"
+	case wire.RunProblems:
+		if run.Rehearsal {
+			return "rehearsed: with problems"
+		}
+		return "finished with problems"
+	case wire.RunFailed:
+		return "failed"
+	case wire.RunRunning:
+		return "running: " + or(run.Stage, "begins")
+	}
+	return "waiting"
+}
+
+func printRun(w io.Writer, run wire.Run) error {
+	c := run.Counts
+	kind := run.Kind + " run"
+	if run.Rehearsal {
+		kind = "rehearsal of a " + kind
+	}
+	fmt.Fprintf(w, "Run %d, %s by %s, settings revision %d: %s", run.ID, kind, run.By, run.Revision, stateText(run))
+	if run.Ended != nil {
+		fmt.Fprintf(w, " after %s", took(run.Started, run.Ended))
+	}
+	fmt.Fprintln(w)
+	if run.Releases > 0 {
+		fmt.Fprintf(w, "  lets the held removals of run %d through\n", run.Releases)
+	}
+	fmt.Fprintf(w, "  read   %d entries (%d changed, %d gone), %d resources (%d changed)\n", c.EntriesRead, c.EntriesChanged, c.EntriesGone, c.ResourcesRead, c.ResourcesChanged)
+	fmt.Fprintf(w, "  plan   %d looked at, %s\n", c.Planned, plural(c.Changes, "change"))
+	var parts []string
+	for _, part := range []struct {
+		n    int
+		name string
+	}{{c.Create, "create"}, {c.Adopt, "adopt"}, {c.Update, "update"}, {c.Restore, "restore"}, {c.Suspend, "suspend"}} {
+		if part.n > 0 {
+			parts = append(parts, fmt.Sprintf("%s %d", part.name, part.n))
+		}
+	}
+	if len(parts) > 0 {
+		fmt.Fprintf(w, "         %s\n", strings.Join(parts, ", "))
+	}
+	if !run.Rehearsal {
+		fmt.Fprintf(w, "  write  %d done, %d failed\n", c.Done, c.Failed)
+	}
+	if c.Problems > 0 {
+		fmt.Fprintf(w, "  %s: see 'kambrel problems'\n", plural(c.Problems, "problem"))
+	}
+	if c.Held > 0 {
+		fmt.Fprintf(w, "  the guard holds %s: look at 'kambrel runs show %d --state held', then 'kambrel runs release %d' if they are meant\n", plural(c.Held, "removal"), run.ID, run.ID)
+	}
+	if f := run.Failure; f != nil {
+		fmt.Fprintf(w, "\n%s: %s\n%s %s\n", f.Title, f.Detail, f.Cause, f.Remedy)
+	}
+	return nil
+}
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}

@@ -1,0 +1,288 @@
+// Package client talks to a service's HTTP interface for programs and the
+// command line. A Client serves many goroutines.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/wire"
+)
+
+// Client is a connection to one service.
+type Client struct {
+	base  string
+	token string
+	http  *http.Client
+}
+
+// New makes a client for a service's base URL and a token.
+func New(base, token string) *Client {
+	return &Client{base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{}}
+}
+
+const requestTimeout = 60 * time.Second
+
+// Error is a refusal of the service (RFC 9457).
+type Error struct {
+	Status int    `json:"status"`
+	Type   string `json:"type"`
+	Title  string `json:"title"`
+	Detail string `json:"detail"`
+	Errors []struct {
+		Location string `json:"location"`
+		Message  string `json:"message"`
+	} `json:"errors"`
+}
+
+func (e *Error) Error() string {
+	text := e.Title
+	if e.Detail != "" {
+		text = strings.TrimPrefix(text+": "+e.Detail, ": ")
+	}
+	for _, single := range e.Errors {
+		text += "\n  " + strings.TrimPrefix(single.Location+": "+single.Message, ": ")
+	}
+	return text
+}
+
+// Code is the problem's code in the catalogue, "" if it has none.
+func (e *Error) Code() problem.Code {
+	return problem.Code(strings.TrimPrefix(e.Type, "urn:kambrel:problem:"))
+}
+
+func (c *Client) do(ctx context.Context, method, path string, query url.Values, in, out any) error {
+	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
+	defer cancel()
+	response, err := c.send(ctx, method, path, query, in)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if out == nil || response.StatusCode == http.StatusNoContent {
+		return nil
+	}
+	if err := json.NewDecoder(response.Body).Decode(out); err != nil {
+		return fmt.Errorf("read the service's answer: %w", err)
+	}
+	return nil
+}
+
+func (c *Client) send(ctx context.Context, method, path string, query url.Values, in any) (*http.Response, error) {
+	var body io.Reader
+	if in != nil {
+		text, err := json.Marshal(in)
+		if err != nil {
+			return nil, err
+		}
+		body = bytes.NewReader(text)
+	}
+	address := c.base + "/api/v1" + path
+	if len(query) > 0 {
+		address += "?" + query.Encode()
+	}
+	request, err := http.NewRequestWithContext(ctx, method, address, body)
+	if err != nil {
+		return nil, err
+	}
+	if c.token != "" {
+		request.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	request.Header.Set("Content-Type", "application/json")
+	response, err := c.http.Do(request)
+	if err != nil {
+		var wrapped *url.Error
+		if errors.As(err, &wrapped) {
+			err = wrapped.Err
+		}
+		return nil, fmt.Errorf("the service at %s cannot be reached: %w", c.base, err)
+	}
+	if response.StatusCode >= 200 && response.StatusCode <= 299 {
+		return response, nil
+	}
+	defer response.Body.Close()
+	text, _ := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	refusal := &Error{}
+	if json.Unmarshal(text, refusal) != nil || refusal.Title == "" && refusal.Detail == "" {
+		refusal.Title = "the service answers " + response.Status
+	}
+	refusal.Status = response.StatusCode
+	return nil, refusal
+}
+
+// Login signs in and returns a client with the session.
+func Login(ctx context.Context, base string, credentials wire.Credentials) (*Client, wire.Session, error) {
+	c := New(base, "")
+	var session wire.Session
+	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
+	defer cancel()
+	response, err := c.send(ctx, http.MethodPost, "/session", nil, credentials)
+	if err != nil {
+		return nil, session, err
+	}
+	defer response.Body.Close()
+	for _, cookie := range response.Cookies() {
+		if cookie.Name == "kambrel_session" {
+			c.token = cookie.Value
+		}
+	}
+	return c, session, json.NewDecoder(response.Body).Decode(&session)
+}
+
+// Token is the secret that the client uses.
+func (c *Client) Token() string { return c.token }
+
+// Session tells who is signed in.
+func (c *Client) Session(ctx context.Context) (out wire.Session, err error) {
+	return out, c.do(ctx, http.MethodGet, "/session", nil, nil, &out)
+}
+
+// NewToken makes a token.
+func (c *Client) NewToken(ctx context.Context, in wire.NewToken) (out wire.Token, err error) {
+	return out, c.do(ctx, http.MethodPost, "/tokens", nil, in, &out)
+}
+
+// AddOperator adds an operator.
+func (c *Client) AddOperator(ctx context.Context, in wire.NewOperator) error {
+	return c.do(ctx, http.MethodPost, "/operators", nil, in, nil)
+}
+
+// StartRun starts a run or a rehearsal.
+func (c *Client) StartRun(ctx context.Context, in wire.NewRun) (out wire.Run, err error) {
+	return out, c.do(ctx, http.MethodPost, "/runs", nil, in, &out)
+}
+
+// Release lets the held removals of a run through, in a new run.
+func (c *Client) Release(ctx context.Context, id int64) (out wire.Run, err error) {
+	return out, c.do(ctx, http.MethodPost, "/runs/"+strconv.FormatInt(id, 10)+"/release", nil, nil, &out)
+}
+
+// Run returns one run.
+func (c *Client) Run(ctx context.Context, id int64) (out wire.Run, err error) {
+	return out, c.do(ctx, http.MethodGet, "/runs/"+strconv.FormatInt(id, 10), nil, nil, &out)
+}
+
+// Runs lists runs.
+func (c *Client) Runs(ctx context.Context, query url.Values) (out wire.Page[wire.Run], err error) {
+	return out, c.do(ctx, http.MethodGet, "/runs", query, nil, &out)
+}
+
+// Changes lists the changes of a run.
+func (c *Client) Changes(ctx context.Context, id int64, query url.Values) (out wire.Page[wire.Change], err error) {
+	return out, c.do(ctx, http.MethodGet, "/runs/"+strconv.FormatInt(id, 10)+"/changes", query, nil, &out)
+}
+
+// Find searches objects.
+func (c *Client) Find(ctx context.Context, query url.Values) (out wire.Page[wire.Hit], err error) {
+	return out, c.do(ctx, http.MethodGet, "/objects", query, nil, &out)
+}
+
+// Object shows one object.
+func (c *Client) Object(ctx context.Context, text string) (out wire.Object, err error) {
+	return out, c.do(ctx, http.MethodGet, "/object", url.Values{"text": {text}}, nil, &out)
+}
+
+// Why explains one object.
+func (c *Client) Why(ctx context.Context, text string) (out wire.Why, err error) {
+	return out, c.do(ctx, http.MethodGet, "/why", url.Values{"text": {text}}, nil, &out)
+}
+
+// Problems lists open problems.
+func (c *Client) Problems(ctx context.Context, query url.Values) (out wire.Page[wire.OpenProblem], err error) {
+	return out, c.do(ctx, http.MethodGet, "/problems", query, nil, &out)
+}
+
+// Health is the state of everything.
+func (c *Client) Health(ctx context.Context) (out wire.Health, err error) {
+	return out, c.do(ctx, http.MethodGet, "/health", nil, nil, &out)
+}
+
+// Settings returns the active settings.
+func (c *Client) Settings(ctx context.Context) (out wire.Settings, err error) {
+	return out, c.do(ctx, http.MethodGet, "/settings", nil, nil, &out)
+}
+
+// Activate activates a settings file.
+func (c *Client) Activate(ctx context.Context, in wire.ActivateSettings) (out wire.Settings, err error) {
+	return out, c.do(ctx, http.MethodPost, "/settings", nil, in, &out)
+}
+
+// Agents lists agents.
+func (c *Client) Agents(ctx context.Context) (out []wire.Agent, err error) {
+	return out, c.do(ctx, http.MethodGet, "/agents", nil, nil, &out)
+}
+
+// IssueCode issues an enrolment code.
+func (c *Client) IssueCode(ctx context.Context) (out wire.EnrolmentCode, err error) {
+	return out, c.do(ctx, http.MethodPost, "/agents/codes", nil, nil, &out)
+}
+
+// RetireAgent ends an agent's identity.
+func (c *Client) RetireAgent(ctx context.Context, id string) error {
+	return c.do(ctx, http.MethodDelete, "/agents/"+id, nil, nil, nil)
+}
+
+// Wait follows a run until it has ended; each is called whenever it has
+// changed. A service that goes away is waited for until ctx ends.
+func (c *Client) Wait(ctx context.Context, id int64, each func(wire.Run)) (wire.Run, error) {
+	for {
+		run, err := c.follow(ctx, id, each)
+		var refusal *Error
+		if err == nil || ctx.Err() != nil || errors.As(err, &refusal) && refusal.Status < 500 {
+			return run, err
+		}
+		select {
+		case <-ctx.Done():
+			return run, ctx.Err()
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+}
+
+// follow reads the run, then again at each event, until it has ended.
+func (c *Client) follow(ctx context.Context, id int64, each func(wire.Run)) (wire.Run, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	response, err := c.send(ctx, http.MethodGet, "/events", nil, nil)
+	if err != nil {
+		return wire.Run{}, err
+	}
+	defer response.Body.Close()
+	lines := bufio.NewScanner(response.Body)
+	for {
+		run, err := c.Run(ctx, id)
+		if err != nil {
+			return run, err
+		}
+		if each != nil {
+			each(run)
+		}
+		if run.State.Ended() {
+			return run, nil
+		}
+		for {
+			if !lines.Scan() {
+				return run, fmt.Errorf("the service at %s has ended the stream of events", c.base)
+			}
+			data, ok := strings.CutPrefix(lines.Text(), "data: ")
+			var event wire.Event
+			if ok && json.Unmarshal([]byte(data), &event) == nil && (event.Kind == "run" && event.ID == id || event.Kind == "") {
+				break
+			}
+			if strings.HasPrefix(lines.Text(), ": alive") {
+				break
+			}
+		}
+	}
+}

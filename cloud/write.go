@@ -1,0 +1,194 @@
+package cloud
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/scim"
+)
+
+// Write is one write: a creation when ID is empty, else a PATCH.
+type Write struct {
+	ID         string
+	Version    string // for If-Match; "" writes whatever the version
+	Resource   entry.Resource
+	Operations []plan.PatchOperation
+}
+
+// Answer is the result of one write. Err is a *Refusal, ErrUnknownOutcome, or a
+// problem that concerns the cloud as a whole.
+type Answer struct {
+	Resource entry.Resource
+	Err      error
+}
+
+// bulkAtLeast is from how many writes on a bulk request pays.
+const bulkAtLeast = 8
+
+// Write carries writes out and answers each. Throttled ones are repeated; one
+// without an answer is not, since it may have been done.
+func (c *Client) Write(ctx context.Context, writes []Write) []Answer {
+	answers := make([]Answer, len(writes))
+	capabilities, err := c.Discover(ctx)
+	if err != nil {
+		for i := range answers {
+			answers[i].Err = err
+		}
+		return answers
+	}
+	size := capabilities.BulkOperations
+	if len(writes) < bulkAtLeast || size < bulkAtLeast {
+		for i, write := range writes {
+			answers[i] = c.writeOne(ctx, capabilities, write)
+		}
+		return answers
+	}
+	for start := 0; start < len(writes); {
+		n := c.writeBulk(ctx, capabilities, writes[start:min(start+size, len(writes))], answers[start:])
+		start += n
+	}
+	return answers
+}
+
+func (w Write) body() ([]byte, error) {
+	if w.ID == "" {
+		resource := entry.Resource{"schemas": schemasOf(w.Resource)}
+		for name, value := range w.Resource {
+			resource[name] = value
+		}
+		return json.Marshal(resource)
+	}
+	return json.Marshal(map[string]any{"schemas": []string{scim.PatchOpURN}, "Operations": w.Operations})
+}
+
+func schemasOf(resource entry.Resource) []string {
+	schemas := []string{scim.UserURN}
+	for name := range resource {
+		if len(name) > 4 && name[:4] == "urn:" {
+			schemas = append(schemas, name)
+		}
+	}
+	return schemas
+}
+
+func (w Write) method() string {
+	if w.ID == "" {
+		return http.MethodPost
+	}
+	return http.MethodPatch
+}
+
+func (w Write) path() string {
+	if w.ID == "" {
+		return "/Users"
+	}
+	return "/Users/" + url.PathEscape(w.ID)
+}
+
+func (c *Client) writeOne(ctx context.Context, capabilities Capabilities, w Write) Answer {
+	body, err := w.body()
+	if err != nil {
+		return Answer{Err: err}
+	}
+	version := w.Version
+	if !capabilities.ETag {
+		version = ""
+	}
+	var resource entry.Resource
+	if err := c.send(ctx, w.method(), w.path(), version, body, &resource); err != nil {
+		return Answer{Err: err}
+	}
+	return Answer{Resource: resource}
+}
+
+// send repeats a write only while the cloud says that it did not do it.
+func (c *Client) send(ctx context.Context, method, path, version string, body []byte, into any) error {
+	var err error
+	for attempt := range mostAttempts {
+		err = c.once(ctx, method, path, version, body, into)
+		var refusal *Refusal
+		switch {
+		case err == nil:
+			return nil
+		case errors.As(err, &refusal) && refusal.Status == http.StatusTooManyRequests:
+			if err := c.wait(ctx, attempt); err != nil {
+				return err
+			}
+			continue
+		case !errors.As(err, &refusal), refusal.Status >= 500:
+			return fmt.Errorf("%w: %w", ErrUnknownOutcome, err)
+		}
+		return classify(err)
+	}
+	return classify(err)
+}
+
+// writeBulk sends as many writes as fit the payload and returns how many.
+func (c *Client) writeBulk(ctx context.Context, capabilities Capabilities, writes []Write, answers []Answer) int {
+	request := scim.BulkRequest{Schemas: []string{scim.BulkRequestURN}}
+	size := 0
+	for i, w := range writes {
+		body, err := w.body()
+		if err != nil {
+			answers[i].Err = err
+			return i + 1
+		}
+		if size += len(body) + 200; i > 0 && capabilities.BulkPayload > 0 && size > capabilities.BulkPayload {
+			break
+		}
+		operation := scim.BulkOperation{Method: w.method(), Path: w.path(), Data: body, BulkID: strconv.Itoa(i)}
+		if capabilities.ETag {
+			operation.Version = w.Version
+		}
+		request.Operations = append(request.Operations, operation)
+	}
+	n := len(request.Operations)
+	body, err := json.Marshal(request)
+	var response scim.BulkResponse
+	if err == nil {
+		err = c.send(ctx, http.MethodPost, "/Bulk", "", body, &response)
+	}
+	if err == nil && len(response.Operations) != n {
+		err = fmt.Errorf("%w: %d results for %d operations", ErrUnknownOutcome, len(response.Operations), n)
+	}
+	for i := range n {
+		if err != nil {
+			answers[i].Err = err
+			continue
+		}
+		answers[i] = bulkAnswer(response.Operations[i], writes[i])
+	}
+	return n
+}
+
+func bulkAnswer(result scim.BulkResult, w Write) Answer {
+	status, err := strconv.Atoi(result.Status)
+	if err != nil {
+		return Answer{Err: fmt.Errorf("%w: status %q", ErrUnknownOutcome, result.Status)}
+	}
+	if status < 200 || status > 299 {
+		refusal := refusalOf(status, result.Response)
+		if status == http.StatusTooManyRequests || status >= 500 {
+			return Answer{Err: fmt.Errorf("%w: %w", ErrUnknownOutcome, refusal)}
+		}
+		return Answer{Err: classify(refusal)}
+	}
+	var resource entry.Resource
+	if len(result.Response) > 0 {
+		if err := json.Unmarshal(result.Response, &resource); err != nil {
+			return Answer{Err: problem.Wrap(problem.CloudRefused, err, "read the cloud's answer")}
+		}
+		return Answer{Resource: resource}
+	}
+	// The service may leave the resource out (RFC 7644 section 3.7.3): what was
+	// sent is taken for it until the next read.
+	return Answer{Err: fmt.Errorf("%w: the result has no resource", ErrUnknownOutcome), Resource: w.Resource}
+}

@@ -1,0 +1,386 @@
+package demo
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+
+	"kambrel.example/kambrel/agent"
+	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/lab"
+	"kambrel.example/kambrel/wire"
+)
+
+// Options say how the demo runs.
+type Options struct {
+	Dir       string // state
+	Fresh     bool   // start over
+	Once      bool   // end after the first run
+	PortsFrom int
+	// Program is kambrel, Standin is kambrel-standin.
+	Program, Standin string
+	// Profile is where the command line's profile is written.
+	Profile func(service, token string) error
+	// Out receives the summary, Progress the steps.
+	Out, Progress io.Writer
+}
+
+// Endpoints is what DIR/endpoints.json holds.
+type Endpoints struct {
+	Console     string              `json:"console"`
+	API         string              `json:"api"`
+	Token       string              `json:"token"`
+	Operator    Operator            `json:"operator"`
+	Cloud       CloudEndpoint       `json:"cloud"`
+	Postgres    string              `json:"postgres"`
+	Directories []DirectoryEndpoint `json:"directories"`
+}
+
+// Operator can sign in.
+type Operator struct {
+	Name     string `json:"name"`
+	Password string `json:"password"`
+}
+
+// CloudEndpoint is the cloud stand-in.
+type CloudEndpoint struct {
+	URL   string `json:"url"`
+	Token string `json:"token"`
+}
+
+// DirectoryEndpoint is a directory, with an account that may change it.
+type DirectoryEndpoint struct {
+	Name     string `json:"name"`
+	Dialect  string `json:"dialect"`
+	URL      string `json:"url"`
+	CA       string `json:"ca"`
+	BindDN   string `json:"bindDN"`
+	Password string `json:"password"`
+	BaseDN   string `json:"baseDN"`
+}
+
+// Summary is what --once prints.
+type Summary struct {
+	State     string   `json:"state"`
+	Directory string   `json:"directory"`
+	Dialect   string   `json:"dialect"`
+	People    int      `json:"people"`
+	Run       wire.Run `json:"run"`
+}
+
+// marker is a file by which --fresh knows a folder that the demo made.
+const marker = ".kambrel-demo"
+
+// directoryName is the name in settings and agent configuration.
+const directoryName = "halvard"
+
+// running is a demo on its way up.
+type running struct {
+	Options
+	lab       *lab.Lab
+	postgres  *lab.Postgres
+	cloud     *lab.Cloud
+	directory *lab.LDAPServer
+	dialect   settings.Dialect
+	service   string
+	client    *client.Client
+	endpoints Endpoints
+	run       wire.Run
+}
+
+// Run starts everything, does the first run, and stays until ctx ends.
+func Run(ctx context.Context, options Options) (err error) {
+	d := &running{Options: options}
+	if err := d.prepareFolder(); err != nil {
+		return err
+	}
+	if d.lab, err = lab.New(d.Dir); err != nil {
+		return err
+	}
+	d.lab.Log = d.say
+	defer func() {
+		d.say("stopping")
+		err = errors.Join(err, d.lab.Stop())
+	}()
+	for _, step := range []func(context.Context) error{d.startServers, d.load, d.startService, d.startAgent, d.activate, d.firstRun, d.writeEndpoints} {
+		if err := step(ctx); err != nil {
+			if ctx.Err() != nil {
+				return nil
+			}
+			return err
+		}
+	}
+	if d.Once {
+		return d.summarize()
+	}
+	d.tell()
+	select {
+	case <-ctx.Done():
+		return nil
+	case <-d.postgres.Ended():
+		return errors.New("PostgreSQL has ended")
+	case <-d.directory.Ended():
+		return errors.New("the directory has ended")
+	}
+}
+
+func (d *running) say(format string, facts ...any) {
+	fmt.Fprintf(d.Progress, "demo: "+format+"\n", facts...)
+}
+
+func (d *running) prepareFolder() error {
+	var err error
+	if d.Dir, err = filepath.Abs(d.Dir); err != nil {
+		return err
+	}
+	entries, err := os.ReadDir(d.Dir)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	_, markErr := os.Stat(filepath.Join(d.Dir, marker))
+	if len(entries) > 0 && markErr != nil {
+		return fmt.Errorf("%s holds files that are not the demo's: give another --dir", d.Dir)
+	}
+	if d.Fresh && markErr == nil {
+		d.say("starting over in %s", d.Dir)
+		if err := lab.Remove(d.Dir); err != nil {
+			return err
+		}
+	}
+	if err := os.MkdirAll(d.Dir, 0o755); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(d.Dir, marker), []byte("This folder belongs to 'kambrel demo'.\n"), 0o644)
+}
+
+func (d *running) startServers(ctx context.Context) error {
+	var err error
+	d.say("starting PostgreSQL")
+	if d.postgres, err = d.lab.StartPostgres(ctx, d.PortsFrom+2, false); err != nil {
+		return err
+	}
+	d.say("starting the cloud stand-in")
+	if d.cloud, err = d.lab.StartCloud(ctx, d.Standin, d.PortsFrom+1, Domains...); err != nil {
+		return err
+	}
+	d.say("starting the domain controller")
+	d.dialect = settings.AD
+	d.directory, err = d.lab.StartDomainController(ctx)
+	if errors.Is(err, lab.ErrNoDomainController) {
+		d.say("%v; going on with OpenLDAP alone", err)
+		d.dialect = settings.Standard
+		d.directory, err = d.startOpenLDAP(ctx)
+	}
+	return err
+}
+
+// startOpenLDAP serves the same people where no domain controller can run.
+func (d *running) startOpenLDAP(ctx context.Context) (*lab.LDAPServer, error) {
+	const base = "dc=corp,dc=halvard,dc=example"
+	ldif := filepath.Join(d.Dir, "base.ldif")
+	text := "dn: " + base + "\nobjectClass: organization\nobjectClass: dcObject\no: Halvard Ferries\ndc: corp\n\n" + lab.ReaderLDIF(base)
+	if err := os.WriteFile(ldif, []byte(text), 0o600); err != nil {
+		return nil, err
+	}
+	return d.lab.StartOpenLDAP(ctx, "openldap", lab.OpenLDAPOptions{BaseDN: base, Port: d.PortsFrom + 3, LDIF: ldif})
+}
+
+func (d *running) load(ctx context.Context) error {
+	loaded := filepath.Join(d.Dir, "loaded")
+	if _, err := os.Stat(loaded); err == nil {
+		return nil
+	}
+	people := Halvard()
+	d.say("loading %d accounts into the directory", len(people))
+	said := time.Now()
+	if err := loadDirectory(ctx, d.directory, d.dialect, people, func(done int) {
+		if time.Since(said) > 2*time.Second {
+			said = time.Now()
+			d.say("  %d of %d", done, len(people))
+		}
+	}); err != nil {
+		return err
+	}
+	if err := loadCloud(ctx, d.cloud); err != nil {
+		return err
+	}
+	return os.WriteFile(loaded, nil, 0o644)
+}
+
+func (d *running) startService(ctx context.Context) error {
+	d.say("starting the service")
+	dsn, err := d.postgres.Create(ctx, "kambrel")
+	if err != nil {
+		return err
+	}
+	passwordFile := filepath.Join(d.Dir, "administrator.password")
+	secret, err := lab.Secret(passwordFile)
+	if err != nil {
+		return err
+	}
+	port, err := lab.FreePort(d.PortsFrom)
+	if err != nil {
+		return err
+	}
+	address := fmt.Sprintf("127.0.0.1:%d", port)
+	d.service = "http://" + address
+	if _, err := d.lab.Start(ctx, lab.Command{
+		Name: "service", Path: d.Program, Env: []string{"KAMBREL_DATABASE=" + dsn},
+		Args:  []string{"serve", "--listen", address, "--cloud-url", d.cloud.URL, "--cloud-token-file", d.cloud.TokenFile, "--administrator-password-file", passwordFile},
+		Ready: lab.Answers(d.service + "/healthz"),
+	}); err != nil {
+		return err
+	}
+	d.endpoints = Endpoints{
+		Console: d.service + "/", API: d.service + "/api/v1", Operator: Operator{"administrator", secret}, Postgres: dsn, Cloud: CloudEndpoint{d.cloud.URL, d.cloud.Token},
+		Directories: []DirectoryEndpoint{{
+			Name: directoryName, Dialect: string(d.dialect), URL: d.directory.URL, CA: d.directory.CAFile, BindDN: d.directory.AdminDN, Password: d.directory.AdminPassword, BaseDN: d.directory.BaseDN,
+		}},
+	}
+	return d.signIn(ctx, secret)
+}
+
+// signIn makes the demo's token at the first start, and uses it at later ones.
+func (d *running) signIn(ctx context.Context, secret string) error {
+	file := filepath.Join(d.Dir, "token")
+	if text, err := os.ReadFile(file); err == nil {
+		d.client = client.New(d.service, string(text))
+		if _, err := d.client.Session(ctx); err == nil {
+			d.endpoints.Token = string(text)
+			return nil
+		}
+	}
+	session, _, err := client.Login(ctx, d.service, wire.Credentials{Name: "administrator", Password: secret})
+	if err != nil {
+		return err
+	}
+	token, err := session.NewToken(ctx, wire.NewToken{Name: "demo", Role: wire.Administrator})
+	if err != nil {
+		return err
+	}
+	d.client, d.endpoints.Token = client.New(d.service, token.Secret), token.Secret
+	return os.WriteFile(file, []byte(token.Secret), 0o600)
+}
+
+func (d *running) startAgent(ctx context.Context) error {
+	d.say("starting the agent")
+	file := filepath.Join(d.Dir, "agent.yaml")
+	config, err := agent.Load(file)
+	if err != nil {
+		code, err := d.client.IssueCode(ctx)
+		if err != nil {
+			return err
+		}
+		name := "halvard-1"
+		if agents, err := d.client.Agents(ctx); err == nil && len(agents) > 0 {
+			name = "halvard-" + rand.Text()[:4] // the earlier one's file was lost
+		}
+		if config, err = agent.Enrol(ctx, agent.Config{Service: d.service, Name: name}, code.Code); err != nil {
+			return err
+		}
+	}
+	config.Service = d.service
+	config.Directories = []agent.Directory{{
+		Name: directoryName, URL: d.directory.URL, CA: d.directory.CAFile, BindDN: d.directory.ReaderDN, Password: d.directory.ReaderPassword,
+	}}
+	if err := config.Save(file); err != nil {
+		return err
+	}
+	_, err = d.lab.Start(ctx, lab.Command{Name: "agent", Path: d.Program, Args: []string{"agent", "run", "--config", file}})
+	return err
+}
+
+// Settings are the demo's settings.
+func Settings(dialect settings.Dialect, base string) settings.Document {
+	include, exclude := []string{}, []string{}
+	for _, path := range []string{"Fleet", "Terminals", "Shore Office"} {
+		include = append(include, containerDN(path, base))
+	}
+	for _, path := range []string{"Service Accounts", "Leavers"} {
+		exclude = append(exclude, containerDN(path, base))
+	}
+	return settings.Default(settings.Directory{Name: directoryName, Dialect: dialect, Base: base, Containers: settings.Containers{Include: include, Exclude: exclude}})
+}
+
+func (d *running) activate(ctx context.Context) error {
+	if _, err := d.client.Settings(ctx); err == nil {
+		return nil
+	}
+	d.say("activating the settings")
+	document := Settings(d.dialect, d.directory.BaseDN)
+	text, err := document.YAML()
+	if err != nil {
+		return err
+	}
+	_, err = d.client.Activate(ctx, wire.ActivateSettings{YAML: string(text), Note: "The demo's settings"})
+	return err
+}
+
+func (d *running) firstRun(ctx context.Context) error {
+	d.say("syncing")
+	run, err := d.client.StartRun(ctx, wire.NewRun{Kind: "delta"})
+	if err != nil {
+		return err
+	}
+	if d.run, err = d.client.Wait(ctx, run.ID, nil); err != nil {
+		return err
+	}
+	if d.run.State == wire.RunFailed {
+		return fmt.Errorf("the first run failed: %s: %s", d.run.Failure.Title, d.run.Failure.Detail)
+	}
+	return nil
+}
+
+func (d *running) writeEndpoints(context.Context) error {
+	text, err := json.MarshalIndent(d.endpoints, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(d.Dir, "endpoints.json"), append(text, '\n'), 0o600); err != nil {
+		return err
+	}
+	return d.Profile(d.service, d.endpoints.Token)
+}
+
+func (d *running) summarize() error {
+	state := "in step"
+	if d.run.State != wire.RunInStep {
+		state = "with problems"
+	}
+	text, err := json.MarshalIndent(Summary{State: state, Directory: directoryName, Dialect: string(d.dialect), People: d.run.Counts.EntriesRead, Run: d.run}, "", "  ")
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintln(d.Out, string(text))
+	return err
+}
+
+func (d *running) tell() {
+	c := d.run.Counts
+	fmt.Fprintf(d.Out, `
+Halvard Ferries is in step: run %d looked at %d people and made %d changes
+(%d created, %d adopted, %d updated, %d suspended).
+
+  Console    %s   name administrator, password %s
+  Cloud      %s
+  Directory  %s (%s)
+  All        %s
+
+Try:
+  bin/kambrel health
+  bin/kambrel runs show %d
+  bin/kambrel why 'svc-backup'
+  bin/kambrel find brekke
+  bin/kambrel sync
+
+Ctrl-C stops everything; the state stays in %s.
+`, d.run.ID, c.Planned, c.Changes, c.Create, c.Adopt, c.Update, c.Suspend, d.endpoints.Console, d.endpoints.Operator.Password,
+		d.cloud.URL, d.directory.URL, d.directory.BaseDN, filepath.Join(d.Dir, "endpoints.json"), d.run.ID, d.Dir)
+}

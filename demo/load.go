@@ -1,0 +1,133 @@
+package demo
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"unicode/utf16"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/lab"
+)
+
+// loadDirectory puts containers and people into an empty directory. What is
+// there already is left, so that a load that was interrupted can go on.
+func loadDirectory(ctx context.Context, server *lab.LDAPServer, dialect settings.Dialect, people []Person, progress func(done int)) error {
+	conn, err := server.Dial()
+	if err != nil {
+		return fmt.Errorf("load the directory: %w", err)
+	}
+	defer conn.Close()
+	add := func(dn string, attributes map[string][]string) error {
+		request := ldap.NewAddRequest(dn, nil)
+		for name, values := range attributes {
+			if len(values) > 0 && values[0] != "" {
+				request.Attribute(name, values)
+			}
+		}
+		if err := conn.Add(request); err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultEntryAlreadyExists) {
+			return fmt.Errorf("add %s: %w", dn, err)
+		}
+		return ctx.Err()
+	}
+	for _, path := range Containers {
+		if err := add(containerDN(path, server.BaseDN), map[string][]string{"objectClass": {"organizationalUnit"}}); err != nil {
+			return err
+		}
+	}
+	for i, p := range people {
+		attributes := p.standardAttributes()
+		if dialect == settings.AD {
+			attributes = p.adAttributes()
+		}
+		if err := add(p.dn(server.BaseDN), attributes); err != nil {
+			return err
+		}
+		progress(i + 1)
+	}
+	return nil
+}
+
+// password is what all made-up people have; only its policy matters.
+const password = "Ferry-Bell-88"
+
+func (p Person) adAttributes() map[string][]string {
+	control := "512"
+	if p.Disabled {
+		control = "514"
+	}
+	attributes := map[string][]string{
+		"objectClass": {"user"}, "sAMAccountName": {short(p.Account)}, "userPrincipalName": {p.Login}, "sn": {p.Family}, "givenName": {p.Given},
+		"displayName": {p.Name()}, "title": {p.Title}, "telephoneNumber": {p.Phone}, "employeeID": {p.Number}, "userAccountControl": {control},
+		"unicodePwd": {encodePassword(password)},
+	}
+	if p.Number != "" {
+		attributes["mail"], attributes["department"] = []string{p.Login}, []string{p.Container}
+	}
+	return attributes
+}
+
+func (p Person) standardAttributes() map[string][]string {
+	attributes := map[string][]string{
+		"objectClass": {"inetOrgPerson"}, "uid": {p.Account}, "sn": {p.Family}, "givenName": {p.Given}, "displayName": {p.Name()},
+		"mail": {p.Login}, "title": {p.Title}, "telephoneNumber": {p.Phone}, "employeeNumber": {p.Number}, "userPassword": {password},
+	}
+	if p.Number != "" {
+		attributes["departmentNumber"] = []string{p.Container}
+	}
+	return attributes
+}
+
+// short fits sAMAccountName, which takes 20 characters.
+func short(account string) string { return account[:min(len(account), 20)] }
+
+// encodePassword writes unicodePwd: the quoted password in UTF-16, little-endian.
+func encodePassword(text string) string {
+	var b bytes.Buffer
+	for _, unit := range utf16.Encode([]rune(`"` + text + `"`)) {
+		b.WriteByte(byte(unit))
+		b.WriteByte(byte(unit >> 8))
+	}
+	return b.String()
+}
+
+// cloudOnly is what was in the cloud before Kambrel came.
+var cloudOnly = []map[string]any{
+	{"userName": "jon.sletta@halvard.example", "displayName": "Jon S.", "nickName": "Jonny", "preferredLanguage": "nn-NO", "active": true},
+	{"userName": "harbourmaster@halvard.example", "displayName": "Harbour Master", "active": true,
+		"roles": []any{map[string]any{"type": "administrative", "value": "directory-administrator"}}},
+	{"userName": "regatta.desk@halvard-cargo.example", "displayName": "Regatta Desk", "active": true},
+}
+
+// loadCloud makes the accounts that were in the cloud before.
+func loadCloud(ctx context.Context, cloud *lab.Cloud) error {
+	for _, user := range cloudOnly {
+		body := map[string]any{"schemas": []string{"urn:ietf:params:scim:schemas:core:2.0:User"}}
+		for name, value := range user {
+			body[name] = value
+		}
+		text, err := json.Marshal(body)
+		if err != nil {
+			return err
+		}
+		request, err := http.NewRequestWithContext(ctx, http.MethodPost, cloud.URL+"/Users", bytes.NewReader(text))
+		if err != nil {
+			return err
+		}
+		request.Header.Set("Authorization", "Bearer "+cloud.Token)
+		request.Header.Set("Content-Type", "application/scim+json")
+		response, err := http.DefaultClient.Do(request)
+		if err != nil {
+			return err
+		}
+		_ = response.Body.Close()
+		if response.StatusCode != http.StatusCreated && response.StatusCode != http.StatusConflict {
+			return fmt.Errorf("make %s in the cloud: it answers %s", user["userName"], response.Status)
+		}
+	}
+	return nil
+}

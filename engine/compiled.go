@@ -1,0 +1,92 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/match"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/rules"
+	"kambrel.example/kambrel/core/scope"
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/store"
+)
+
+// compiled is a settings revision made ready for deciding. It is immutable.
+type compiled struct {
+	revision int
+	document settings.Document
+	scope    *scope.Scope
+	rules    *rules.Set
+	match    *match.Rules
+	indexed  []entry.Path
+	// attributes are what directories are asked for, without regard to case
+	// and sorted.
+	attributes []string
+}
+
+func compileDocument(revision int, document settings.Document) (*compiled, error) {
+	c := &compiled{revision: revision, document: document, match: match.Compile(document.Users)}
+	var err error
+	if c.scope, err = scope.Compile(document); err != nil {
+		return nil, err
+	}
+	if c.rules, err = rules.Compile(document.Users); err != nil {
+		return nil, err
+	}
+	c.indexed = c.match.Indexed()
+	// What people are called is always read, so that they can be found.
+	names := append([]string{"objectClass", "cn", "displayName"}, c.scope.Attributes()...)
+	names = append(append(names, c.rules.Attributes()...), c.match.Attributes()...)
+	slices.SortFunc(names, func(a, b string) int { return strings.Compare(strings.ToLower(a), strings.ToLower(b)) })
+	c.attributes = slices.CompactFunc(names, strings.EqualFold)
+	return c, nil
+}
+
+// compiler keeps the compiled settings that were used last.
+type compiler struct {
+	store *store.Store
+	mu    sync.Mutex
+	last  *compiled
+}
+
+func (k *compiler) revision(ctx context.Context, revision int) (*compiled, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.last != nil && k.last.revision == revision {
+		return k.last, nil
+	}
+	r, err := k.store.SettingsRevision(ctx, revision)
+	if err != nil {
+		return nil, fmt.Errorf("read settings revision %d: %w", revision, err)
+	}
+	c, err := compileDocument(r.Revision, r.Document)
+	if err != nil {
+		return nil, problem.Wrap(problem.SettingsInvalid, err, "settings revision %d", revision)
+	}
+	k.last = c
+	return c, nil
+}
+
+func (k *compiler) active(ctx context.Context) (*compiled, error) {
+	r, ok, err := k.store.ActiveSettings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if !ok {
+		return nil, problem.New(problem.NoSettings, "")
+	}
+	return k.revision(ctx, r.Revision)
+}
+
+// covers tells whether a directory was read with all attributes that are
+// needed now.
+func covers(have, need []string) bool {
+	return !slices.ContainsFunc(need, func(name string) bool {
+		return !slices.ContainsFunc(have, func(h string) bool { return strings.EqualFold(h, name) })
+	})
+}

@@ -1,0 +1,177 @@
+package engine
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"time"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/store"
+	"kambrel.example/kambrel/wire"
+)
+
+const (
+	ingestBatch = 1000
+	longestLine = 16 << 20 // bytes
+)
+
+// TakeOrder gives an agent the next order that it can serve, waiting for one
+// until ctx ends; false says that there was none.
+func (e *Engine) TakeOrder(ctx context.Context, agent store.Agent) (wire.Order, bool, error) {
+	events, stop := e.hub.subscribe()
+	defer stop()
+	for {
+		if err := e.store.TouchAgent(context.WithoutCancel(ctx), agent.ID); err != nil {
+			return wire.Order{}, false, err
+		}
+		order, ok, err := e.store.TakeOrder(context.WithoutCancel(ctx), agent.ID, agent.Directories, e.options.Lease)
+		if err != nil {
+			return wire.Order{}, false, err
+		}
+		if ok {
+			request := order.Request
+			request.ID, request.LeaseSeconds = order.ID, int(e.options.Lease/time.Second)
+			return request, true, nil
+		}
+		select {
+		case <-ctx.Done():
+			return wire.Order{}, false, nil
+		case <-events:
+		case <-time.After(2 * time.Second): // a lease may have lapsed
+		}
+	}
+}
+
+// ingestion is one answer on its way into the source mirror.
+type ingestion struct {
+	engine  *Engine
+	order   store.Order
+	agent   string
+	entries []*entry.Entry
+	gone    []entry.ID
+	seen    map[entry.ID]struct{}
+	counts  store.OrderCounts
+	touched time.Time
+}
+
+// Ingest stores an agent's answer as it streams in, and ends the order with its
+// last line. An answer that breaks off gives the order back; what was stored
+// already stays, since storing it again changes nothing.
+func (e *Engine) Ingest(ctx context.Context, orderID int64, agent string, answer io.Reader) error {
+	order, err := e.store.Order(ctx, orderID)
+	if store.NotFound(err) || err == nil && (order.AgentID == nil || *order.AgentID != agent || order.State != "leased") {
+		return problem.New(problem.OrderLost, "order %d", orderID)
+	}
+	if err != nil {
+		return err
+	}
+	i := &ingestion{engine: e, order: order, agent: agent, seen: map[entry.ID]struct{}{}}
+	if err := i.stream(ctx, answer); err != nil {
+		if problem.CodeOf(err) == problem.OrderLost {
+			return err
+		}
+		return errors.Join(err, e.store.GiveBackOrder(context.WithoutCancel(ctx), orderID, agent))
+	}
+	return nil
+}
+
+func (i *ingestion) stream(ctx context.Context, answer io.Reader) error {
+	scanner := bufio.NewScanner(answer)
+	scanner.Buffer(make([]byte, 64<<10), longestLine)
+	for number := 1; scanner.Scan(); number++ {
+		var line wire.Line
+		if err := json.Unmarshal(scanner.Bytes(), &line); err != nil {
+			return problem.Wrap(problem.AgentMessageMalformed, err, "order %d, line %d", i.order.ID, number)
+		}
+		ended, err := i.line(ctx, line)
+		if err != nil || ended {
+			return err
+		}
+	}
+	if err := scanner.Err(); err != nil {
+		return problem.Wrap(problem.AgentMessageMalformed, err, "order %d: the answer broke off", i.order.ID)
+	}
+	return problem.New(problem.AgentMessageMalformed, "order %d: the answer broke off", i.order.ID)
+}
+
+func (i *ingestion) line(ctx context.Context, line wire.Line) (ended bool, err error) {
+	switch {
+	case line.Entry != nil:
+		line.Entry.Directory = i.order.Directory
+		i.seen[line.Entry.ID] = struct{}{}
+		i.entries = append(i.entries, line.Entry)
+		if line.Entry.Kind == entry.User {
+			i.counts.Read++
+		}
+	case line.Gone != nil:
+		i.gone = append(i.gone, *line.Gone)
+		delete(i.seen, *line.Gone)
+	case line.Restart:
+		clear(i.seen)
+	case line.Done != nil:
+		return true, i.done(ctx, *line.Done)
+	case line.Failed != nil:
+		return true, i.engine.store.EndOrder(ctx, i.order.ID, line.Failed.Code, line.Failed.Detail, i.counts)
+	default:
+		for _, id := range line.Present {
+			i.seen[id] = struct{}{}
+		}
+	}
+	if len(i.entries)+len(i.gone) < ingestBatch && time.Since(i.touched) < i.engine.options.Lease/4 {
+		return false, nil
+	}
+	return false, i.flush(ctx, i.engine.store)
+}
+
+// flush stores what has come so far and keeps the lease.
+func (i *ingestion) flush(ctx context.Context, s *store.Store) error {
+	if len(i.entries) > 0 {
+		stored, err := s.StoreEntries(ctx, i.order.Directory, i.entries)
+		if err != nil {
+			return err
+		}
+		i.counts.Changed += stored.Added + stored.Changed
+		i.entries = i.entries[:0]
+	}
+	if len(i.gone) > 0 {
+		n, err := s.MarkGone(ctx, i.order.Directory, i.gone)
+		if err != nil {
+			return err
+		}
+		i.counts.Gone += n
+		i.gone = i.gone[:0]
+	}
+	mine, err := s.KeepOrder(ctx, i.order.ID, i.agent, i.engine.options.Lease, i.counts)
+	if err == nil && !mine {
+		err = problem.New(problem.OrderLost, "order %d", i.order.ID)
+	}
+	i.touched = time.Now()
+	return err
+}
+
+// done stores the rest and the cookie that covers it in one transaction.
+func (i *ingestion) done(ctx context.Context, done wire.ReadDone) error {
+	return i.engine.store.Tx(ctx, func(tx *store.Store) error {
+		if err := i.flush(ctx, tx); err != nil {
+			return err
+		}
+		if done.Complete {
+			n, err := tx.MarkGoneExcept(ctx, i.order.Directory, i.seen)
+			if err != nil {
+				return err
+			}
+			i.counts.Gone += n
+		}
+		err := tx.SaveDirectoryState(ctx, store.DirectoryState{
+			Directory: i.order.Directory, Cookie: done.Cookie, Base: i.order.Request.Base, Attributes: i.order.Request.Attributes, Read: time.Now(),
+		})
+		if err != nil {
+			return err
+		}
+		return tx.EndOrder(ctx, i.order.ID, "", "", i.counts)
+	})
+}

@@ -1,0 +1,264 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/reason"
+	"kambrel.example/kambrel/core/rules"
+	"kambrel.example/kambrel/store"
+	"kambrel.example/kambrel/wire"
+)
+
+// latestChanges is how many changes one object shows.
+const latestChanges = 20
+
+// Find searches entries and resources.
+func (e *Engine) Find(ctx context.Context, q store.FindQuery) ([]wire.Hit, int, error) {
+	q.Text = strings.TrimSpace(q.Text)
+	if ids, err := entry.ParseIDs(q.Text); err == nil {
+		q.IDs = ids
+	}
+	return e.store.Find(ctx, q)
+}
+
+// Resolve finds the one object that a text names: an id in any form, a
+// distinguished name, a login or an address, or any text that fits one object
+// only.
+func (e *Engine) Resolve(ctx context.Context, text string) (wire.Hit, error) {
+	hits, total, err := e.Find(ctx, store.FindQuery{Text: text, Limit: 50})
+	if err != nil {
+		return wire.Hit{}, err
+	}
+	// Names of the same text may be part of longer ones; the whole one counts.
+	exact := slices.DeleteFunc(slices.Clone(hits), func(h wire.Hit) bool {
+		wanted := strings.TrimSpace(text)
+		return !strings.EqualFold(h.Login, wanted) && !strings.EqualFold(h.EntryID, wanted) && !strings.EqualFold(h.ResourceID, wanted) &&
+			!sameDN(h.DN, wanted) && !strings.EqualFold(h.Name, wanted)
+	})
+	if len(exact) > 1 { // somebody deleted may have had the same name
+		if live := slices.DeleteFunc(slices.Clone(exact), func(h wire.Hit) bool { return h.Gone }); len(live) > 0 {
+			exact = live
+		}
+	}
+	switch {
+	case len(exact) == 1:
+		return exact[0], nil
+	case total == 1:
+		return hits[0], nil
+	case total == 0:
+		return wire.Hit{}, problem.New(problem.NotFound, "nothing in the mirrors fits %q", text)
+	}
+	names := make([]string, 0, 5)
+	for _, hit := range hits[:min(5, len(hits))] {
+		names = append(names, strings.TrimSpace(hit.Name+" "+hit.EntryID+hit.ResourceID))
+	}
+	return wire.Hit{}, problem.New(problem.AmbiguousText, "%q fits %d objects, among them %s", text, total, strings.Join(names, "; "))
+}
+
+func sameDN(a, b string) bool {
+	if a == "" || !strings.Contains(b, "=") {
+		return false
+	}
+	x, err := entry.ParseDN(a)
+	y, err2 := entry.ParseDN(b)
+	return err == nil && err2 == nil && x.Equal(y)
+}
+
+// ObjectOf shows one object from all sides.
+func (e *Engine) ObjectOf(ctx context.Context, hit wire.Hit) (wire.Object, error) {
+	if hit.Type == "resource" {
+		return e.resourceObject(ctx, hit.ResourceID)
+	}
+	id, err := entry.NewID(hit.EntryID)
+	if err != nil {
+		return wire.Object{}, problem.New(problem.BadInput, "%q is no entry id", hit.EntryID)
+	}
+	return e.entryObject(ctx, store.Ref{Directory: hit.Directory, ID: id})
+}
+
+func (e *Engine) resourceObject(ctx context.Context, id string) (wire.Object, error) {
+	ref, err := e.store.EntryOf(ctx, id)
+	if err == nil {
+		return e.entryObject(ctx, ref)
+	}
+	if !store.NotFound(err) {
+		return wire.Object{}, err
+	}
+	resource, err := e.store.Resource(ctx, id)
+	if store.NotFound(err) {
+		return wire.Object{}, problem.New(problem.NotFound, "the mirror has no resource %s", id)
+	}
+	if err != nil {
+		return wire.Object{}, err
+	}
+	object := wire.Object{Resource: resource, Attributes: []wire.AttributeView{}, Changes: []wire.Change{}}
+	object.Why = wire.Why{Subject: resource.DisplayName(), Summary: "in the cloud only: no entry is linked to it, and Kambrel leaves it alone", Steps: []reason.Node{
+		{Text: "a link ties it to an entry", Outcome: reason.No, Deciding: true},
+		{Text: "it bears a link key (externalId)", Outcome: reason.Of(resource.ExternalID() != ""), Value: resource.ExternalID()},
+	}}
+	return object, nil
+}
+
+func (e *Engine) entryObject(ctx context.Context, ref store.Ref) (wire.Object, error) {
+	dirty, err := e.store.Subject(ctx, ref)
+	if store.NotFound(err) {
+		return wire.Object{}, problem.New(problem.NotFound, "the mirror of %s has no entry %s", ref.Directory, ref.ID)
+	}
+	if err != nil {
+		return wire.Object{}, err
+	}
+	object := wire.Object{Entry: &wire.EntryView{Entry: dirty.Entry, Forms: ref.ID.Forms()}, Resource: dirty.Resource}
+	link, err := e.store.LinkOf(ctx, ref)
+	switch {
+	case err == nil:
+		object.Link = &wire.LinkView{LinkKey: link.LinkKey, ResourceID: link.ResourceID, How: link.How, RunID: link.RunID, Since: link.Since, Left: link.LeftAt}
+	case !store.NotFound(err):
+		return wire.Object{}, err
+	}
+	if open, found, err := e.store.ProblemOf(ctx, ref); err != nil {
+		return wire.Object{}, err
+	} else if found {
+		object.Problem = &open
+	}
+	if object.Changes, err = e.store.ChangesOf(ctx, ref, latestChanges); err != nil {
+		return wire.Object{}, err
+	}
+	settings, err := e.compile.active(ctx)
+	if err != nil {
+		return wire.Object{}, err
+	}
+	object.Attributes = sideBySide(settings, dirty)
+	object.Why, err = e.why(ctx, settings, dirty, object)
+	return object, err
+}
+
+// sideBySide shows what the rules want beside what the resource has, and then
+// what no rule touches.
+func sideBySide(settings *compiled, dirty store.Dirty) []wire.AttributeView {
+	views := []wire.AttributeView{}
+	managed := map[string]bool{"id": true, "externalId": true, "meta": true, "schemas": true}
+	for _, value := range settings.rules.Apply(dirty.Entry).Values {
+		var actual any
+		if dirty.Resource != nil {
+			actual = value.Path.Get(dirty.Resource)
+		}
+		managed[value.Path.Attribute] = true
+		managed[value.Path.Schema] = true
+		views = append(views, wire.AttributeView{
+			Target: value.Path.String(), Desired: value.Value, Actual: actual, Source: value.Source, Managed: true, Same: plan.Same(actual, value.Value),
+		})
+	}
+	var rest []string
+	for name := range dirty.Resource {
+		if !managed[name] {
+			rest = append(rest, name)
+		}
+	}
+	slices.Sort(rest)
+	for _, name := range rest {
+		views = append(views, wire.AttributeView{Target: name, Actual: dirty.Resource[name], Same: true})
+	}
+	return views
+}
+
+// why explains every decision about an entry, by the code that runs use.
+func (e *Engine) why(ctx context.Context, settings *compiled, dirty store.Dirty, object wire.Object) (wire.Why, error) {
+	s := settings.judge(dirty)
+	verdict := settings.scope.Explain(dirty.Entry)
+	why := wire.Why{Subject: s.name(), Summary: verdict.Summary, In: verdict.In, Verdict: verdict.Code}
+	add := func(node reason.Node) { why.Steps = append(why.Steps, node) }
+	add(reason.Node{Text: "Scope: does it take part?", Outcome: reason.Of(verdict.In), Value: verdict.Summary, Deciding: !verdict.In, Children: verdict.Reasons})
+
+	switch {
+	case object.Link != nil:
+		value := fmt.Sprintf("resource %s, since run %d (%s)", object.Link.ResourceID, object.Link.RunID, object.Link.How)
+		if object.Link.Left != nil {
+			value += "; suspended when it left"
+		}
+		add(reason.Node{Text: "Match: which resource is it?", Outcome: reason.Yes, Value: value, Children: []reason.Node{{Text: "the lasting link, by link key", Outcome: reason.Yes, Value: object.Link.LinkKey, Deciding: true}}})
+	case verdict.In:
+		var keys []string
+		for _, key := range settings.match.Keys(dirty.Entry) {
+			keys = append(keys, key.Text())
+		}
+		holders, err := e.store.Holders(ctx, keys)
+		if err != nil {
+			return why, err
+		}
+		settings.matchWith(s, holders)
+		node := reason.Node{Text: "Match: which resource is it?", Outcome: reason.Note, Value: "none fits: a new one is made", Children: s.Match.Reasons}
+		switch {
+		case s.Match.Problem != nil:
+			node.Outcome, node.Value = reason.Bad, s.Match.Problem.Detail
+		case s.Match.Resource != nil:
+			node.Outcome, node.Value = reason.Yes, fmt.Sprintf("%s (%s), by %s", s.Match.Resource.Login(), s.Match.Resource.ID(), s.Match.Rule)
+		}
+		add(node)
+	default:
+		add(reason.Node{Text: "Match: which resource is it?", Outcome: reason.Note, Value: "not asked, since it is out of scope and has no resource"})
+	}
+
+	if verdict.In {
+		node := reason.Node{Text: "Rules: what should the resource be?", Outcome: reason.Yes, Children: settings.rules.Explain(dirty.Entry)}
+		if s.Desired.Problem != nil {
+			node.Outcome, node.Value, node.Deciding = reason.Bad, s.Desired.Problem.Detail, true
+		}
+		add(node)
+	}
+	decision := plan.Decide(s.Subject)
+	node := decision.Explain()
+	if object.Problem != nil && decision.Problem == nil {
+		node = reason.Node{Text: object.Problem.Title, Outcome: reason.Bad, Value: object.Problem.Detail, Deciding: true}
+	}
+	add(reason.Node{Text: "Plan: what is to be done?", Outcome: node.Outcome, Value: node.Text, Children: append([]reason.Node{}, planDetails(node)...)})
+	if len(object.Changes) > 0 {
+		last := object.Changes[0]
+		add(reason.Node{Text: "Last change", Outcome: reason.Note, Value: fmt.Sprintf("run %d: %s, %s", last.RunID, last.Operation, last.State), Children: diffNodes(last.Diffs)})
+	}
+	why.Summary = summary(verdict.Summary, decision, object)
+	return why, nil
+}
+
+func planDetails(node reason.Node) []reason.Node {
+	if node.Value != "" {
+		return append([]reason.Node{{Text: node.Value, Outcome: node.Outcome, Deciding: true}}, node.Children...)
+	}
+	return node.Children
+}
+
+func summary(scope string, decision plan.Decision, object wire.Object) string {
+	switch {
+	case object.Problem != nil:
+		return scope + "; " + object.Problem.Title + ": " + object.Problem.Detail
+	case decision.Problem != nil:
+		return scope + "; " + problem.Describe(decision.Problem.Code).Title + ": " + decision.Problem.Detail
+	case decision.Operation != "":
+		return scope + "; the next run will " + string(decision.Operation) + " the resource"
+	case decision.Code == plan.InStep:
+		return scope + "; its resource is in step"
+	case decision.Code == plan.Left:
+		return scope + "; its resource is suspended"
+	}
+	return scope
+}
+
+func diffNodes(diffs []plan.Diff) []reason.Node {
+	nodes := make([]reason.Node, len(diffs))
+	for i, d := range diffs {
+		before, after := rules.Show(d.Before), rules.Show(d.After)
+		if before == "" {
+			before = "(nothing)"
+		}
+		if after == "" {
+			after = "(nothing)"
+		}
+		nodes[i] = reason.Node{Text: d.Target + "  " + d.Source, Outcome: reason.Note, Value: before + " -> " + after}
+	}
+	return nodes
+}

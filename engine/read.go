@@ -1,0 +1,162 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/store"
+	"kambrel.example/kambrel/wire"
+)
+
+// read brings both mirrors up to date, all directories and the cloud at once.
+func (x *execution) read(ctx context.Context) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(-1)
+	progress := &readProgress{x: x, counts: map[string]store.OrderCounts{}}
+	for _, directory := range x.settings.document.Directories {
+		group.Go(func() error { return x.readDirectory(ctx, directory, progress) })
+	}
+	group.Go(func() error { return x.readCloud(ctx) })
+	return group.Wait()
+}
+
+// readProgress adds the counts of several directories up.
+type readProgress struct {
+	x      *execution
+	counts map[string]store.OrderCounts // guarded by the run's mutex
+}
+
+func (p *readProgress) set(ctx context.Context, directory string, counts store.OrderCounts) error {
+	return p.x.count(ctx, func(c *wire.Counts) {
+		p.counts[directory] = counts
+		c.EntriesRead, c.EntriesChanged, c.EntriesGone = 0, 0, 0
+		for _, one := range p.counts {
+			c.EntriesRead += one.Read
+			c.EntriesChanged += one.Changed
+			c.EntriesGone += one.Gone
+		}
+	})
+}
+
+// readDirectory has an agent read a directory and waits until it has. An order
+// that an earlier attempt at this run gave is waited for, not given again.
+func (x *execution) readDirectory(ctx context.Context, directory settings.Directory, progress *readProgress) error {
+	order, found, err := x.store.OrderOf(ctx, x.run.ID, directory.Name)
+	if err != nil {
+		return err
+	}
+	if !found || order.State == "failed" {
+		if order, err = x.giveOrder(ctx, directory); err != nil {
+			return err
+		}
+	}
+	events, stop := x.hub.subscribe()
+	defer stop()
+	alone := time.Now() // since when no agent works at it
+	for {
+		if order, err = x.store.Order(ctx, order.ID); err != nil {
+			return err
+		}
+		if err := progress.set(ctx, directory.Name, order.Counts); err != nil {
+			return err
+		}
+		switch {
+		case order.State == "done":
+			return nil
+		case order.State == "failed":
+			return problem.New(problem.Code(order.FailureCode), "directory %s: %s", directory.Name, order.FailureDetail)
+		case order.State == "leased" && order.LeaseUntil != nil && time.Now().Before(*order.LeaseUntil):
+			alone = time.Now()
+		case time.Since(alone) > x.options.AgentPatience:
+			return x.noAgent(ctx, order, directory.Name)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-events:
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+}
+
+func (x *execution) giveOrder(ctx context.Context, directory settings.Directory) (store.Order, error) {
+	state, err := x.store.DirectoryStateOf(ctx, directory.Name)
+	if err != nil {
+		return store.Order{}, err
+	}
+	request := wire.Order{Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Attributes: x.settings.attributes}
+	if x.run.Kind == "delta" && state.Base == directory.Base && covers(state.Attributes, x.settings.attributes) {
+		request.Cookie = state.Cookie
+	}
+	order := store.Order{RunID: x.run.ID, Directory: directory.Name, Request: request}
+	return order, x.store.AddOrder(ctx, &order)
+}
+
+// noAgent ends an order that nobody takes, and says who could have.
+func (x *execution) noAgent(ctx context.Context, order store.Order, directory string) error {
+	agents, err := x.store.Agents(ctx)
+	if err != nil {
+		return err
+	}
+	failure := problem.New(problem.DirectoryNotServed, "directory %s", directory)
+	for _, agent := range agents {
+		if slices.Contains(agent.Directories, directory) {
+			last := "never"
+			if agent.LastContact != nil {
+				last = agent.LastContact.Format(time.RFC3339)
+			}
+			failure = problem.New(problem.AgentOffline, "directory %s: agent %s was last heard of %s", directory, agent.Name, last)
+		}
+	}
+	return errorsJoin(failure, x.store.EndOrder(ctx, order.ID, string(failure.Code), failure.Detail, order.Counts))
+}
+
+func errorsJoin(failure *problem.Error, err error) error {
+	if err != nil {
+		return err
+	}
+	return failure
+}
+
+// readCloud reads what changed in the cloud, or everything in a full run.
+func (x *execution) readCloud(ctx context.Context) error {
+	state, err := x.store.CloudState(ctx)
+	if err != nil {
+		return err
+	}
+	since := state.Watermark
+	if x.run.Kind == "full" {
+		since = ""
+	}
+	seen := map[string]struct{}{}
+	reading, err := x.cloud.ReadUsers(ctx, since, func(page []entry.Resource) error {
+		changed, err := x.store.StoreResources(ctx, page, x.settings.indexed, true)
+		if err != nil {
+			return err
+		}
+		if since == "" {
+			for _, resource := range page {
+				seen[resource.ID()] = struct{}{}
+			}
+		}
+		return x.count(ctx, func(c *wire.Counts) { c.ResourcesRead += len(page); c.ResourcesChanged += changed })
+	})
+	if err != nil {
+		return fmt.Errorf("read the cloud: %w", err)
+	}
+	return x.store.Tx(ctx, func(tx *store.Store) error {
+		if reading.Complete && since == "" {
+			if _, err := tx.DropResourcesExcept(ctx, seen); err != nil {
+				return err
+			}
+		}
+		return tx.SaveCloudState(ctx, reading.Watermark)
+	})
+}

@@ -1,0 +1,241 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/store"
+	"kambrel.example/kambrel/wire"
+)
+
+// execution is one run on its way through the stages.
+type execution struct {
+	*Engine
+	settings *compiled
+
+	mu    sync.Mutex // guards run and saved
+	run   *store.Run
+	saved time.Time
+}
+
+// mostPasses is how often a run plans again what the cloud refused for a reason
+// that may be over: a version that was old, a login that was still taken.
+const mostPasses = 3
+
+// execute brings a run to its end. An error means that it did not get there and
+// is to be begun again.
+func (e *Engine) execute(ctx context.Context, run *store.Run) error {
+	x := &execution{Engine: e, run: run}
+	if run.State == wire.RunRunning {
+		slog.Info("taking up an interrupted run", "run", run.ID)
+		if err := e.store.SupersedeOpen(ctx, run.ID); err != nil {
+			return err
+		}
+	}
+	now := time.Now()
+	run.State, run.Started, run.Stages, run.Counts = wire.RunRunning, &now, nil, wire.Counts{}
+	if err := e.store.SaveRun(ctx, run); err != nil {
+		return err
+	}
+	err := x.stages(ctx)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return x.end(ctx, err)
+}
+
+func (x *execution) stages(ctx context.Context) error {
+	var err error
+	if x.settings, err = x.compile.revision(ctx, x.run.Revision); err != nil {
+		return err
+	}
+	if err := x.stage(ctx, "read", x.read); err != nil {
+		return err
+	}
+	if err := x.checkContainers(ctx); err != nil {
+		return err
+	}
+	if err := x.store.RaiseDirty(ctx); err != nil {
+		return err
+	}
+	if x.run.Rehearsal {
+		return x.stage(ctx, "plan", x.rehearse)
+	}
+	if x.run.Kind == "full" {
+		if err := x.store.MarkAllDirty(ctx); err != nil {
+			return err
+		}
+	}
+	for pass := 1; ; pass++ {
+		if err := x.stage(ctx, "plan", func(ctx context.Context) error { return x.plan(ctx, x.store, x.store) }); err != nil {
+			return err
+		}
+		if err := x.guard(ctx); err != nil {
+			return err
+		}
+		if err := x.stage(ctx, "write", func(ctx context.Context) error { return x.write(ctx, pass == mostPasses) }); err != nil {
+			return err
+		}
+		again, err := x.store.CountDirty(ctx, store.DirtyNow)
+		if err != nil || again == 0 || pass == mostPasses {
+			return err
+		}
+	}
+}
+
+// stage notes when a stage began and ended; one that comes again goes on.
+func (x *execution) stage(ctx context.Context, name string, work func(context.Context) error) error {
+	x.mu.Lock()
+	now := time.Now()
+	x.run.Stage = name
+	at := -1
+	for i := range x.run.Stages {
+		if x.run.Stages[i].Name == name {
+			at = i
+		}
+	}
+	if at < 0 {
+		x.run.Stages = append(x.run.Stages, wire.Stage{Name: name, Started: &now})
+		at = len(x.run.Stages) - 1
+	}
+	x.mu.Unlock()
+	if err := x.save(ctx, true); err != nil {
+		return err
+	}
+	if err := work(ctx); err != nil {
+		return err
+	}
+	x.mu.Lock()
+	ended := time.Now()
+	x.run.Stages[at].Ended = &ended
+	x.mu.Unlock()
+	return nil
+}
+
+// count changes the run's counts and shows them now and then.
+func (x *execution) count(ctx context.Context, change func(*wire.Counts)) error {
+	x.mu.Lock()
+	change(&x.run.Counts)
+	x.mu.Unlock()
+	return x.save(ctx, false)
+}
+
+const saveEvery = 250 * time.Millisecond
+
+func (x *execution) save(ctx context.Context, now bool) error {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if !now && time.Since(x.saved) < saveEvery {
+		return nil
+	}
+	x.saved = time.Now()
+	return x.store.SaveRun(ctx, x.run)
+}
+
+// checkContainers refuses to go on when a container of the scope is not there:
+// it was renamed or deleted, and going on would read as nobody being in scope.
+func (x *execution) checkContainers(ctx context.Context) error {
+	for _, directory := range x.settings.document.Directories {
+		missing, err := x.store.MissingContainers(ctx, directory.Name, directory.Base, x.settings.scope.Marks(directory.Name))
+		if err != nil {
+			return err
+		}
+		if len(missing) > 0 {
+			return problem.New(problem.ContainerMissing, "directory %s has no %q", directory.Name, missing)
+		}
+	}
+	return nil
+}
+
+// guard holds the removals of the run when there are too many of them.
+func (x *execution) guard(ctx context.Context) error {
+	removals, err := x.store.CountRemovals(ctx, x.run.ID, x.run.Releases)
+	if err != nil || removals == 0 {
+		return err
+	}
+	linked, err := x.store.CountLinks(ctx)
+	if err != nil || !plan.Held(x.settings.document.Guard, removals, linked) {
+		return err
+	}
+	return x.store.HoldRemovals(ctx, x.run.ID, x.run.Releases, !x.run.Rehearsal)
+}
+
+// end closes the run with its final counts.
+func (x *execution) end(ctx context.Context, failure error) error {
+	p := fatal(failure)
+	if failure != nil && p == nil {
+		return fmt.Errorf("run %d: %w", x.run.ID, failure)
+	}
+	if p != nil {
+		slog.Error("run failed", "run", x.run.ID, "code", p.Code, "detail", p.Detail)
+		if err := x.store.SupersedeOpen(ctx, x.run.ID); err != nil {
+			return err
+		}
+	}
+	if err := x.finalCounts(ctx); err != nil {
+		return err
+	}
+	x.mu.Lock()
+	now := time.Now()
+	x.run.Ended, x.run.Stage = &now, ""
+	switch c := x.run.Counts; {
+	case p != nil:
+		x.run.State, x.run.FailureCode, x.run.FailureDetail = wire.RunFailed, string(p.Code), p.Detail
+	case c.Problems > 0 || c.Held > 0 || c.Failed > 0:
+		x.run.State = wire.RunProblems
+	default:
+		x.run.State = wire.RunInStep
+	}
+	x.mu.Unlock()
+	return x.save(ctx, true)
+}
+
+// finalCounts counts the run's changes from what is kept, so that they are true
+// whatever happened on the way.
+func (x *execution) finalCounts(ctx context.Context) error {
+	counted, err := x.store.CountChanges(ctx, x.run.ID)
+	if err != nil {
+		return err
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	c := &x.run.Counts
+	c.Create, c.Adopt, c.Update, c.Restore, c.Suspend, c.Changes, c.Held, c.Done, c.Failed, c.Problems = 0, 0, 0, 0, 0, 0, 0, 0, 0, 0
+	for key, n := range counted {
+		operation, state := plan.Operation(key[0]), key[1]
+		switch state {
+		case "superseded":
+			continue
+		case "blocked":
+			c.Problems += n
+			continue
+		case "held":
+			c.Held += n
+			continue
+		case "done":
+			c.Done += n
+		case "failed":
+			c.Failed += n
+			c.Problems += n
+		}
+		c.Changes += n
+		switch operation {
+		case plan.Create:
+			c.Create += n
+		case plan.Adopt:
+			c.Adopt += n
+		case plan.Update:
+			c.Update += n
+		case plan.Restore:
+			c.Restore += n
+		case plan.Suspend:
+			c.Suspend += n
+		}
+	}
+	return nil
+}

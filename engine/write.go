@@ -1,0 +1,328 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"kambrel.example/kambrel/cloud"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/store"
+	"kambrel.example/kambrel/wire"
+)
+
+const (
+	writeChunk    = 200
+	writeAttempts = 8
+)
+
+// write carries the planned changes out: first those that may free a login,
+// then creations. Every change is durable before it is sent and after it is
+// answered.
+func (x *execution) write(ctx context.Context, last bool) error {
+	if _, err := x.cloud.Discover(ctx); err != nil {
+		return err
+	}
+	for rank := range 2 {
+		group, groupCtx := errgroup.WithContext(ctx)
+		group.SetLimit(x.options.Workers)
+		after := int64(0)
+		for groupCtx.Err() == nil {
+			changes, err := x.store.NextChanges(groupCtx, x.run.ID, rank, after, writeChunk)
+			if err != nil {
+				return errors.Join(err, group.Wait())
+			}
+			if len(changes) == 0 {
+				break
+			}
+			after = changes[len(changes)-1].ID
+			group.Go(func() error { return x.writeChunk(groupCtx, changes, last) })
+		}
+		if err := group.Wait(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// pending is one change on its way to the cloud.
+type pending struct {
+	store.Change
+	resource entry.Resource // as the cloud has it, nil for a creation
+	look     bool           // ask the cloud before sending
+}
+
+// results gathers what a chunk came to.
+type results struct {
+	outcomes  []store.Outcome
+	resources []entry.Resource
+	links     []store.NewLink
+	vanished  []string
+	stale     []string // changed in the cloud since they were read
+	left      []store.Ref
+	back      []store.Ref
+	problems  []store.NewProblem
+	again     []store.Ref // to be planned anew in this run
+	lookup    []store.Ref // the same, and to be looked up before a creation
+	next      []store.Ref // to be planned anew in the next run
+}
+
+func (x *execution) writeChunk(ctx context.Context, changes []store.Change, last bool) error {
+	if err := x.store.MarkSent(ctx, changes); err != nil {
+		return err
+	}
+	open := make([]pending, 0, len(changes))
+	var r results
+	for _, c := range changes {
+		p := pending{Change: c, look: c.Lookup}
+		if len(c.Resource) > 0 {
+			if err := json.Unmarshal(c.Resource, &p.resource); err != nil {
+				return fmt.Errorf("change %d: %w", c.ID, err)
+			}
+		} else if c.ResourceID != "" {
+			p.look = true
+		}
+		open = append(open, p)
+	}
+	var failure error
+	for attempt := 0; len(open) > 0 && failure == nil; attempt++ {
+		if attempt == writeAttempts {
+			failure = problem.New(problem.CloudUnreachable, "%d changes were not answered after %d attempts", len(open), attempt)
+			break
+		}
+		if attempt > 1 {
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(min(100*time.Millisecond<<attempt, 5*time.Second)):
+			}
+		}
+		open, failure = x.attempt(ctx, open, &r, last)
+	}
+	if failure == nil {
+		failure = x.refresh(ctx, &r)
+	}
+	if err := x.keep(ctx, &r); err != nil {
+		return err
+	}
+	return failure
+}
+
+// refresh reads again what somebody else changed, for the next pass.
+func (x *execution) refresh(ctx context.Context, r *results) error {
+	for _, id := range r.stale {
+		resource, err := x.cloud.Get(ctx, id)
+		if err != nil {
+			return wholeCloud(err)
+		}
+		if resource == nil {
+			r.vanished = append(r.vanished, id)
+			continue
+		}
+		r.resources = append(r.resources, resource)
+	}
+	return nil
+}
+
+// attempt looks up what must be looked up, sends the rest, and returns what is
+// still open. A failure concerns the cloud as a whole.
+func (x *execution) attempt(ctx context.Context, open []pending, r *results, last bool) ([]pending, error) {
+	var send []pending
+	var writes []cloud.Write
+	for i := range open {
+		p := open[i]
+		if p.look {
+			done, err := x.look(ctx, &p, r)
+			if err != nil {
+				return nil, err
+			}
+			if done {
+				continue
+			}
+		}
+		write, err := writeOf(p)
+		if err != nil {
+			return nil, err
+		}
+		send, writes = append(send, p), append(writes, write)
+	}
+	var still []pending
+	var failure error
+	for i, answer := range x.cloud.Write(ctx, writes) {
+		p := send[i]
+		switch {
+		case answer.Err == nil:
+			r.done(p, answer.Resource)
+		case errors.Is(answer.Err, cloud.ErrUnknownOutcome):
+			p.look = true
+			still = append(still, p)
+		default:
+			if err := r.refused(p, answer.Err, last); err != nil {
+				failure = err
+			}
+		}
+	}
+	return still, failure
+}
+
+func writeOf(p pending) (cloud.Write, error) {
+	if p.Operation == string(plan.Create) {
+		resource, err := plan.NewResource(p.Diffs)
+		return cloud.Write{Resource: resource}, err
+	}
+	operations, err := plan.Patch(p.resource, p.Diffs)
+	return cloud.Write{ID: p.ResourceID, Version: p.resource.Version(), Resource: p.resource, Operations: operations}, err
+}
+
+// look asks the cloud whether a change was done already, or has become
+// needless; true says that it need not be sent.
+func (x *execution) look(ctx context.Context, p *pending, r *results) (bool, error) {
+	if p.Operation == string(plan.Create) {
+		found, err := x.cloud.ByLinkKey(ctx, p.Ref().ID.String())
+		if err != nil || found == nil {
+			return false, wholeCloud(err)
+		}
+		r.done(*p, found)
+		if !arrived(found, p.Diffs) {
+			r.again = append(r.again, p.Ref())
+		}
+		return true, nil
+	}
+	found, err := x.cloud.Get(ctx, p.ResourceID)
+	if err != nil {
+		return false, wholeCloud(err)
+	}
+	if found == nil {
+		r.vanish(*p)
+		return true, nil
+	}
+	p.resource = found
+	if arrived(found, p.Diffs) {
+		r.done(*p, found)
+		return true, nil
+	}
+	return false, nil
+}
+
+// wholeCloud makes a failed look-up end the run: going on without knowing could
+// make a second account.
+func wholeCloud(err error) error {
+	if err != nil && problem.CodeOf(err) == "" && !errors.Is(err, context.Canceled) {
+		return problem.Wrap(problem.CloudRefused, err, "look a resource up")
+	}
+	return err
+}
+
+// arrived tells whether a resource is as the diffs would make it.
+func arrived(resource entry.Resource, diffs []plan.Diff) bool {
+	for _, diff := range diffs {
+		path, err := entry.ParsePath(diff.Target)
+		if err != nil || !plan.Same(path.Get(resource), diff.After) {
+			return false
+		}
+	}
+	return true
+}
+
+func (r *results) done(p pending, resource entry.Resource) {
+	r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "done", ResourceID: resource.ID()})
+	r.resources = append(r.resources, resource)
+	switch plan.Operation(p.Operation) {
+	case plan.Create, plan.Adopt:
+		r.links = append(r.links, store.NewLink{Ref: p.Ref(), LinkKey: p.Ref().ID.String(), ResourceID: resource.ID(), How: p.Operation})
+	case plan.Suspend:
+		r.left = append(r.left, p.Ref())
+	case plan.Restore, plan.Update:
+		r.back = append(r.back, p.Ref())
+	}
+}
+
+func (r *results) vanish(p pending) {
+	r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "superseded", ResourceID: p.ResourceID, Answer: "the resource is gone from the cloud"})
+	r.vanished, r.lookup = append(r.vanished, p.ResourceID), append(r.lookup, p.Ref())
+}
+
+// refused sorts a refusal: what the next pass may heal, what a person must, and
+// what ends the run.
+func (r *results) refused(p pending, err error, last bool) error {
+	var refusal *cloud.Refusal
+	if problem.CodeOf(err) != "" || !errors.As(err, &refusal) {
+		return err
+	}
+	switch {
+	case refusal.Status == http.StatusNotFound && p.Operation != string(plan.Create):
+		r.vanish(p)
+		return nil
+	case refusal.Status == http.StatusPreconditionFailed && !last:
+		r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "superseded", ResourceID: p.ResourceID, Answer: "the resource was changed in the cloud meanwhile"})
+		r.stale, r.again = append(r.stale, p.ResourceID), append(r.again, p.Ref())
+		return nil
+	case refusal.ScimType == "uniqueness" && !last:
+		// Another change of this run may free the value.
+		r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "superseded", ResourceID: p.ResourceID, Answer: refusal.Error()})
+		r.again = append(r.again, p.Ref())
+		return nil
+	}
+	code := codeOf(refusal)
+	r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "failed", ResourceID: p.ResourceID, Code: string(code), Answer: refusal.Error()})
+	r.problems = append(r.problems, store.NewProblem{Ref: p.Ref(), Code: string(code), Detail: refusal.Error()})
+	r.next = append(r.next, p.Ref())
+	return nil
+}
+
+func codeOf(refusal *cloud.Refusal) problem.Code {
+	switch {
+	case refusal.ScimType == "uniqueness" && strings.Contains(refusal.Detail, "emails"):
+		return problem.DuplicateAddress
+	case refusal.ScimType == "uniqueness":
+		return problem.DuplicateLogin
+	case refusal.ScimType == "invalidValue":
+		return problem.ValueRefused
+	}
+	return problem.CloudRefused
+}
+
+// keep makes the results of a chunk durable in one transaction.
+func (x *execution) keep(ctx context.Context, r *results) error {
+	err := x.store.Tx(ctx, func(tx *store.Store) error {
+		steps := []func() error{
+			func() error { return tx.SaveOutcomes(ctx, r.outcomes) },
+			func() error {
+				_, err := tx.StoreResources(ctx, r.resources, x.settings.indexed, false)
+				return err
+			},
+			func() error { return tx.SaveLinks(ctx, x.run.ID, r.links) },
+			func() error { return tx.SetLeft(ctx, r.left, true) },
+			func() error { return tx.SetLeft(ctx, r.back, false) },
+			func() error { return tx.SaveProblems(ctx, x.run.ID, r.problems) },
+			func() error { return tx.SetDirty(ctx, r.again, store.DirtyNow, false) },
+			func() error { return tx.SetDirty(ctx, r.lookup, store.DirtyNow, true) },
+			func() error { return tx.SetDirty(ctx, r.next, store.DirtyNext, false) },
+			func() error { return tx.DropResources(ctx, r.vanished) },
+		}
+		for _, step := range steps {
+			if err := step(); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return fmt.Errorf("keep what the cloud answered: %w", err)
+	}
+	done := 0
+	for _, o := range r.outcomes {
+		if o.State == "done" {
+			done++
+		}
+	}
+	return x.count(ctx, func(c *wire.Counts) { c.Done += done; c.Failed += len(r.problems) })
+}

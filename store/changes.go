@@ -1,0 +1,260 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"time"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/wire"
+)
+
+// NewChange is a decision to be kept.
+type NewChange struct {
+	Ref        Ref
+	Operation  plan.Operation // "" is kept as "none", with a problem
+	DN         string
+	ResourceID string
+	Name       string
+	Diffs      []plan.Diff
+	Lookup     bool
+	Code       string
+	Detail     string
+}
+
+// AddChanges keeps decisions of a run, planned or, with a code, blocked.
+func (s *Store) AddChanges(ctx context.Context, run int64, changes []NewChange) error {
+	if len(changes) == 0 {
+		return nil
+	}
+	var operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers textArray
+	for _, c := range changes {
+		text, err := json.Marshal(c.Diffs)
+		if err != nil {
+			return err
+		}
+		if c.Diffs == nil {
+			text = []byte("[]")
+		}
+		operation, state, rank := string(c.Operation), "planned", "0"
+		if c.Operation == plan.Create {
+			rank = "1" // after what may free a login
+		}
+		if c.Code != "" {
+			operation, state = "none", "blocked"
+		}
+		operations, ranks, states = append(operations, operation), append(ranks, rank), append(states, state)
+		directories, ids, dns = append(directories, c.Ref.Directory), append(ids, c.Ref.ID.String()), append(dns, c.DN)
+		resources, names, diffs = append(resources, c.ResourceID), append(names, c.Name), append(diffs, string(text))
+		lookups = append(lookups, strconv.FormatBool(c.Lookup))
+		codes, answers = append(codes, c.Code), append(answers, c.Detail)
+	}
+	_, err := s.exec(ctx, `INSERT INTO changes (run_id, operation, rank, state, directory, entry_id, dn, resource_id, name, diffs, lookup, code, answer)
+		SELECT ?, o, r, s, d, i, n, x, m, f::jsonb, l, c, a FROM unnest(?::text[], ?::smallint[], ?::text[], ?::text[], ?::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::boolean[], ?::text[], ?::text[])
+		AS t(o, r, s, d, i, n, x, m, f, l, c, a)`,
+		run, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers)
+	return err
+}
+
+// Change is a change as it is carried out.
+type Change struct {
+	ID         int64
+	RunID      int64
+	Operation  string
+	State      string
+	Rank       int
+	Directory  string
+	EntryID    string
+	DN         string `gorm:"column:dn"`
+	ResourceID string
+	Name       string
+	DiffsJSON  []byte `gorm:"column:diffs"`
+	Lookup     bool
+	Code       string
+	Answer     string
+	Attempts   int
+	Sent       *time.Time
+	Answered   *time.Time
+	// Version and Resource are those of the mirror when it was fetched.
+	Resource []byte `gorm:"->"`
+
+	Diffs []plan.Diff `gorm:"-"`
+}
+
+// Ref names the change's entry.
+func (c Change) Ref() Ref {
+	id, _ := entry.NewID(c.EntryID) // written by AddChanges
+	return Ref{c.Directory, id}
+}
+
+// NextChanges returns up to limit planned changes of a run after the one given.
+func (s *Store) NextChanges(ctx context.Context, run int64, afterRank int, after int64, limit int) ([]Change, error) {
+	var changes []Change
+	err := s.with(ctx).Raw(`SELECT c.*, r.attributes AS resource FROM changes c LEFT JOIN resources r ON r.id = c.resource_id AND c.resource_id <> ''
+		WHERE c.run_id = ? AND c.state = 'planned' AND (c.rank, c.id) > (?, ?) ORDER BY c.rank, c.id LIMIT ?`, run, afterRank, after, limit).Scan(&changes).Error
+	if err != nil {
+		return nil, err
+	}
+	for i := range changes {
+		if err := json.Unmarshal(changes[i].DiffsJSON, &changes[i].Diffs); err != nil {
+			return nil, fmt.Errorf("change %d: %w", changes[i].ID, err)
+		}
+	}
+	return changes, nil
+}
+
+// MarkSent makes it durable that changes are about to be sent.
+func (s *Store) MarkSent(ctx context.Context, changes []Change) error {
+	_, err := s.exec(ctx, `UPDATE changes SET state = 'sent', sent = now(), attempts = attempts + 1 WHERE id = ANY(?::bigint[])`, changeIDs(changes))
+	return err
+}
+
+// Outcome is how a change ended.
+type Outcome struct {
+	Change     Change
+	State      string
+	ResourceID string
+	Code       string
+	Answer     string
+}
+
+// SaveOutcomes makes the ends of changes durable.
+func (s *Store) SaveOutcomes(ctx context.Context, outcomes []Outcome) error {
+	if len(outcomes) == 0 {
+		return nil
+	}
+	var ids, states, resources, codes, answers textArray
+	for _, o := range outcomes {
+		ids, states, resources = append(ids, strconv.FormatInt(o.Change.ID, 10)), append(states, o.State), append(resources, o.ResourceID)
+		codes, answers = append(codes, o.Code), append(answers, o.Answer)
+	}
+	_, err := s.exec(ctx, `UPDATE changes SET state = s, resource_id = r, code = c, answer = a, answered = now()
+		FROM unnest(?::bigint[], ?::text[], ?::text[], ?::text[], ?::text[]) AS t(i, s, r, c, a) WHERE id = i`, ids, states, resources, codes, answers)
+	return err
+}
+
+// SupersedeOpen ends the changes of a run that were not carried out and puts
+// their entries back into the dirty set, to be planned anew.
+func (s *Store) SupersedeOpen(ctx context.Context, run int64) error {
+	_, err := s.exec(ctx, `
+		WITH open AS (
+			SELECT id, directory, entry_id, state FROM changes WHERE run_id = ? AND state IN ('planned', 'sent') FOR UPDATE
+		), ended AS (
+			UPDATE changes SET state = 'superseded', answer = 'the run was interrupted; the change was planned anew' FROM open WHERE changes.id = open.id
+		)
+		INSERT INTO dirty (directory, entry_id, lookup) SELECT directory, entry_id, bool_or(state = 'sent') FROM open GROUP BY directory, entry_id
+		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0, lookup = dirty.lookup OR excluded.lookup`, run)
+	return err
+}
+
+// HoldRemovals holds the suspensions of a run that were not held in the run
+// that is being released. With again, the next run plans them again.
+func (s *Store) HoldRemovals(ctx context.Context, run, released int64, again bool) error {
+	_, err := s.exec(ctx, `
+		WITH held AS (
+			UPDATE changes c SET state = 'held' WHERE c.run_id = ? AND c.state = 'planned' AND c.operation = 'suspend' AND NOT EXISTS
+				(SELECT FROM changes h WHERE h.run_id = ? AND h.state = 'held' AND h.directory = c.directory AND h.entry_id = c.entry_id)
+			RETURNING directory, entry_id
+		)
+		INSERT INTO dirty (directory, entry_id, state) SELECT directory, entry_id, 2 FROM held WHERE ?
+		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 2`, run, released, again)
+	return err
+}
+
+// CountRemovals counts the planned suspensions of a run that are not released.
+func (s *Store) CountRemovals(ctx context.Context, run, released int64) (int, error) {
+	var n int
+	err := s.with(ctx).Raw(`SELECT count(*) FROM changes c WHERE c.run_id = ? AND c.state = 'planned' AND c.operation = 'suspend' AND NOT EXISTS
+		(SELECT FROM changes h WHERE h.run_id = ? AND h.state = 'held' AND h.directory = c.directory AND h.entry_id = c.entry_id)`, run, released).Scan(&n).Error
+	return n, err
+}
+
+// CountChanges counts the changes of a run by operation and state.
+func (s *Store) CountChanges(ctx context.Context, run int64) (map[[2]string]int, error) {
+	var rows []struct {
+		Operation, State string
+		N                int
+	}
+	if err := s.with(ctx).Raw(`SELECT operation, state, count(*) AS n FROM changes WHERE run_id = ? GROUP BY 1, 2`, run).Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	counts := map[[2]string]int{}
+	for _, row := range rows {
+		counts[[2]string{row.Operation, row.State}] = row.N
+	}
+	return counts, nil
+}
+
+// ChangeQuery chooses changes of a run.
+type ChangeQuery struct {
+	Run       int64
+	Operation string
+	State     string
+	Text      string
+	After     int64 // id of the last one seen
+	Limit     int
+}
+
+// Changes lists changes of a run in the order in which they were planned, and
+// how many the query fits.
+func (s *Store) Changes(ctx context.Context, q ChangeQuery) ([]wire.Change, int, error) {
+	query := s.with(ctx).Table("changes").Where("run_id = ?", q.Run)
+	if q.Operation != "" {
+		query = query.Where("operation = ?", q.Operation)
+	}
+	if q.State != "" {
+		query = query.Where("state = ?", q.State)
+	} else {
+		query = query.Where("state <> 'superseded'")
+	}
+	if q.Text != "" {
+		query = query.Where("name ILIKE ? OR dn ILIKE ?", like(q.Text), like(q.Text))
+	}
+	var total int64
+	if err := query.Session(newSession).Count(&total).Error; err != nil {
+		return nil, 0, err
+	}
+	var rows []Change
+	if err := query.Where("id > ?", q.After).Order("id").Limit(q.Limit).Find(&rows).Error; err != nil {
+		return nil, 0, err
+	}
+	changes, err := toWire(rows)
+	return changes, int(total), err
+}
+
+// ChangesOf lists the latest changes of one entry, the newest first. Those of
+// rehearsals are left out.
+func (s *Store) ChangesOf(ctx context.Context, ref Ref, limit int) ([]wire.Change, error) {
+	var rows []Change
+	err := s.with(ctx).Raw(`SELECT c.* FROM changes c JOIN runs u ON u.id = c.run_id WHERE c.directory = ? AND c.entry_id = ? AND NOT u.rehearsal
+		AND c.state <> 'superseded' ORDER BY c.id DESC LIMIT ?`, ref.Directory, ref.ID.String(), limit).Scan(&rows).Error
+	if err != nil {
+		return nil, err
+	}
+	return toWire(rows)
+}
+
+func toWire(rows []Change) ([]wire.Change, error) {
+	changes := make([]wire.Change, len(rows))
+	for i, row := range rows {
+		changes[i] = wire.Change{
+			ID: row.ID, RunID: row.RunID, Operation: row.Operation, State: row.State, Directory: row.Directory, EntryID: row.EntryID, DN: row.DN,
+			ResourceID: row.ResourceID, Name: row.Name, Code: row.Code, Answer: row.Answer, Attempts: row.Attempts, Sent: row.Sent, Answered: row.Answered,
+		}
+		if err := json.Unmarshal(row.DiffsJSON, &changes[i].Diffs); err != nil {
+			return nil, fmt.Errorf("change %d: %w", row.ID, err)
+		}
+	}
+	return changes, nil
+}
+
+func changeIDs(changes []Change) textArray {
+	ids := make(textArray, len(changes))
+	for i, c := range changes {
+		ids[i] = strconv.FormatInt(c.ID, 10)
+	}
+	return ids
+}

@@ -1,0 +1,254 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"kambrel.example/kambrel/core/entry"
+)
+
+// DirectoryState is where the last read of a directory stopped.
+type DirectoryState struct {
+	Directory  string `gorm:"primaryKey"`
+	Cookie     []byte
+	Base       string
+	Attributes textArray `gorm:"type:text[]"`
+	Read       time.Time
+}
+
+// DirectoryStateOf returns the state, the zero value when it was never read.
+func (s *Store) DirectoryStateOf(ctx context.Context, directory string) (DirectoryState, error) {
+	var state DirectoryState
+	err := s.with(ctx).Where("directory = ?", directory).Take(&state).Error
+	if NotFound(err) {
+		return DirectoryState{}, nil
+	}
+	return state, err
+}
+
+// SaveDirectoryState keeps the cookie; call it in the transaction of the last
+// batch that it covers.
+func (s *Store) SaveDirectoryState(ctx context.Context, state DirectoryState) error {
+	return s.with(ctx).Save(&state).Error
+}
+
+// Stored is how many entries of a batch were new to the mirror or different.
+type Stored struct{ Added, Changed int }
+
+// StoreEntries brings a batch of entries into the source mirror and marks what
+// changed as dirty. Entries that did not change cost no write.
+func (s *Store) StoreEntries(ctx context.Context, directory string, entries []*entry.Entry) (Stored, error) {
+	if err := s.renameContainers(ctx, directory, entries); err != nil {
+		return Stored{}, err
+	}
+	n := len(entries)
+	ids, kinds, dns, paths := make([]string, 0, n), make([]string, 0, n), make([]string, 0, n), make([]string, 0, n)
+	attributes, digests, searches := make([]string, 0, n), make(byteaArray, 0, n), make([]string, 0, n)
+	at := map[entry.ID]bool{}
+	for i := n - 1; i >= 0; i-- { // the last word on an entry counts
+		e := entries[i]
+		if at[e.ID] {
+			continue
+		}
+		at[e.ID] = true
+		dn, err := entry.ParseDN(e.DN)
+		if err != nil {
+			return Stored{}, fmt.Errorf("entry %s: %w", e.ID, err)
+		}
+		text, err := json.Marshal(e.Attributes)
+		if err != nil {
+			return Stored{}, fmt.Errorf("entry %s: %w", e.DN, err)
+		}
+		ids, kinds, dns, paths = append(ids, e.ID.String()), append(kinds, string(e.Kind)), append(dns, e.DN), append(paths, dn.Path())
+		attributes, searches = append(attributes, string(text)), append(searches, searchText(*e))
+		digests = append(digests, digest([]byte(e.Kind), []byte(e.DN), text))
+	}
+	var counts Stored
+	err := s.with(ctx).Raw(`
+		WITH input AS (
+			SELECT * FROM unnest(?::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::bytea[], ?::text[])
+				AS t(id, kind, dn, path, attributes, digest, search)
+		), stored AS (
+			INSERT INTO entries AS e (directory, id, kind, dn, path, attributes, digest, search)
+			SELECT ?, id, kind, dn, path, attributes::jsonb, digest, search FROM input
+			ON CONFLICT (directory, id) DO UPDATE SET kind = excluded.kind, dn = excluded.dn, path = excluded.path,
+				attributes = excluded.attributes, digest = excluded.digest, search = excluded.search, gone = NULL
+			WHERE e.digest <> excluded.digest OR e.gone IS NOT NULL
+			RETURNING id, kind, xmax = 0 AS added
+		), marked AS (
+			INSERT INTO dirty (directory, entry_id) SELECT ?, id FROM stored WHERE kind = 'user'
+			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0
+		)
+		SELECT count(*) FILTER (WHERE added) AS added, count(*) FILTER (WHERE NOT added) AS changed FROM stored WHERE kind = 'user'`,
+		textArray(ids), textArray(kinds), textArray(dns), textArray(paths), textArray(attributes), digests, textArray(searches), directory, directory).
+		Scan(&counts).Error
+	return counts, err
+}
+
+// renameContainers moves the names of all entries below containers whose name
+// changed, since directories report only the container.
+func (s *Store) renameContainers(ctx context.Context, directory string, entries []*entry.Entry) error {
+	for _, e := range entries {
+		if e.Kind != entry.Container {
+			continue
+		}
+		var old struct{ DN, Path string }
+		err := s.with(ctx).Raw(`SELECT dn, path FROM entries WHERE directory = ? AND id = ? AND gone IS NULL`, directory, e.ID.String()).Scan(&old).Error
+		if err != nil {
+			return err
+		}
+		dn, err := entry.ParseDN(e.DN)
+		if err != nil {
+			return fmt.Errorf("container %s: %w", e.ID, err)
+		}
+		if old.DN == "" || old.Path == dn.Path() {
+			continue
+		}
+		// In the C collation "0" follows "/", so this range is what lies below.
+		_, err = s.exec(ctx, `
+			WITH moved AS (
+				UPDATE entries SET dn = left(dn, length(dn) - ?) || ?, path = ? || substr(path, ?), digest = ''
+				WHERE directory = ? AND path > ? AND path < ? AND gone IS NULL RETURNING id, kind
+			)
+			INSERT INTO dirty (directory, entry_id) SELECT ?, id FROM moved WHERE kind = 'user'
+			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0`,
+			len([]rune(old.DN)), e.DN, dn.Path(), len([]rune(old.Path))+1, directory, old.Path+"/", old.Path+"0", directory)
+		if err != nil {
+			return fmt.Errorf("rename what lies below %s: %w", old.DN, err)
+		}
+	}
+	return nil
+}
+
+// MarkGone notes that entries were deleted in the directory; the rows stay, so
+// that why can tell about them.
+func (s *Store) MarkGone(ctx context.Context, directory string, ids []entry.ID) (int, error) {
+	var count int
+	err := s.with(ctx).Raw(`
+		WITH gone AS (
+			UPDATE entries SET gone = now() WHERE directory = ? AND id = ANY(?::uuid[]) AND gone IS NULL RETURNING id, kind
+		), marked AS (
+			INSERT INTO dirty (directory, entry_id) SELECT ?, id FROM gone WHERE kind = 'user'
+			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0
+		)
+		SELECT count(*) FROM gone WHERE kind = 'user'`, directory, idArray(ids), directory).Scan(&count).Error
+	return count, err
+}
+
+// MarkGoneExcept is MarkGone for every entry that is not in seen, after a read
+// that named all there are.
+func (s *Store) MarkGoneExcept(ctx context.Context, directory string, seen map[entry.ID]struct{}) (int, error) {
+	rows, err := s.with(ctx).Raw(`SELECT id FROM entries WHERE directory = ? AND gone IS NULL`, directory).Rows()
+	if err != nil {
+		return 0, err
+	}
+	var gone []entry.ID
+	for rows.Next() {
+		var text string
+		if err := rows.Scan(&text); err != nil {
+			_ = rows.Close()
+			return 0, err
+		}
+		id, err := entry.NewID(text)
+		if err != nil {
+			_ = rows.Close()
+			return 0, err
+		}
+		if _, ok := seen[id]; !ok {
+			gone = append(gone, id)
+		}
+	}
+	if err := rows.Close(); err != nil {
+		return 0, err
+	}
+	return s.MarkGone(ctx, directory, gone)
+}
+
+// MissingContainers returns which of the names are no container of the mirror.
+func (s *Store) MissingContainers(ctx context.Context, directory, base string, names []string) ([]string, error) {
+	var missing []string
+	root, err := entry.ParseDN(base)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range names {
+		dn, err := entry.ParseDN(name)
+		if err != nil {
+			return nil, err
+		}
+		var found bool
+		err = s.with(ctx).Raw(`SELECT EXISTS (SELECT FROM entries WHERE directory = ? AND path = ? AND gone IS NULL)`, directory, dn.Path()).Scan(&found).Error
+		if err != nil {
+			return nil, err
+		}
+		if !found && !dn.Equal(root) {
+			missing = append(missing, name)
+		}
+	}
+	return missing, nil
+}
+
+// MarkAllDirty makes the next plan look at every person, as after an activation.
+func (s *Store) MarkAllDirty(ctx context.Context) error {
+	_, err := s.exec(ctx, `INSERT INTO dirty (directory, entry_id) SELECT directory, id FROM entries WHERE kind = 'user' AND
+		(gone IS NULL OR EXISTS (SELECT FROM links l WHERE l.directory = entries.directory AND l.entry_id = entries.id))
+		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0`)
+	return err
+}
+
+// searchText is what find looks in.
+func searchText(e entry.Entry) string {
+	parts := []string{e.DN, e.ID.String()}
+	for _, name := range []string{"cn", "displayName", "userPrincipalName", "mail", "uid", "sAMAccountName"} {
+		parts = append(parts, e.Attributes.First(name))
+	}
+	return strings.ToLower(strings.Join(parts, "\n"))
+}
+
+// digest tells whether a record changed; 16 bytes of SHA-256 do not collide here.
+func digest(parts ...[]byte) []byte {
+	h := sha256.New()
+	for _, part := range parts {
+		fmt.Fprintf(h, "%d:", len(part))
+		h.Write(part)
+	}
+	return h.Sum(nil)[:16]
+}
+
+// scanEntry reads the columns of an entry.
+type entryRow struct {
+	Directory  string
+	ID         string
+	Kind       string
+	DN         string `gorm:"column:dn"`
+	Attributes []byte
+	Gone       *time.Time
+}
+
+func (r entryRow) entry() (entry.Entry, error) {
+	e := entry.Entry{Directory: r.Directory, Kind: entry.Kind(r.Kind), DN: r.DN, Gone: r.Gone != nil}
+	var err error
+	if e.ID, err = entry.NewID(r.ID); err != nil {
+		return e, err
+	}
+	return e, json.Unmarshal(r.Attributes, &e.Attributes)
+}
+
+// Entry returns one entry of the mirror.
+func (s *Store) Entry(ctx context.Context, directory string, id entry.ID) (entry.Entry, error) {
+	var row entryRow
+	err := s.with(ctx).Raw(`SELECT directory, id, kind, dn, attributes, gone FROM entries WHERE directory = ? AND id = ?`, directory, id.String()).Scan(&row).Error
+	if err != nil {
+		return entry.Entry{}, err
+	}
+	if row.ID == "" {
+		return entry.Entry{}, gorm.ErrRecordNotFound
+	}
+	return row.entry()
+}

@@ -1,0 +1,82 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kambrel.example/kambrel/wire"
+)
+
+const channel = "kambrel"
+
+// Notify tells all services on the database that something changed. Inside a
+// transaction it is sent when that commits.
+func (s *Store) Notify(ctx context.Context, event wire.Event) error {
+	text, err := json.Marshal(event)
+	if err != nil {
+		return err
+	}
+	_, err = s.exec(ctx, `SELECT pg_notify(?, ?)`, channel, string(text))
+	return err
+}
+
+// Listen hands every event to each until ctx ends, over a connection of its
+// own that it opens again when it breaks. After a break it hands on an empty
+// event, since some may have been missed.
+func (s *Store) Listen(ctx context.Context, each func(wire.Event)) {
+	for ctx.Err() == nil {
+		if err := s.listenOnce(ctx, each); err != nil && ctx.Err() == nil {
+			slog.Warn("listening for events broke off, trying again", "error", err)
+			select {
+			case <-ctx.Done():
+			case <-time.After(time.Second):
+			}
+			each(wire.Event{})
+		}
+	}
+}
+
+func (s *Store) listenOnce(ctx context.Context, each func(wire.Event)) error {
+	connection, err := pgx.Connect(ctx, s.dsn)
+	if err != nil {
+		return err
+	}
+	defer connection.Close(context.WithoutCancel(ctx))
+	if _, err := connection.Exec(ctx, `LISTEN `+channel); err != nil {
+		return err
+	}
+	each(wire.Event{})
+	for {
+		notification, err := connection.WaitForNotification(ctx)
+		if err != nil {
+			return err
+		}
+		var event wire.Event
+		if json.Unmarshal([]byte(notification.Payload), &event) == nil {
+			each(event)
+		}
+	}
+}
+
+// runLock is the advisory lock that the one service holds that executes runs.
+const runLock = 0x6b616d62
+
+// WithRunLock runs work while holding the lock under which runs are executed.
+// It returns false at once when another service holds it. The lock ends with
+// the connection, so a killed service frees it.
+func (s *Store) WithRunLock(ctx context.Context, work func(context.Context) error) (bool, error) {
+	connection, err := pgx.Connect(ctx, s.dsn)
+	if err != nil {
+		return false, err
+	}
+	defer connection.Close(context.WithoutCancel(ctx))
+	var locked bool
+	if err := connection.QueryRow(ctx, `SELECT pg_try_advisory_lock($1)`, runLock).Scan(&locked); err != nil || !locked {
+		return false, err
+	}
+	return true, work(ctx)
+}

@@ -1,0 +1,91 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"kambrel.example/kambrel/core/entry"
+)
+
+// Link is the lasting tie between an entry and a resource.
+type Link struct {
+	ID         int64
+	LinkKey    string
+	ResourceID string
+	Directory  string
+	EntryID    string
+	How        string
+	RunID      int64
+	Since      time.Time
+	LeftAt     *time.Time
+}
+
+// NewLink ties an entry to a resource.
+type NewLink struct {
+	Ref        Ref
+	LinkKey    string
+	ResourceID string
+	How        string
+}
+
+// SaveLinks makes links, or leads existing ones to their new resource.
+func (s *Store) SaveLinks(ctx context.Context, run int64, links []NewLink) error {
+	if len(links) == 0 {
+		return nil
+	}
+	var keys, resources, directories, ids, hows textArray
+	for _, l := range links {
+		keys, resources, hows = append(keys, l.LinkKey), append(resources, l.ResourceID), append(hows, l.How)
+		directories, ids = append(directories, l.Ref.Directory), append(ids, l.Ref.ID.String())
+	}
+	_, err := s.exec(ctx, `
+		INSERT INTO links (link_key, resource_id, directory, entry_id, how, run_id)
+		SELECT k, r, d, i, h, ? FROM unnest(?::text[], ?::text[], ?::text[], ?::uuid[], ?::text[]) AS t(k, r, d, i, h)
+		ON CONFLICT (directory, entry_id) DO UPDATE SET resource_id = excluded.resource_id, link_key = excluded.link_key, left_at = NULL`,
+		run, keys, resources, directories, ids, hows)
+	return err
+}
+
+// DropLinks unties entries.
+func (s *Store) DropLinks(ctx context.Context, refs []Ref) error {
+	if len(refs) == 0 {
+		return nil
+	}
+	directories, ids := refArrays(refs)
+	_, err := s.exec(ctx, `DELETE FROM links l USING unnest(?::text[], ?::uuid[]) AS t(d, i) WHERE l.directory = d AND l.entry_id = i`, directories, ids)
+	return err
+}
+
+// SetLeft notes that the leaver policy was carried out for entries, or that
+// they are back.
+func (s *Store) SetLeft(ctx context.Context, refs []Ref, left bool) error {
+	if len(refs) == 0 {
+		return nil
+	}
+	directories, ids := refArrays(refs)
+	_, err := s.exec(ctx, `UPDATE links l SET left_at = CASE WHEN ? THEN coalesce(l.left_at, now()) END
+		FROM unnest(?::text[], ?::uuid[]) AS t(d, i) WHERE l.directory = d AND l.entry_id = i AND (l.left_at IS NOT NULL) <> ?`, left, directories, ids, left)
+	return err
+}
+
+// LinkOf returns the link of an entry.
+func (s *Store) LinkOf(ctx context.Context, ref Ref) (Link, error) {
+	var link Link
+	return link, s.with(ctx).Where("directory = ? AND entry_id = ?", ref.Directory, ref.ID.String()).Take(&link).Error
+}
+
+// EntryOf returns the entry that a resource is linked to.
+func (s *Store) EntryOf(ctx context.Context, resourceID string) (Ref, error) {
+	var link Link
+	if err := s.with(ctx).Where("resource_id = ?", resourceID).Take(&link).Error; err != nil {
+		return Ref{}, err
+	}
+	id, err := entry.NewID(link.EntryID)
+	return Ref{link.Directory, id}, err
+}
+
+// CountLinks counts the links whose entries have not left.
+func (s *Store) CountLinks(ctx context.Context) (int, error) {
+	var n int
+	return n, s.with(ctx).Raw(`SELECT count(*) FROM links WHERE left_at IS NULL`).Scan(&n).Error
+}

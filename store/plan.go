@@ -1,0 +1,193 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/plan"
+)
+
+// Ref names an entry.
+type Ref struct {
+	Directory string
+	ID        entry.ID
+}
+
+// Dirty is one entry the plan must look at, with its link and resource.
+type Dirty struct {
+	Entry    entry.Entry
+	Lookup   bool
+	Link     *plan.Link
+	LinkKey  string
+	Resource entry.Resource
+}
+
+// The states of a dirty entry.
+const (
+	DirtyNow   = 0
+	DirtyLater = 1 // at the end of this plan
+	DirtyNext  = 2 // at the next run
+)
+
+const subjectColumns = `e.directory, e.id, e.kind, e.dn, e.attributes, e.gone, l.resource_id, coalesce(l.link_key, '') AS link_key, l.left_at, r.attributes AS resource`
+
+const subjectJoins = `LEFT JOIN links l ON l.directory = e.directory AND l.entry_id = e.id LEFT JOIN resources r ON r.id = l.resource_id`
+
+type subjectRow struct {
+	entryRow
+	Lookup     bool
+	ResourceID *string
+	LinkKey    string
+	LeftAt     *time.Time
+	Resource   []byte
+}
+
+func (r subjectRow) dirty() (Dirty, error) {
+	d := Dirty{Lookup: r.Lookup, LinkKey: r.LinkKey}
+	var err error
+	if d.Entry, err = r.entry(); err != nil {
+		return d, err
+	}
+	if r.ResourceID != nil {
+		d.Link = &plan.Link{ResourceID: *r.ResourceID, Left: r.LeftAt != nil}
+	}
+	if r.Resource != nil {
+		err = json.Unmarshal(r.Resource, &d.Resource)
+	}
+	return d, err
+}
+
+// NextDirty returns up to limit entries in a state.
+func (s *Store) NextDirty(ctx context.Context, state, limit int) ([]Dirty, error) {
+	var rows []subjectRow
+	err := s.with(ctx).Raw(`SELECT d.lookup, `+subjectColumns+` FROM dirty d JOIN entries e ON e.directory = d.directory AND e.id = d.entry_id `+subjectJoins+`
+		WHERE d.state = ? ORDER BY d.directory, d.entry_id LIMIT ?`, state, limit).Scan(&rows).Error
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Dirty, len(rows))
+	for i, row := range rows {
+		if out[i], err = row.dirty(); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// Subject returns one entry with its link and resource, dirty or not.
+func (s *Store) Subject(ctx context.Context, ref Ref) (Dirty, error) {
+	var row subjectRow
+	err := s.with(ctx).Raw(`SELECT false AS lookup, `+subjectColumns+` FROM entries e `+subjectJoins+` WHERE e.directory = ? AND e.id = ?`, ref.Directory, ref.ID.String()).Scan(&row).Error
+	if err != nil {
+		return Dirty{}, err
+	}
+	if row.ID == "" {
+		return Dirty{}, errNotFound
+	}
+	return row.dirty()
+}
+
+// RaiseDirty brings what waited for this run into it.
+func (s *Store) RaiseDirty(ctx context.Context) error {
+	_, err := s.exec(ctx, `UPDATE dirty SET state = 0 WHERE state <> 0`)
+	return err
+}
+
+// SetDirty puts entries into a state of the dirty set.
+func (s *Store) SetDirty(ctx context.Context, refs []Ref, state int, lookup bool) error {
+	if len(refs) == 0 {
+		return nil
+	}
+	directories, ids := refArrays(refs)
+	_, err := s.exec(ctx, `INSERT INTO dirty (directory, entry_id, state, lookup) SELECT d, i, ?, ? FROM unnest(?::text[], ?::uuid[]) AS t(d, i)
+		ON CONFLICT (directory, entry_id) DO UPDATE SET state = excluded.state, lookup = dirty.lookup OR excluded.lookup`, state, lookup, directories, ids)
+	return err
+}
+
+// ClearDirty takes entries out of the dirty set.
+func (s *Store) ClearDirty(ctx context.Context, refs []Ref) error {
+	if len(refs) == 0 {
+		return nil
+	}
+	directories, ids := refArrays(refs)
+	_, err := s.exec(ctx, `DELETE FROM dirty USING unnest(?::text[], ?::uuid[]) AS t(d, i) WHERE directory = d AND entry_id = i`, directories, ids)
+	return err
+}
+
+// CountDirty counts entries in a state.
+func (s *Store) CountDirty(ctx context.Context, state int) (int, error) {
+	var n int
+	return n, s.with(ctx).Raw(`SELECT count(*) FROM dirty WHERE state = ?`, state).Scan(&n).Error
+}
+
+func refArrays(refs []Ref) (directories, ids textArray) {
+	for _, ref := range refs {
+		directories, ids = append(directories, ref.Directory), append(ids, ref.ID.String())
+	}
+	return directories, ids
+}
+
+// NewClaim is a unique value that an entry wants.
+type NewClaim struct {
+	Ref Ref
+	Key string
+}
+
+// Claimant is who holds a claimed value.
+type Claimant struct {
+	Ref   Ref
+	DN    string
+	Dirty bool // the plan has still to look at the holder
+}
+
+// ReplaceClaims gives entries their claims, in the order given, and returns who
+// holds those that were taken. refs are all entries whose old claims end.
+func (s *Store) ReplaceClaims(ctx context.Context, refs []Ref, claims []NewClaim) (map[string]Claimant, error) {
+	taken := map[string]Claimant{}
+	if len(refs) == 0 {
+		return taken, nil
+	}
+	directories, ids := refArrays(refs)
+	if _, err := s.exec(ctx, `DELETE FROM claims c USING unnest(?::text[], ?::uuid[]) AS t(d, i) WHERE c.directory = d AND c.entry_id = i`, directories, ids); err != nil {
+		return nil, err
+	}
+	if len(claims) == 0 {
+		return taken, nil
+	}
+	var keys, claimDirectories, claimIDs textArray
+	for _, claim := range claims {
+		keys, claimDirectories, claimIDs = append(keys, claim.Key), append(claimDirectories, claim.Ref.Directory), append(claimIDs, claim.Ref.ID.String())
+	}
+	if _, err := s.exec(ctx, `INSERT INTO claims (key, directory, entry_id) SELECT k, d, i FROM unnest(?::text[], ?::text[], ?::uuid[]) AS t(k, d, i)
+		ON CONFLICT (key) DO NOTHING`, keys, claimDirectories, claimIDs); err != nil {
+		return nil, err
+	}
+	var rows []struct {
+		Key, Directory, EntryID, DN string
+		Dirty                       bool
+	}
+	err := s.with(ctx).Raw(`
+		SELECT c.key, c.directory, c.entry_id, coalesce(e.dn, '') AS dn, coalesce(y.state = 0, false) AS dirty
+		FROM unnest(?::text[], ?::text[], ?::uuid[]) AS t(k, d, i) JOIN claims c ON c.key = k AND (c.directory, c.entry_id) <> (d, i)
+		LEFT JOIN entries e ON e.directory = c.directory AND e.id = c.entry_id
+		LEFT JOIN dirty y ON y.directory = c.directory AND y.entry_id = c.entry_id`, keys, claimDirectories, claimIDs).Scan(&rows).Error
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range rows {
+		id, err := entry.NewID(row.EntryID)
+		if err != nil {
+			return nil, err
+		}
+		taken[row.Key] = Claimant{Ref{row.Directory, id}, row.DN, row.Dirty}
+	}
+	return taken, nil
+}
+
+// DropClaims ends the claims of entries that could not be planned.
+func (s *Store) DropClaims(ctx context.Context, refs []Ref) error {
+	_, err := s.ReplaceClaims(ctx, refs, nil)
+	return err
+}

@@ -1,0 +1,191 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/match"
+)
+
+// CloudState is where the last read of the cloud stopped; the zero value says
+// that it was never read.
+type CloudState struct {
+	Watermark string
+	Read      time.Time
+}
+
+// CloudState returns where the last read stopped.
+func (s *Store) CloudState(ctx context.Context) (CloudState, error) {
+	var state CloudState
+	return state, s.with(ctx).Raw(`SELECT watermark, read FROM cloud_state`).Scan(&state).Error
+}
+
+// SaveCloudState keeps where a read stopped.
+func (s *Store) SaveCloudState(ctx context.Context, watermark string) error {
+	_, err := s.exec(ctx, `INSERT INTO cloud_state (watermark, read) VALUES (?, now())
+		ON CONFLICT (one) DO UPDATE SET watermark = excluded.watermark, read = excluded.read`, watermark)
+	return err
+}
+
+// Keys lists the values by which a resource is found: link key, login,
+// addresses, and what the match rules look at.
+func Keys(r entry.Resource, indexed []entry.Path) []string {
+	keys := []string{match.KeyText("userName", r.Login())}
+	if key := r.ExternalID(); key != "" {
+		keys = append(keys, match.KeyText("externalId", key))
+	}
+	for _, address := range r.Addresses() {
+		keys = append(keys, match.KeyText("emails.value", address))
+	}
+	for _, path := range indexed {
+		if key := path.Key(); key == "userName" || key == "externalId" || key == "emails.value" {
+			continue
+		}
+		if text, _ := path.Get(r).(string); text != "" {
+			keys = append(keys, match.KeyText(path.Key(), text))
+		}
+	}
+	return keys
+}
+
+// StoreResources brings resources into the cloud mirror and marks the entries
+// that are linked to changed ones as dirty. It returns how many changed.
+func (s *Store) StoreResources(ctx context.Context, resources []entry.Resource, indexed []entry.Path, mark bool) (int, error) {
+	if len(resources) == 0 {
+		return 0, nil
+	}
+	var ids, attributes, actives, searches, keys textArray
+	var digests byteaArray
+	seen := map[string]bool{}
+	for i := len(resources) - 1; i >= 0; i-- {
+		r := resources[i]
+		if seen[r.ID()] {
+			continue
+		}
+		seen[r.ID()] = true
+		text, err := json.Marshal(r)
+		if err != nil {
+			return 0, err
+		}
+		keyText, err := json.Marshal(Keys(r, indexed))
+		if err != nil {
+			return 0, err
+		}
+		ids, attributes, keys = append(ids, r.ID()), append(attributes, string(text)), append(keys, string(keyText))
+		digests = append(digests, digest(text))
+		actives = append(actives, map[bool]string{true: "t", false: "f"}[r.Active()])
+		searches = append(searches, strings.ToLower(strings.Join(append([]string{r.ID(), r.ExternalID(), r.Login(), r.DisplayName()}, r.Addresses()...), "\n")))
+	}
+	var changed int
+	err := s.with(ctx).Raw(`
+		WITH input AS (
+			SELECT * FROM unnest(?::text[], ?::text[], ?::bytea[], ?::text[], ?::boolean[], ?::text[]) AS t(id, attributes, digest, keys, active, search)
+		), stored AS (
+			INSERT INTO resources AS r (id, attributes, digest, keys, active, search)
+			SELECT id, attributes::jsonb, digest, ARRAY(SELECT jsonb_array_elements_text(keys::jsonb)), active, search FROM input
+			ON CONFLICT (id) DO UPDATE SET attributes = excluded.attributes, digest = excluded.digest, keys = excluded.keys,
+				active = excluded.active, search = excluded.search
+			WHERE r.digest <> excluded.digest
+			RETURNING id
+		), marked AS (
+			INSERT INTO dirty (directory, entry_id) SELECT l.directory, l.entry_id FROM stored JOIN links l ON l.resource_id = stored.id WHERE ?
+			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0
+		)
+		SELECT count(*) FROM stored`, ids, attributes, digests, keys, actives, searches, mark).Scan(&changed).Error
+	return changed, err
+}
+
+// DropResources takes resources that the cloud no longer has out of the mirror
+// and marks their entries as dirty, to be looked up before they are made again.
+func (s *Store) DropResources(ctx context.Context, ids []string) error {
+	_, err := s.exec(ctx, `
+		WITH gone AS (DELETE FROM resources WHERE id = ANY(?::text[]) RETURNING id)
+		INSERT INTO dirty (directory, entry_id, lookup) SELECT l.directory, l.entry_id, true FROM gone JOIN links l ON l.resource_id = gone.id
+		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0, lookup = true`, textArray(ids))
+	return err
+}
+
+// DropResourcesExcept is DropResources for all that are not in seen.
+func (s *Store) DropResourcesExcept(ctx context.Context, seen map[string]struct{}) (int, error) {
+	rows, err := s.with(ctx).Raw(`SELECT id FROM resources`).Rows()
+	if err != nil {
+		return 0, err
+	}
+	var gone []string
+	for rows.Next() {
+		var id string
+		if err := rows.Scan(&id); err != nil {
+			_ = rows.Close()
+			return 0, err
+		}
+		if _, ok := seen[id]; !ok {
+			gone = append(gone, id)
+		}
+	}
+	if err := rows.Close(); err != nil {
+		return 0, err
+	}
+	return len(gone), s.DropResources(ctx, gone)
+}
+
+// Resource returns one resource of the mirror.
+func (s *Store) Resource(ctx context.Context, id string) (entry.Resource, error) {
+	var text []byte
+	if err := s.with(ctx).Raw(`SELECT attributes FROM resources WHERE id = ?`, id).Scan(&text).Error; err != nil {
+		return nil, err
+	}
+	if text == nil {
+		return nil, gorm.ErrRecordNotFound
+	}
+	var r entry.Resource
+	return r, json.Unmarshal(text, &r)
+}
+
+// Holder is a resource that has one of the keys asked for.
+type Holder struct {
+	Resource entry.Resource
+	Key      string
+	// LinkedDN names the entry it belongs to, "" when it is free; Left says
+	// that this entry left.
+	Directory, EntryID string
+	LinkedDN           string
+	Left               bool
+}
+
+// Holders finds the resources that have any of the keys.
+func (s *Store) Holders(ctx context.Context, keys []string) (map[string][]Holder, error) {
+	found := map[string][]Holder{}
+	if len(keys) == 0 {
+		return found, nil
+	}
+	rows, err := s.with(ctx).Raw(`
+		SELECT r.attributes, k.key, coalesce(l.directory, ''), coalesce(l.entry_id::text, ''), coalesce(e.dn, ''), l.left_at IS NOT NULL OR e.gone IS NOT NULL
+		FROM resources r CROSS JOIN LATERAL unnest(r.keys) AS k(key)
+		LEFT JOIN links l ON l.resource_id = r.id
+		LEFT JOIN entries e ON e.directory = l.directory AND e.id = l.entry_id
+		WHERE r.keys && ?::text[] AND k.key = ANY(?::text[])`, textArray(keys), textArray(keys)).Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var h Holder
+		var text []byte
+		if err := rows.Scan(&text, &h.Key, &h.Directory, &h.EntryID, &h.LinkedDN, &h.Left); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(text, &h.Resource); err != nil {
+			return nil, err
+		}
+		if h.EntryID != "" && h.LinkedDN == "" {
+			h.LinkedDN = h.EntryID
+		}
+		found[h.Key] = append(found[h.Key], h)
+	}
+	return found, rows.Err()
+}

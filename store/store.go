@@ -1,0 +1,129 @@
+// Package store keeps Kambrel's records in PostgreSQL through GORM: mirrors,
+// links, runs, problems, agents, operators. It knows nothing of HTTP, LDAP or
+// SCIM. What is small goes through GORM's models; what concerns many rows is
+// one SQL statement over arrays, so that a batch costs one round trip. A Store
+// serves many goroutines and many services on one database.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+	"gorm.io/driver/postgres"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+
+	"kambrel.example/kambrel/core/problem"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is an open database.
+type Store struct {
+	db  *gorm.DB
+	sql *sql.DB
+	dsn string
+}
+
+// most connections that one service takes for its records.
+const connections = 16
+
+// Open connects and brings the schema up to date.
+func Open(ctx context.Context, dsn string) (*Store, error) {
+	config, err := pgx.ParseConfig(dsn)
+	if err != nil {
+		return nil, problem.New(problem.BadInput, "the database connection cannot be read: write postgres://user@host:port/name")
+	}
+	pool := stdlib.OpenDB(*config)
+	pool.SetMaxOpenConns(connections)
+	pool.SetMaxIdleConns(connections)
+	if err := pool.PingContext(ctx); err != nil {
+		_ = pool.Close()
+		return nil, problem.Wrap(problem.DatabaseUnreachable, err, "%s:%d", config.Host, config.Port)
+	}
+	if err := migrate(ctx, pool); err != nil {
+		_ = pool.Close()
+		return nil, err
+	}
+	db, err := gorm.Open(postgres.New(postgres.Config{Conn: pool}), &gorm.Config{
+		Logger:                 logger.NewSlogLogger(slog.Default(), logger.Config{SlowThreshold: 10 * time.Second, LogLevel: logger.Warn, IgnoreRecordNotFoundError: true, ParameterizedQueries: true}),
+		SkipDefaultTransaction: true, PrepareStmt: false,
+	})
+	if err != nil {
+		_ = pool.Close()
+		return nil, fmt.Errorf("open the database: %w", err)
+	}
+	return &Store{db: db, sql: pool, dsn: dsn}, nil
+}
+
+func migrate(ctx context.Context, pool *sql.DB) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectPostgres, pool, files)
+	if err != nil {
+		return fmt.Errorf("read the migrations: %w", err)
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return fmt.Errorf("bring the database up to date: %w", err)
+	}
+	return nil
+}
+
+// Close ends all connections.
+func (s *Store) Close() error { return s.sql.Close() }
+
+// Ping tells whether the database answers.
+func (s *Store) Ping(ctx context.Context) error {
+	if err := s.sql.PingContext(ctx); err != nil {
+		return problem.Wrap(problem.DatabaseUnreachable, err, "ping")
+	}
+	return nil
+}
+
+// Tx runs work in one transaction.
+func (s *Store) Tx(ctx context.Context, work func(tx *Store) error) error {
+	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
+		return work(&Store{db: db, sql: s.sql, dsn: s.dsn})
+	})
+}
+
+// errDiscard ends a transaction whose work is thrown away on purpose.
+var errDiscard = errors.New("discard")
+
+// Discarded runs work in a transaction that is rolled back whatever happens, as
+// a rehearsal needs it.
+func (s *Store) Discarded(ctx context.Context, work func(tx *Store) error) error {
+	err := s.Tx(ctx, func(tx *Store) error {
+		if err := work(tx); err != nil {
+			return err
+		}
+		return errDiscard
+	})
+	if errors.Is(err, errDiscard) {
+		return nil
+	}
+	return err
+}
+
+func (s *Store) with(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx) }
+
+// exec runs a statement and returns the number of rows it touched.
+func (s *Store) exec(ctx context.Context, statement string, args ...any) (int64, error) {
+	result := s.with(ctx).Exec(statement, args...)
+	return result.RowsAffected, result.Error
+}
+
+// NotFound tells whether an error means that there is no such record.
+func NotFound(err error) bool { return errors.Is(err, gorm.ErrRecordNotFound) }
