@@ -273,7 +273,7 @@ func (a *Agent) do(ctx context.Context, method, path string, body io.Reader) (*h
 	now := time.Now()
 	token, err := jwt.Signed(a.signer).Claims(jwt.Claims{
 		Subject: a.config.AgentID, Audience: jwt.Audience{"kambrel"}, IssuedAt: jwt.NewNumericDate(now), Expiry: jwt.NewNumericDate(now.Add(signatureTime)), ID: uuid.NewString(),
-	}).Claims(map[string]string{"htm": method, "htp": path}).Serialize()
+	}).Claims(map[string]any{"htm": method, "htp": path}).Serialize()
 	if err != nil {
 		return nil, fmt.Errorf("sign the request: %w", err)
 	}

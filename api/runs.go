@@ -12,7 +12,8 @@ import (
 	"kambrel.example/kambrel/wire"
 )
 
-type runPath struct {
+// RunPath names a run; Huma fills embedded structs only when they are exported.
+type RunPath struct {
 	ID int64 `path:"id" minimum:"1"`
 }
 
@@ -24,7 +25,7 @@ type runsQuery struct {
 }
 
 type changesQuery struct {
-	runPath
+	RunPath
 	Cursor    string `query:"cursor" doc:"next of the page before"`
 	Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	Operation string `query:"operation" enum:"create,adopt,update,restore,suspend,none"`
@@ -55,11 +56,11 @@ func (s *Server) runRoutes() {
 		}
 		return answer(page, err)
 	})
-	huma.Register(s.api, operation("GET", "/runs/{id}", "get-run", "One run", wire.Viewer), func(ctx context.Context, in *runPath) (*body[wire.Run], error) {
+	huma.Register(s.api, operation("GET", "/runs/{id}", "get-run", "One run", wire.Viewer), func(ctx context.Context, in *RunPath) (*body[wire.Run], error) {
 		return answer(s.run(ctx, in.ID))
 	})
 	huma.Register(s.api, operation("GET", "/runs/{id}/changes", "list-changes", "The changes of a run", wire.Viewer), s.changes)
-	huma.Register(s.api, operation("POST", "/runs/{id}/release", "release-removals", "Let the held removals of a run through", wire.OperatorRole), func(ctx context.Context, in *runPath) (*body[wire.Run], error) {
+	huma.Register(s.api, operation("POST", "/runs/{id}/release", "release-removals", "Let the held removals of a run through", wire.OperatorRole), func(ctx context.Context, in *RunPath) (*body[wire.Run], error) {
 		id, err := s.engine.Release(ctx, in.ID, who(ctx).Name)
 		if err == nil {
 			err = s.store.Audit(ctx, who(ctx).Name, "release removals", "of run "+strconv.FormatInt(in.ID, 10))

@@ -103,6 +103,9 @@ func printReason(w io.Writer, node reason.Node, depth int) {
 	if node.Value != "" {
 		line += ": " + node.Value
 	}
+	if node.Source != "" {
+		line += "   (" + node.Source + ")"
+	}
 	if node.Deciding && depth > 0 {
 		line += "   <- decides"
 	}

@@ -306,7 +306,10 @@ func Settings(dialect settings.Dialect, base string) settings.Document {
 	for _, path := range []string{"Service Accounts", "Leavers"} {
 		exclude = append(exclude, containerDN(path, base))
 	}
-	return settings.Default(settings.Directory{Name: directoryName, Dialect: dialect, Base: base, Containers: settings.Containers{Include: include, Exclude: exclude}})
+	document := settings.Default(settings.Directory{Name: directoryName, Dialect: dialect, Base: base, Containers: settings.Containers{Include: include, Exclude: exclude}})
+	// Rarely, so that what visitors edit waits for their own sync.
+	document.Schedule.Every = "1h"
+	return document
 }
 
 func (d *running) activate(ctx context.Context) error {

@@ -73,7 +73,23 @@ func handleAD(raw *ldap.Entry, everything bool, base entry.DN, changed *fetcher,
 		return nil
 	}
 	dropTracking(raw)
-	return emit(Item{Entry: convert(kind, id, raw)})
+	e := convert(kind, id, raw)
+	addRDN(e)
+	return emit(Item{Entry: e})
+}
+
+// addRDN adds the naming attribute, which DirSync leaves out although a search
+// gives it: an entry must look the same however it was read.
+func addRDN(e *entry.Entry) {
+	dn, err := ldap.ParseDN(e.DN)
+	if err != nil || len(dn.RDNs) == 0 {
+		return
+	}
+	for _, pair := range dn.RDNs[0].Attributes {
+		if name := strings.ToLower(pair.Type); e.Attributes.First(name) == "" {
+			e.Attributes[name] = []string{pair.Value}
+		}
+	}
 }
 
 // dropTracking takes out what was asked for only to track changes.

@@ -88,7 +88,13 @@ func (i *ingestion) stream(ctx context.Context, answer io.Reader) error {
 			return problem.Wrap(problem.AgentMessageMalformed, err, "order %d, line %d", i.order.ID, number)
 		}
 		ended, err := i.line(ctx, line)
-		if err != nil || ended {
+		if err != nil {
+			return err
+		}
+		if ended {
+			// Read to the end of the request, so that the connection can be
+			// used again.
+			_, err := io.Copy(io.Discard, answer)
 			return err
 		}
 	}

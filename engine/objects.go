@@ -10,7 +10,6 @@ import (
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/reason"
-	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/store"
 	"kambrel.example/kambrel/wire"
 )
@@ -219,7 +218,7 @@ func (e *Engine) why(ctx context.Context, settings *compiled, dirty store.Dirty,
 	add(reason.Node{Text: "Plan: what is to be done?", Outcome: node.Outcome, Value: node.Text, Children: append([]reason.Node{}, planDetails(node)...)})
 	if len(object.Changes) > 0 {
 		last := object.Changes[0]
-		add(reason.Node{Text: "Last change", Outcome: reason.Note, Value: fmt.Sprintf("run %d: %s, %s", last.RunID, last.Operation, last.State), Children: diffNodes(last.Diffs)})
+		add(reason.Node{Text: "Last change", Outcome: reason.Note, Value: fmt.Sprintf("run %d: %s, %s", last.RunID, last.Operation, last.State), Children: plan.ExplainDiffs(last.Diffs)})
 	}
 	why.Summary = summary(verdict.Summary, decision, object)
 	return why, nil
@@ -246,19 +245,4 @@ func summary(scope string, decision plan.Decision, object wire.Object) string {
 		return scope + "; its resource is suspended"
 	}
 	return scope
-}
-
-func diffNodes(diffs []plan.Diff) []reason.Node {
-	nodes := make([]reason.Node, len(diffs))
-	for i, d := range diffs {
-		before, after := rules.Show(d.Before), rules.Show(d.After)
-		if before == "" {
-			before = "(nothing)"
-		}
-		if after == "" {
-			after = "(nothing)"
-		}
-		nodes[i] = reason.Node{Text: d.Target + "  " + d.Source, Outcome: reason.Note, Value: before + " -> " + after}
-	}
-	return nodes
 }

@@ -38,7 +38,7 @@ func (e *Engine) execute(ctx context.Context, run *store.Run) error {
 		}
 	}
 	now := time.Now()
-	run.State, run.Started, run.Stages, run.Counts = wire.RunRunning, &now, nil, wire.Counts{}
+	run.State, run.Started, run.Stages, run.Counts = wire.RunRunning, &now, []wire.Stage{}, wire.Counts{}
 	if err := e.store.SaveRun(ctx, run); err != nil {
 		return err
 	}

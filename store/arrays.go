@@ -73,3 +73,9 @@ func (a byteaArray) Value() (driver.Value, error) {
 	b.WriteByte('}')
 	return b.String(), nil
 }
+
+// octets is one bytea in a statement; GORM would spread a plain slice.
+type octets []byte
+
+// Value is the slice itself.
+func (o octets) Value() (driver.Value, error) { return []byte(o), nil }

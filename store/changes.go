@@ -90,11 +90,12 @@ func (c Change) Ref() Ref {
 	return Ref{c.Directory, id}
 }
 
-// NextChanges returns up to limit planned changes of a run after the one given.
-func (s *Store) NextChanges(ctx context.Context, run int64, afterRank int, after int64, limit int) ([]Change, error) {
+// NextChanges returns up to limit planned changes of one rank of a run, after
+// the one given.
+func (s *Store) NextChanges(ctx context.Context, run int64, rank int, after int64, limit int) ([]Change, error) {
 	var changes []Change
 	err := s.with(ctx).Raw(`SELECT c.*, r.attributes AS resource FROM changes c LEFT JOIN resources r ON r.id = c.resource_id AND c.resource_id <> ''
-		WHERE c.run_id = ? AND c.state = 'planned' AND (c.rank, c.id) > (?, ?) ORDER BY c.rank, c.id LIMIT ?`, run, afterRank, after, limit).Scan(&changes).Error
+		WHERE c.run_id = ? AND c.state = 'planned' AND c.rank = ? AND c.id > ? ORDER BY c.id LIMIT ?`, run, rank, after, limit).Scan(&changes).Error
 	if err != nil {
 		return nil, err
 	}

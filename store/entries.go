@@ -113,12 +113,13 @@ func (s *Store) renameContainers(ctx context.Context, directory string, entries 
 		// In the C collation "0" follows "/", so this range is what lies below.
 		_, err = s.exec(ctx, `
 			WITH moved AS (
-				UPDATE entries SET dn = left(dn, length(dn) - ?) || ?, path = ? || substr(path, ?), digest = ''
+				UPDATE entries SET dn = left(dn, length(dn) - ?) || ?, path = ? || substr(path, ?), digest = '',
+					search = lower(left(dn, length(dn) - ?) || ?) || substr(search, strpos(search, E'\n'))
 				WHERE directory = ? AND path > ? AND path < ? AND gone IS NULL RETURNING id, kind
 			)
 			INSERT INTO dirty (directory, entry_id) SELECT ?, id FROM moved WHERE kind = 'user'
 			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0`,
-			len([]rune(old.DN)), e.DN, dn.Path(), len([]rune(old.Path))+1, directory, old.Path+"/", old.Path+"0", directory)
+			len([]rune(old.DN)), e.DN, dn.Path(), len([]rune(old.Path))+1, len([]rune(old.DN)), e.DN, directory, old.Path+"/", old.Path+"0", directory)
 		if err != nil {
 			return fmt.Errorf("rename what lies below %s: %w", old.DN, err)
 		}
@@ -221,8 +222,9 @@ func digest(parts ...[]byte) []byte {
 	return h.Sum(nil)[:16]
 }
 
-// scanEntry reads the columns of an entry.
-type entryRow struct {
+// EntryRow is the columns of an entry; GORM reads embedded rows only when their
+// type is exported.
+type EntryRow struct {
 	Directory  string
 	ID         string
 	Kind       string
@@ -231,7 +233,7 @@ type entryRow struct {
 	Gone       *time.Time
 }
 
-func (r entryRow) entry() (entry.Entry, error) {
+func (r EntryRow) entry() (entry.Entry, error) {
 	e := entry.Entry{Directory: r.Directory, Kind: entry.Kind(r.Kind), DN: r.DN, Gone: r.Gone != nil}
 	var err error
 	if e.ID, err = entry.NewID(r.ID); err != nil {
@@ -242,7 +244,7 @@ func (r entryRow) entry() (entry.Entry, error) {
 
 // Entry returns one entry of the mirror.
 func (s *Store) Entry(ctx context.Context, directory string, id entry.ID) (entry.Entry, error) {
-	var row entryRow
+	var row EntryRow
 	err := s.with(ctx).Raw(`SELECT directory, id, kind, dn, attributes, gone FROM entries WHERE directory = ? AND id = ?`, directory, id.String()).Scan(&row).Error
 	if err != nil {
 		return entry.Entry{}, err

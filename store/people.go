@@ -111,7 +111,7 @@ func HashSecret(secret string) []byte {
 
 // AddEnrolment keeps a one-time code.
 func (s *Store) AddEnrolment(ctx context.Context, code, by string, expires time.Time) error {
-	_, err := s.exec(ctx, `INSERT INTO enrolments (code_hash, by, expires) VALUES (?, ?, ?)`, HashSecret(code), by, expires)
+	_, err := s.exec(ctx, `INSERT INTO enrolments (code_hash, by, expires) VALUES (?, ?, ?)`, octets(HashSecret(code)), by, expires)
 	return err
 }
 

@@ -36,7 +36,7 @@ const subjectColumns = `e.directory, e.id, e.kind, e.dn, e.attributes, e.gone, l
 const subjectJoins = `LEFT JOIN links l ON l.directory = e.directory AND l.entry_id = e.id LEFT JOIN resources r ON r.id = l.resource_id`
 
 type subjectRow struct {
-	entryRow
+	EntryRow
 	Lookup     bool
 	ResourceID *string
 	LinkKey    string

@@ -230,13 +230,20 @@ func (d Decision) Explain() reason.Node {
 	default:
 		node.Text = "the next run will " + string(d.Operation) + " the resource"
 	}
-	for _, diff := range d.Diffs {
-		node.Children = append(node.Children, reason.Node{
-			Text: diff.Target + "  " + diff.Source, Outcome: reason.Note,
+	node.Children = ExplainDiffs(d.Diffs)
+	return node
+}
+
+// ExplainDiffs states each change of an attribute as a reason.
+func ExplainDiffs(diffs []Diff) []reason.Node {
+	nodes := make([]reason.Node, 0, len(diffs))
+	for _, diff := range diffs {
+		nodes = append(nodes, reason.Node{
+			Text: diff.Target, Outcome: reason.Note, Source: diff.Source,
 			Value: fmt.Sprintf("%s -> %s", orNothing(diff.Before), orNothing(diff.After)),
 		})
 	}
-	return node
+	return nodes
 }
 
 func orNothing(value any) string {

@@ -27,6 +27,8 @@ type Node struct {
 	Text    string  `json:"text" doc:"What was asked or stated"`
 	Outcome Outcome `json:"outcome" enum:"yes,no,note,bad"`
 	Value   string  `json:"value,omitempty" doc:"What was found on this entry"`
+	// Source is where the value came from, such as a rule.
+	Source string `json:"source,omitempty"`
 	// Deciding marks the statements that made the result what it is.
 	Deciding bool   `json:"deciding,omitempty"`
 	Children []Node `json:"children,omitempty"`

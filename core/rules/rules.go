@@ -167,7 +167,7 @@ func (s *Set) Explain(e entry.Entry) []reason.Node {
 	nodes := make([]reason.Node, 0, len(s.rules))
 	for _, r := range s.rules {
 		value, err := r.value(e)
-		node := reason.Node{Text: r.Target + "  " + r.source(), Outcome: reason.Note, Value: Show(value)}
+		node := reason.Node{Text: r.Target, Outcome: reason.Note, Value: Show(value), Source: r.source()}
 		if r.formula != nil {
 			node.Children = r.formula.Explain(e).Children
 		}

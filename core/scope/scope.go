@@ -38,6 +38,7 @@ type Verdict struct {
 // Scope is the compiled scope of a settings document; it is immutable.
 type Scope struct {
 	directories map[string][]mark
+	bases       map[string]string // paths
 	filter      *filter.Filter
 }
 
@@ -48,8 +49,13 @@ type mark struct {
 
 // Compile prepares the scope of a valid document.
 func Compile(document settings.Document) (*Scope, error) {
-	s := &Scope{directories: map[string][]mark{}}
+	s := &Scope{directories: map[string][]mark{}, bases: map[string]string{}}
 	for _, directory := range document.Directories {
+		base, err := entry.ParseDN(directory.Base)
+		if err != nil {
+			return nil, fmt.Errorf("base of directory %s: %w", directory.Name, err)
+		}
+		s.bases[directory.Name] = base.Path()
 		var marks []mark
 		add := func(dns []string, include bool) error {
 			for _, text := range dns {
@@ -152,12 +158,13 @@ func (s *Scope) explainContainers(e entry.Entry, verdict Verdict) reason.Node {
 	path := dn.Path()
 	for above := e.DN; above != ""; {
 		_, above, _ = cutRDN(above)
-		if above == "" {
+		parent, err := entry.ParseDN(above)
+		if err != nil || !entry.PathUnder(parent.Path(), s.bases[e.Directory]) {
 			break
 		}
 		child := reason.Node{Text: above, Outcome: reason.Note, Value: "not marked"}
 		for _, m := range marks {
-			if parent, err := entry.ParseDN(above); err == nil && parent.Path() == m.path {
+			if parent.Path() == m.path {
 				child.Value = map[bool]string{true: "included", false: "excluded"}[m.include]
 				child.Outcome = reason.Of(m.include)
 				child.Deciding = found && m == nearest && node.Deciding && entry.PathUnder(path, m.path)
