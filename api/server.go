@@ -68,6 +68,7 @@ func New(s *store.Store, e *engine.Engine, options Options) *Server {
 	server.agentStreams()
 	server.eventStream()
 
+	huma.DefaultArrayNullable = false // every list in an answer is one, if an empty one
 	config := huma.DefaultConfig("Kambrel", Version)
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", "/api/schemas"
 	config.CreateHooks = nil // no $schema links in answers

@@ -1,0 +1,23 @@
+import js from '@eslint/js'
+import vue from 'eslint-plugin-vue'
+import ts from 'typescript-eslint'
+
+export default ts.config(
+  { ignores: ['dist', 'node_modules', 'src/api/schema.d.ts', '*.check.*'] },
+  js.configs.recommended,
+  ...ts.configs.recommended,
+  ...vue.configs['flat/recommended'],
+  {
+    files: ['**/*.vue', '**/*.ts'],
+    languageOptions: { parserOptions: { parser: ts.parser }, globals: { window: 'readonly', document: 'readonly', EventSource: 'readonly', localStorage: 'readonly', setTimeout: 'readonly', clearTimeout: 'readonly', setInterval: 'readonly', clearInterval: 'readonly', URLSearchParams: 'readonly', navigator: 'readonly', process: 'readonly' } },
+    rules: {
+      'vue/max-attributes-per-line': 'off',
+      'vue/singleline-html-element-content-newline': 'off',
+      'vue/html-self-closing': ['error', { html: { void: 'always' } }],
+      'vue/html-indent': ['error', 2],
+      'vue/multi-word-component-names': 'off',
+      'vue/html-closing-bracket-newline': 'off',
+      'vue/first-attribute-linebreak': 'off',
+    },
+  },
+)

@@ -1,0 +1,146 @@
+<script setup lang="ts">
+// One run, live while it goes on, and its changes with before and after.
+import { NButton, NDataTable, NInput, NPopconfirm, NProgress, NSelect, NSkeleton, useMessage, type DataTableColumns } from 'naive-ui'
+import { computed, h, onUnmounted, ref, watch } from 'vue'
+import { RouterLink, useRoute, useRouter } from 'vue-router'
+
+import { api, unwrap, type Change } from '../api/client'
+import Diffs from '../parts/Diffs.vue'
+import Fault from '../parts/Fault.vue'
+import RunCounts from '../parts/RunCounts.vue'
+import Tag from '../parts/Tag.vue'
+import { useLoad } from '../parts/useLoad'
+import { useQuery } from '../parts/useQuery'
+import { changeWord, count, runWord, shortTarget, took, when } from '../parts/words'
+import { useLive } from '../state/live'
+import { useSession } from '../state/session'
+
+const pageSize = 50
+const route = useRoute()
+const router = useRouter()
+const session = useSession()
+const message = useMessage()
+const id = computed(() => Number(route.params.id))
+const operation = useQuery<Change['operation'] | ''>('operation', '', 'cursor')
+const state = useQuery<Change['state'] | ''>('state', '', 'cursor')
+const text = useQuery<string>('text', '', 'cursor')
+const cursor = useQuery<string>('cursor', '')
+const typed = ref(text.value)
+let typing = 0
+watch(typed, (value) => {
+  window.clearTimeout(typing)
+  typing = window.setTimeout(() => (text.value = value), 250)
+})
+
+const { data: run, failure, again } = useLoad(() => unwrap(api.GET('/api/v1/runs/{id}', { params: { path: { id: id.value } } })), [id])
+const changes = useLoad(
+  () =>
+    unwrap(api.GET('/api/v1/runs/{id}/changes', {
+      params: { path: { id: id.value }, query: { limit: pageSize, cursor: cursor.value || undefined, operation: operation.value || undefined, state: state.value || undefined, text: text.value || undefined } },
+    })),
+  [id, operation, state, text, cursor],
+)
+onUnmounted(
+  useLive().listen((event) => {
+    if (event.kind === '' || (event.kind === 'run' && event.id === id.value)) {
+      void again()
+      void changes.again()
+    }
+  }),
+)
+
+const ended = computed(() => Boolean(run.value?.ended))
+const progress = computed(() => {
+  const c = run.value?.counts
+  return c && c.changes ? Math.round(((c.done + c.failed) / c.changes) * 100) : 0
+})
+const stageTexts = computed(() => {
+  const c = run.value?.counts
+  if (!c) return {} as Record<string, string>
+  return {
+    read: `${count(c.entriesRead, 'entry').replace('entrys', 'entries')} (${c.entriesChanged} changed, ${c.entriesGone} gone), ${count(c.resourcesRead, 'resource')} (${c.resourcesChanged} changed)`,
+    plan: `${count(c.planned, 'entry').replace('entrys', 'entries')} looked at, ${count(c.changes, 'change')}${c.held ? `, ${c.held} held` : ''}`,
+    write: `${c.done} done, ${c.failed} failed`,
+  } as Record<string, string>
+})
+const operations = [{ label: 'All operations', value: '' }, ...['create', 'adopt', 'update', 'restore', 'suspend'].map((value) => ({ label: value, value })), { label: 'problem', value: 'none' }]
+const states = [{ label: 'All states', value: '' }, ...['done', 'failed', 'held', 'blocked', 'planned', 'sent', 'superseded'].map((value) => ({ label: changeWord({ state: value as Change['state'] }, false).text, value }))]
+
+const columns = computed<DataTableColumns<Change>>(() => [
+  { type: 'expand', expandable: (change) => change.diffs.length > 0 || Boolean(change.answer), renderExpand: (change) => h('div', [change.answer ? h('p', { class: 'bad', style: 'margin: 0 0 8px' }, change.answer) : null, change.diffs.length ? h(Diffs, { diffs: change.diffs }) : null]) },
+  { title: 'Operation', key: 'operation', width: 100, render: (change) => (change.operation === 'none' ? 'nothing' : change.operation) },
+  { title: 'Object', key: 'name', render: (change) => h('div', [h(RouterLink, { to: { name: 'object', params: { id: change.entryId } } }, () => change.name), h('div', { class: 'quiet mono', style: 'overflow-wrap: anywhere' }, change.dn)]) },
+  { title: 'What changes', key: 'diffs', render: (change) => change.answer || change.diffs.map((diff) => shortTarget(diff.target)).join(', ') },
+  { title: 'State', key: 'state', width: 130, render: (change) => h(Tag, changeWord(change, run.value?.rehearsal ?? false)) },
+])
+
+async function release(): Promise<void> {
+  try {
+    const next = await unwrap(api.POST('/api/v1/runs/{id}/release', { params: { path: { id: id.value } } }))
+    await router.push({ name: 'run', params: { id: next.id } })
+  } catch (e) {
+    message.error((e as Error).message)
+  }
+}
+</script>
+
+<template>
+  <div>
+    <Fault v-if="failure" :failure="failure" @again="again" />
+    <NSkeleton v-else-if="!run" text :repeat="5" />
+    <template v-else>
+      <div class="page-head">
+        <h1>Run {{ run.id }}</h1>
+        <Tag v-bind="runWord(run)" />
+        <span class="quiet">{{ run.kind }} {{ run.rehearsal ? 'rehearsal' : 'run' }} by {{ run.by }}, settings revision {{ run.revision }}, {{ run.started ? `started ${when(run.started)}` : 'not started' }}{{ ended ? `, took ${took(run.started, run.ended)}` : '' }}</span>
+        <RouterLink class="push" :to="{ name: 'runs' }">All runs</RouterLink>
+      </div>
+      <section v-if="run.failure" class="sheet note" role="alert"><strong class="bad">{{ run.failure.title }}</strong> {{ run.failure.detail }}<p>{{ run.failure.cause }} {{ run.failure.remedy }}</p></section>
+      <section v-if="run.counts.held" class="sheet note">
+        <strong class="warn">The guard {{ run.rehearsal ? 'would hold' : 'holds' }} {{ count(run.counts.held, 'removal') }}</strong>
+        <p>More people would be suspended than one run may. Everything else went on. Look at them; release them if they are meant, or correct the scope and they fall away.</p>
+        <div class="row">
+          <NButton size="small" @click="state = 'held'">Show them</NButton>
+          <NPopconfirm v-if="session.may('operator') && !run.rehearsal" @positive-click="release"><template #trigger><NButton size="small" type="warning">Release…</NButton></template>Suspend {{ count(run.counts.held, 'person').replace('persons', 'people') }} in the cloud?</NPopconfirm>
+        </div>
+      </section>
+      <section class="sheet stages" aria-label="Stages" aria-live="polite">
+        <div v-for="name in run.rehearsal ? ['read', 'plan'] : ['read', 'plan', 'write']" :key="name" class="stage" :class="{ now: run.stage === name }">
+          <h2>{{ name }}<span class="quiet took">{{ took(run.stages.find((s) => s.name === name)?.started, run.stages.find((s) => s.name === name)?.ended) }}</span></h2>
+          <div>{{ run.stages.some((s) => s.name === name) ? stageTexts[name] : 'not begun' }}</div>
+        </div>
+      </section>
+      <NProgress v-if="!ended && run.stage === 'write'" type="line" :percentage="progress" :height="8" :show-indicator="false" style="margin-bottom: 12px" />
+      <RunCounts :counts="run.counts" class="counts" />
+      <div class="page-head filters">
+        <h2>Changes</h2>
+        <NSelect v-model:value="operation" :options="operations" size="small" style="width: 150px" aria-label="Operation" />
+        <NSelect v-model:value="state" :options="states" size="small" style="width: 140px" aria-label="State" />
+        <NInput v-model:value="typed" size="small" clearable placeholder="Login or name contains" style="width: 220px" :input-props="{ 'aria-label': 'Login or name contains' }" />
+        <span class="quiet push">{{ count(changes.data.value?.total ?? 0, 'line') }}</span>
+      </div>
+      <Fault v-if="changes.failure.value" :failure="changes.failure.value" @again="changes.again" />
+      <NDataTable v-else :columns="columns" :data="changes.data.value?.items ?? []" :row-key="(change: Change) => change.id" size="small" :loading="changes.loading.value && !changes.data.value">
+        <template #empty>{{ operation || state || text ? 'No change fits this choice.' : ended ? 'Nothing had to change: everything was in step.' : 'No changes planned yet.' }}</template>
+      </NDataTable>
+      <div class="row foot">
+        <NButton v-if="cursor" size="small" @click="cursor = ''">First page</NButton>
+        <NButton v-if="changes.data.value?.next" size="small" @click="cursor = changes.data.value?.next ?? ''">Next page</NButton>
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.note { padding: 10px 14px; border-left: 4px solid var(--warn); margin-bottom: 12px; }
+.note p { margin: 4px 0 8px; }
+.stages { display: grid; grid-auto-flow: column; grid-auto-columns: 1fr; margin-bottom: 10px; }
+.stage { padding: 9px 14px; border-top: 3px solid transparent; }
+.stage + .stage { border-left: 1px solid var(--line); }
+.stage.now { border-top-color: var(--brass); }
+.stage h2 { display: flex; justify-content: space-between; text-transform: capitalize; margin-bottom: 2px; }
+.took { font-weight: 400; font-size: 12.5px; text-transform: none; }
+.counts { margin: 0 0 16px 2px; }
+.filters { margin-bottom: 8px; }
+.foot { margin-top: 10px; justify-content: flex-end; }
+</style>

@@ -1,0 +1,87 @@
+<script setup lang="ts">
+import { NButton, NDataTable, NSelect, NSwitch, useMessage, type DataTableColumns } from 'naive-ui'
+import { computed, h, onUnmounted, ref } from 'vue'
+import { RouterLink, useRouter } from 'vue-router'
+
+import { api, unwrap, type Run } from '../api/client'
+import Fault from '../parts/Fault.vue'
+import RunCounts from '../parts/RunCounts.vue'
+import Tag from '../parts/Tag.vue'
+import { useLoad } from '../parts/useLoad'
+import { useQuery } from '../parts/useQuery'
+import { runWord, took, when } from '../parts/words'
+import { useLive } from '../state/live'
+import { useSession } from '../state/session'
+
+const pageSize = 25
+const session = useSession()
+const message = useMessage()
+const router = useRouter()
+const state = useQuery<Run['state'] | ''>('state', '', 'cursor')
+const changed = useQuery<'yes' | ''>('changed', '', 'cursor')
+const cursor = useQuery<string>('cursor', '')
+const busy = ref('')
+
+const { data, failure, loading, again } = useLoad(
+  () => unwrap(api.GET('/api/v1/runs', { params: { query: { limit: pageSize, cursor: cursor.value || undefined, state: state.value || undefined, changed: changed.value === 'yes' || undefined } } })),
+  [state, changed, cursor],
+)
+onUnmounted(useLive().listen((event) => event.kind === 'run' && void again()))
+
+const states = [
+  { label: 'All states', value: '' }, { label: 'In step', value: 'in-step' }, { label: 'With problems', value: 'problems' },
+  { label: 'Failed', value: 'failed' }, { label: 'Running', value: 'running' }, { label: 'Waiting', value: 'waiting' },
+]
+const columns = computed<DataTableColumns<Run>>(() => [
+  { title: 'Run', key: 'id', width: 80, render: (run) => h(RouterLink, { to: { name: 'run', params: { id: run.id } } }, () => `Run ${run.id}`) },
+  { title: 'Kind', key: 'kind', width: 130, render: (run) => run.kind + (run.rehearsal ? ' rehearsal' : '') },
+  { title: 'State', key: 'state', width: 170, render: (run) => h(Tag, runWord(run)) },
+  { title: 'Changes', key: 'counts', render: (run) => h(RunCounts, { counts: run.counts }) },
+  { title: 'Started', key: 'started', width: 165, render: (run) => (run.started ? when(run.started) : 'waits') },
+  { title: 'Took', key: 'took', width: 90, render: (run) => took(run.started, run.ended) },
+  { title: 'By', key: 'by', width: 120 },
+])
+
+async function start(kind: 'delta' | 'full', rehearsal: boolean): Promise<void> {
+  busy.value = kind + String(rehearsal)
+  try {
+    const run = await unwrap(api.POST('/api/v1/runs', { body: { kind, rehearsal } }))
+    await router.push({ name: 'run', params: { id: run.id } })
+  } catch (e) {
+    message.error((e as Error).message)
+  } finally {
+    busy.value = ''
+  }
+}
+</script>
+
+<template>
+  <div>
+    <div class="page-head">
+      <h1>Runs</h1>
+      <NSelect v-model:value="state" :options="states" size="small" style="width: 150px" aria-label="State" />
+      <label class="row"><NSwitch :value="changed === 'yes'" size="small" @update:value="(on: boolean) => (changed = on ? 'yes' : '')" />Only runs that changed something</label>
+      <div v-if="session.may('operator')" class="row push">
+        <NButton size="small" :loading="busy === 'deltatrue'" @click="start('delta', true)">Rehearse</NButton>
+        <NButton size="small" :loading="busy === 'fulltrue'" @click="start('full', true)">Rehearse everything</NButton>
+        <NButton size="small" :loading="busy === 'fullfalse'" @click="start('full', false)">Full run</NButton>
+      </div>
+    </div>
+    <Fault v-if="failure" :failure="failure" @again="again" />
+    <template v-else>
+      <NDataTable :columns="columns" :data="data?.items ?? []" :loading="loading && !data" :row-key="(run: Run) => run.id" size="small" :bordered="true">
+        <template #empty>{{ state || changed ? 'No run fits this choice.' : 'No run yet. “Sync now” starts the first one.' }}</template>
+      </NDataTable>
+      <div class="row foot">
+        <span class="quiet">{{ data?.total ?? 0 }} in all. Runs that changed nothing are kept for a day.</span>
+        <NButton v-if="cursor" size="small" class="push" @click="cursor = ''">Newest</NButton>
+        <NButton v-if="data?.next" size="small" @click="cursor = data?.next ?? ''">Older</NButton>
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.foot { margin-top: 10px; }
+.foot .push { margin-left: auto; }
+</style>

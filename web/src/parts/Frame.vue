@@ -1,0 +1,109 @@
+<script setup lang="ts">
+// The frame around every page: where one can go, what state things are in,
+// and the one act that is always at hand.
+import { NButton, useMessage } from 'naive-ui'
+import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { api, unwrap } from '../api/client'
+import { useLive } from '../state/live'
+import { useSession } from '../state/session'
+import { dark, toggle } from '../state/theme'
+import { until } from './words'
+
+const session = useSession()
+const live = useLive()
+const router = useRouter()
+const message = useMessage()
+const starting = ref(false)
+
+const places = [
+  { name: 'overview', label: 'Overview', path: 'M3 11 12 4l9 7v9H3z' },
+  { name: 'runs', label: 'Runs', path: 'M4 6h16M4 12h16M4 18h10' },
+  { name: 'objects', label: 'Objects', path: 'M8 10a3.5 3.5 0 1 0 0-.1M2.5 20c.5-4 3-5.5 5.500-5.500s5 1.500 5.500 5.500M16 8.500h5M16 12h5M16 15.500h3' },
+]
+
+onMounted(live.start)
+onUnmounted(live.stop)
+watch(
+  () => session.who,
+  (who) => {
+    if (!who) void router.push({ name: 'sign-in', query: { to: router.currentRoute.value.fullPath } })
+  },
+)
+
+const state = computed(() => {
+  if (live.failure) return { mark: 'broken', text: live.failure.title, more: live.failure.detail }
+  const h = live.health
+  if (!h) return { mark: 'unknown', text: 'Looking…', more: '' }
+  const now = h.current ? `run ${h.current.id} ${h.current.stage ? h.current.stage + 's' : 'waits'}` : h.nextRun ? `next run ${until(h.nextRun)}` : 'schedule off'
+  return { mark: h.state, text: h.summary, more: now }
+})
+
+async function sync(): Promise<void> {
+  starting.value = true
+  try {
+    const run = await unwrap(api.POST('/api/v1/runs', { body: { kind: 'delta' } }))
+    await router.push({ name: 'run', params: { id: run.id } })
+  } catch (e) {
+    message.error((e as Error).message)
+  } finally {
+    starting.value = false
+  }
+}
+
+async function leave(): Promise<void> {
+  await session.signOut()
+}
+</script>
+
+<template>
+  <div class="frame">
+    <a class="visually-hidden" href="#main">Skip to the page</a>
+    <nav class="rail" aria-label="Main">
+      <RouterLink class="brand" :to="{ name: 'overview' }"><img src="/icon.svg" alt="" width="26" height="26" />Kambrel</RouterLink>
+      <RouterLink v-for="place in places" :key="place.name" class="place" :class="{ here: String($route.name).startsWith(place.name.replace(/s$/, '')) }" :to="{ name: place.name }">
+        <svg viewBox="0 0 24 24" width="17" height="17" aria-hidden="true"><path :d="place.path" fill="none" stroke="currentColor" stroke-width="1.8" stroke-linejoin="round" stroke-linecap="round" /></svg>
+        {{ place.label }}
+      </RouterLink>
+      <div class="foot">
+        <button type="button" class="plain" @click="toggle">{{ dark ? 'Light' : 'Dark' }} look</button>
+        <span>{{ session.who?.name }}<br /><small>{{ session.who?.role }}</small></span>
+        <button type="button" class="plain" @click="leave">Sign out</button>
+      </div>
+    </nav>
+    <div class="side">
+      <header class="bar">
+        <div class="state" :data-mark="state.mark" role="status">
+          <span class="dot" aria-hidden="true" />
+          <strong>{{ state.text }}</strong>
+          <span class="quiet">{{ state.more }}</span>
+        </div>
+        <NButton v-if="session.may('operator')" type="primary" size="small" :loading="starting" @click="sync">Sync now</NButton>
+      </header>
+      <main id="main" tabindex="-1"><slot /></main>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.frame { display: grid; grid-template-columns: 176px 1fr; height: 100%; }
+.rail { background: var(--rail); color: var(--rail-ink); display: flex; flex-direction: column; padding: 14px 10px; gap: 2px; }
+.rail a, .rail .plain { color: inherit; text-decoration: none; }
+.brand { display: flex; align-items: center; gap: 9px; font-weight: 650; font-size: 16px; padding: 0 6px 14px; letter-spacing: 0.01em; }
+.place { display: flex; align-items: center; gap: 10px; padding: 7px 9px; border-radius: 5px; border-left: 3px solid transparent; }
+.place:hover { background: rgb(255 255 255 / 7%); }
+.place.here { background: rgb(255 255 255 / 11%); border-left-color: var(--brass); color: #fff; }
+.foot { margin-top: auto; display: flex; flex-direction: column; gap: 8px; padding: 6px 9px; font-size: 12.5px; }
+.foot small { opacity: 0.7; }
+.plain { background: none; border: 0; padding: 0; font: inherit; text-align: left; cursor: pointer; }
+.plain:hover { text-decoration: underline; }
+.side { display: flex; flex-direction: column; min-width: 0; height: 100%; overflow: hidden; }
+.bar { display: flex; align-items: center; justify-content: space-between; gap: 14px; padding: 8px 20px; border-bottom: 1px solid var(--line); background: var(--sheet); }
+.state { display: flex; align-items: baseline; gap: 9px; min-width: 0; }
+.dot { width: 10px; height: 10px; border-radius: 50%; background: var(--ink-3); align-self: center; flex: none; }
+[data-mark='well'] .dot { background: var(--good); }
+[data-mark='attention'] .dot { background: var(--warn); border-radius: 2px; }
+[data-mark='broken'] .dot { background: var(--bad); border-radius: 0; transform: rotate(45deg); }
+main { overflow: auto; padding: 18px 20px 40px; flex: 1; outline: none; }
+</style>

@@ -1,0 +1,33 @@
+import { describe, expect, it } from 'vitest'
+
+import { count, runWord, shortTarget, show, took, until, when } from './words'
+
+describe('words', () => {
+  it('shows values as people write them', () => {
+    expect(show(null)).toBe('')
+    expect(show(false)).toBe('false')
+    expect(show(['a', 'b'])).toBe('a | b')
+    expect(show([{ value: 'x' }])).toBe('[{"value":"x"}]')
+  })
+  it('leaves the URN of an extension out', () => {
+    expect(shortTarget('urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department')).toBe('department')
+    expect(shortTarget('emails[type eq "work"].value')).toBe('emails[type eq "work"].value')
+  })
+  it('tells times and durations', () => {
+    expect(took('2026-01-01T10:00:00Z', '2026-01-01T10:00:01.25Z')).toBe('1.3 s')
+    expect(took('2026-01-01T10:00:00Z', '2026-01-01T10:02:05Z')).toBe('2 min 5 s')
+    expect(took(undefined)).toBe('')
+    expect(when(undefined)).toBe('never')
+    expect(when('2026-01-01T10:00:00Z', new Date('2026-02-01T10:00:00Z'))).toContain('2026-01-01')
+    expect(until('2026-01-01T10:00:30Z', Date.parse('2026-01-01T10:00:00Z'))).toBe('in 30 s')
+    expect(until('2026-01-01T10:00:00Z', Date.parse('2026-01-01T10:00:10Z'))).toBe('within seconds')
+  })
+  it('counts', () => {
+    expect(count(1, 'change')).toBe('1 change')
+    expect(count(1200, 'change')).toBe('1,200 changes')
+  })
+  it('tells a rehearsal from a run', () => {
+    expect(runWord({ state: 'in-step', rehearsal: true }).text).toBe('Rehearsed')
+    expect(runWord({ state: 'running', stage: 'plan', rehearsal: false }).text).toBe('Running: plan')
+  })
+})

@@ -1,0 +1,42 @@
+// Who is signed in.
+import { defineStore } from 'pinia'
+import { ref } from 'vue'
+
+import { api, Refusal, unwrap, type Schemas } from '../api/client'
+
+export const useSession = defineStore('session', () => {
+  const who = ref<Schemas['Session'] | null>(null)
+  const known = ref(false)
+
+  /** Finds out whether a session goes on; asks the service once. */
+  async function restore(): Promise<void> {
+    if (known.value) return
+    try {
+      who.value = await unwrap(api.GET('/api/v1/session'))
+    } catch (e) {
+      if (!(e instanceof Refusal) || e.status !== 401) throw e
+      who.value = null
+    }
+    known.value = true
+  }
+
+  async function signIn(name: string, password: string): Promise<void> {
+    who.value = await unwrap(api.POST('/api/v1/session', { body: { name, password } }))
+    known.value = true
+  }
+
+  async function signOut(): Promise<void> {
+    await unwrap(api.DELETE('/api/v1/session'))
+    who.value = null
+  }
+
+  /** The session has ended on the service. */
+  function ended(): void {
+    who.value = null
+  }
+
+  const may = (least: 'operator' | 'administrator') =>
+    who.value?.role === 'administrator' || (least === 'operator' && who.value?.role === 'operator')
+
+  return { who, restore, signIn, signOut, ended, may }
+})
