@@ -72,12 +72,17 @@ func (s *Server) enrol(ctx context.Context, in wire.EnrolRequest) (wire.EnrolRes
 	}
 	agent := store.Agent{ID: uuid.NewString(), Name: in.Name, Host: in.Host, PublicKey: in.PublicKey, Directories: []string{}, Enrolled: time.Now()}
 	err := s.store.Tx(ctx, func(tx *store.Store) error {
-		used, err := tx.UseEnrolment(ctx, in.Code)
-		if err != nil {
+		found, used, err := tx.UseEnrolment(ctx, in.Code)
+		switch {
+		case err != nil:
 			return err
-		}
-		if !used {
-			return problem.New(problem.EnrolmentCodeRefused, "")
+		case used:
+		case found.Used != nil:
+			return problem.New(problem.EnrolmentCodeRefused, "it was used already, at %s.", found.Used.Format(time.RFC3339))
+		case !found.Expires.IsZero():
+			return problem.New(problem.EnrolmentCodeRefused, "it expired at %s.", found.Expires.Format(time.RFC3339))
+		default:
+			return problem.New(problem.EnrolmentCodeRefused, "it was never issued.")
 		}
 		agents, err := tx.Agents(ctx)
 		if err != nil {

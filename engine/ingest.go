@@ -25,6 +25,11 @@ func (e *Engine) TakeOrder(ctx context.Context, agent store.Agent) (wire.Order, 
 	events, stop := e.hub.subscribe()
 	defer stop()
 	for {
+		if _, err := e.store.Agent(context.WithoutCancel(ctx), agent.ID); store.NotFound(err) {
+			return wire.Order{}, false, problem.New(problem.SignInRefused, "there is no such agent; it may have been retired.")
+		} else if err != nil {
+			return wire.Order{}, false, err
+		}
 		if err := e.store.TouchAgent(context.WithoutCancel(ctx), agent.ID); err != nil {
 			return wire.Order{}, false, err
 		}

@@ -132,7 +132,10 @@ func (e *Engine) entryObject(ctx context.Context, ref store.Ref) (wire.Object, e
 	if err != nil {
 		return wire.Object{}, err
 	}
-	object.Attributes = sideBySide(settings, dirty)
+	object.Attributes = []wire.AttributeView{}
+	if dirty.Resource != nil || settings.scope.Decide(dirty.Entry).In {
+		object.Attributes = sideBySide(settings, dirty)
+	}
 	object.Why, err = e.why(ctx, settings, dirty, object)
 	return object, err
 }

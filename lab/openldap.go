@@ -96,7 +96,7 @@ func (l *Lab) StartOpenLDAP(ctx context.Context, name string, options OpenLDAPOp
 		return nil, err
 	}
 	if _, err := os.Stat(filepath.Join(dir, "data", "data.mdb")); err != nil && options.LDIF != "" {
-		if out, err := exec.CommandContext(ctx, "/usr/sbin/slapadd", "-q", "-w", "-f", conf, "-l", options.LDIF).CombinedOutput(); err != nil {
+		if out, err := exec.CommandContext(ctx, "/usr/sbin/slapadd", "-q", "-f", conf, "-l", options.LDIF).CombinedOutput(); err != nil {
 			return nil, fmt.Errorf("slapadd: %w\n%s", err, out)
 		}
 	}

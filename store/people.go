@@ -115,10 +115,27 @@ func (s *Store) AddEnrolment(ctx context.Context, code, by string, expires time.
 	return err
 }
 
-// UseEnrolment uses a code up; false when it is used, expired or unknown.
-func (s *Store) UseEnrolment(ctx context.Context, code string) (bool, error) {
-	n, err := s.exec(ctx, `UPDATE enrolments SET used = now() WHERE code_hash = ? AND used IS NULL AND expires > now()`, HashSecret(code))
-	return n == 1, err
+// Enrolment is a one-time code; only its hash is kept.
+type Enrolment struct {
+	CodeHash []byte `gorm:"primaryKey"`
+	By       string
+	Expires  time.Time
+	Used     *time.Time
+}
+
+// UseEnrolment uses a code up; false when it cannot be used, and then the code
+// is as it was found, the zero value when it is unknown.
+func (s *Store) UseEnrolment(ctx context.Context, code string) (Enrolment, bool, error) {
+	n, err := s.exec(ctx, `UPDATE enrolments SET used = now() WHERE code_hash = ? AND used IS NULL AND expires > now()`, octets(HashSecret(code)))
+	if err != nil || n == 1 {
+		return Enrolment{}, n == 1, err
+	}
+	var found Enrolment
+	err = s.with(ctx).Where("code_hash = ?", octets(HashSecret(code))).Take(&found).Error
+	if NotFound(err) {
+		err = nil
+	}
+	return found, false, err
 }
 
 // Operator is a person who signs in.

@@ -2,11 +2,11 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
+	"errors"
 	"strings"
 	"time"
-
-	"gorm.io/gorm"
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/match"
@@ -136,11 +136,12 @@ func (s *Store) DropResourcesExcept(ctx context.Context, seen map[string]struct{
 // Resource returns one resource of the mirror.
 func (s *Store) Resource(ctx context.Context, id string) (entry.Resource, error) {
 	var text []byte
-	if err := s.with(ctx).Raw(`SELECT attributes FROM resources WHERE id = ?`, id).Scan(&text).Error; err != nil {
-		return nil, err
+	err := s.with(ctx).Raw(`SELECT attributes FROM resources WHERE id = ?`, id).Row().Scan(&text)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, errNotFound
 	}
-	if text == nil {
-		return nil, gorm.ErrRecordNotFound
+	if err != nil {
+		return nil, err
 	}
 	var r entry.Resource
 	return r, json.Unmarshal(text, &r)

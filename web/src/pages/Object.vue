@@ -6,11 +6,12 @@ import { useRoute } from 'vue-router'
 
 import { api, unwrap } from '../api/client'
 import Diffs from '../parts/Diffs.vue'
+import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
 import Reasons from '../parts/Reasons.vue'
 import Tag from '../parts/Tag.vue'
 import { useLoad } from '../parts/useLoad'
-import { changeWord, shortTarget, show, when } from '../parts/words'
+import { changeWord, count, shortTarget, show, when } from '../parts/words'
 import { useLive } from '../state/live'
 
 const route = useRoute()
@@ -44,12 +45,13 @@ const howWords: Record<string, string> = { create: 'the resource was created', a
             <p v-if="!object.entry" class="quiet">No entry in a directory is linked to this resource.</p>
             <template v-else>
               <p v-if="object.entry.gone" class="warn">Deleted in the directory; this is how it was.</p>
-              <dl class="facts">
-                <dt>DN</dt><dd class="mono">{{ object.entry.dn }}</dd>
-                <template v-for="[name, values] in entryValues" :key="name"><dt>{{ name }}</dt><dd class="mono">{{ show(values) }}</dd></template>
-              </dl>
+              <dl class="facts"><dt>DN</dt><dd><Dn :dn="object.entry.dn" /></dd><dt>Id</dt><dd class="mono">{{ object.entry.id }}</dd></dl>
               <details class="forms">
-                <summary class="quiet">The id in every form</summary>
+                <summary>{{ count(entryValues.length, 'attribute') }} that the settings ask for</summary>
+                <dl class="facts"><template v-for="[name, values] in entryValues" :key="name"><dt>{{ name }}</dt><dd class="mono">{{ show(values) }}</dd></template></dl>
+              </details>
+              <details class="forms">
+                <summary>The id in every form</summary>
                 <dl class="facts"><template v-for="(form, name) in object.entry.forms" :key="name"><dt>{{ formNames[name] ?? name }}</dt><dd class="mono">{{ form }}</dd></template></dl>
               </details>
             </template>

@@ -4,6 +4,7 @@ import { computed, h, ref, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { api, unwrap, type Hit } from '../api/client'
+import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
 import Tag from '../parts/Tag.vue'
 import { useLoad } from '../parts/useLoad'
@@ -38,7 +39,7 @@ const columns = computed<DataTableColumns<Hit>>(() => [
   { title: 'Name', key: 'name', sorter: true, sortOrder: order('name'), width: 210, render: (hit) => h(RouterLink, { to: { name: 'object', params: { id: hit.entryId || hit.resourceId || '' } } }, () => hit.name) },
   { title: 'Login', key: 'login', sorter: true, sortOrder: order('login'), width: 260, render: (hit) => hit.login ?? '' },
   { title: 'State', key: 'state', sorter: true, sortOrder: order('state'), width: 130, render: (hit) => h('span', { title: objectWord(hit.state).means }, h(Tag, { text: objectWord(hit.state).text, tone: objectWord(hit.state).tone })) },
-  { title: 'In the directory', key: 'dn', render: (hit) => h('span', { class: 'mono quiet', style: 'overflow-wrap: anywhere' }, hit.dn || 'none') },
+  { title: 'In the directory', key: 'dn', render: (hit) => hit.dn ? h(Dn, { dn: hit.dn, class: 'quiet' }) : h('span', { class: 'quiet' }, 'none') },
 ])
 const states = [{ label: 'All states', value: '' }, ...objectStates]
 

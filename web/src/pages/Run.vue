@@ -6,6 +6,7 @@ import { RouterLink, useRoute, useRouter } from 'vue-router'
 
 import { api, unwrap, type Change } from '../api/client'
 import Diffs from '../parts/Diffs.vue'
+import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
 import RunCounts from '../parts/RunCounts.vue'
 import Tag from '../parts/Tag.vue'
@@ -69,7 +70,7 @@ const states = [{ label: 'All states', value: '' }, ...['done', 'failed', 'held'
 const columns = computed<DataTableColumns<Change>>(() => [
   { type: 'expand', expandable: (change) => change.diffs.length > 0 || Boolean(change.answer), renderExpand: (change) => h('div', [change.answer ? h('p', { class: 'bad', style: 'margin: 0 0 8px' }, change.answer) : null, change.diffs.length ? h(Diffs, { diffs: change.diffs }) : null]) },
   { title: 'Operation', key: 'operation', width: 100, render: (change) => (change.operation === 'none' ? 'nothing' : change.operation) },
-  { title: 'Object', key: 'name', render: (change) => h('div', [h(RouterLink, { to: { name: 'object', params: { id: change.entryId } } }, () => change.name), h('div', { class: 'quiet mono', style: 'overflow-wrap: anywhere' }, change.dn)]) },
+  { title: 'Object', key: 'name', width: 430, render: (change) => h('div', [h('div', [h(RouterLink, { to: { name: 'object', params: { id: change.entryId } } }, () => change.name)]), h(Dn, { dn: change.dn, class: 'quiet' })]) },
   { title: 'What changes', key: 'diffs', render: (change) => change.answer || change.diffs.map((diff) => shortTarget(diff.target)).join(', ') },
   { title: 'State', key: 'state', width: 130, render: (change) => h(Tag, changeWord(change, run.value?.rehearsal ?? false)) },
 ])

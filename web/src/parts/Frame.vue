@@ -20,7 +20,7 @@ const starting = ref(false)
 const places = [
   { name: 'overview', label: 'Overview', path: 'M3 11 12 4l9 7v9H3z' },
   { name: 'runs', label: 'Runs', path: 'M4 6h16M4 12h16M4 18h10' },
-  { name: 'objects', label: 'Objects', path: 'M8 10a3.5 3.5 0 1 0 0-.1M2.5 20c.5-4 3-5.5 5.500-5.500s5 1.500 5.500 5.500M16 8.500h5M16 12h5M16 15.500h3' },
+  { name: 'objects', label: 'Objects', path: 'M9 11a3.5 3.5 0 1 0-.01 0zM3 20c0-4 3-6 6-6s6 2 6 6M17 7h4M17 11h4M18 15h3' },
 ]
 
 onMounted(live.start)

@@ -34,6 +34,7 @@ const light: GlobalThemeOverrides = {
     primaryColor: '#17595c', primaryColorHover: '#1f7276', primaryColorPressed: '#104346', primaryColorSuppl: '#1f7276',
     successColor: '#2f7a4d', warningColor: '#a9690f', errorColor: '#b23a2e', infoColor: '#3c6390',
     bodyColor: '#f5f3ee', cardColor: '#fffefb', tableColor: '#fffefb', tableHeaderColor: '#f1eee6', borderColor: '#ddd8cc', dividerColor: '#e6e2d8',
+    tableColorStriped: '#f8f6f0', tableColorHover: '#f8f6f0',
     textColorBase: '#1d2526', textColor1: '#1d2526', textColor2: '#344041', textColor3: '#5f6b6c',
   },
 }
