@@ -147,7 +147,7 @@ func (s *Server) agent(c *fiber.Ctx) (store.Agent, error) {
 	switch err := claims.ValidateWithLeeway(jwt.Expected{AnyAudience: jwt.Audience{"kambrel"}, Time: time.Now()}, clockLeeway); {
 	case err != nil:
 		return refuse(fmt.Sprintf("%v; compare the clocks of agent and service", err))
-	case claims.Expiry == nil, claims.Expiry.Time().Sub(time.Now()) > 10*time.Minute:
+	case claims.Expiry == nil, time.Until(claims.Expiry.Time()) > 10*time.Minute:
 		return refuse("it is valid for too long")
 	case claims.Method != c.Method() || claims.Path != c.Path():
 		return refuse("it was made for another request")

@@ -43,32 +43,32 @@ func TestTheConsole(t *testing.T) {
 	}
 
 	do("be asked to sign in, and be sent on afterwards", chromedp.Navigate(w.url+"/runs?changed=yes"), chromedp.WaitVisible("#name"))
-	do("be refused", chromedp.SendKeys("#name", "administrator"), chromedp.SendKeys("#password", "wrong"), chromedp.Click("button[type=submit]"), shows("[role=alert]", "wrong"))
-	do("sign in", chromedp.SendKeys("#password", password), chromedp.Click("button[type=submit]"), shows("h1", "Runs"), shows("td", "120 created"))
+	do("be refused", chromedp.SendKeys("#name", "administrator", chromedp.ByQuery), chromedp.SendKeys("#password", "wrong", chromedp.ByQuery), chromedp.Click("button[type=submit]", chromedp.ByQuery), shows("[role=alert]", "wrong"))
+	do("sign in", chromedp.SendKeys("#password", password, chromedp.ByQuery), chromedp.Click("button[type=submit]", chromedp.ByQuery), shows("h1", "Runs"), shows("td", "120 created"))
 	assert.Equal(t, w.url+"/runs?changed=yes", where())
 
-	do("see the overview", chromedp.Click(`a[href="/"].place`), shows("h1", "Overview"), shows(".number", "120"), shows(".state", "Everything is in step"), shows("td", "brisling-1"))
+	do("see the overview", chromedp.Click(`a[href="/"].place`, chromedp.ByQuery), shows("h1", "Overview"), shows(".number", "120"), shows(".state", "Everything is in step"), shows("td", "brisling-1"))
 
 	w.set("cn=Crew 00007,"+people, "title", "Bosun")
-	do("sync and see the run live to its end", shows(".bar button", "Sync now"), chromedp.Click(".bar button"), shows("h1", "Run 2"), shows(".tag", "In step"), shows("td", "crew00007@brisling.example"))
-	do("see before and after", chromedp.Click(".n-data-table-expand-trigger"), shows(".taken", "Hand"), shows(".added", "Bosun"))
-	do("filter changes, with the place in the address", chromedp.SendKeys(`input[aria-label="Login or name contains"]`, "nobody"), shows(".n-data-table", "No change fits"))
+	do("sync and see the run live to its end", shows(".bar button", "Sync now"), chromedp.Click(".bar button", chromedp.ByQuery), shows("h1", "Run 2"), shows(".tag", "In step"), shows("td", "crew00007@brisling.example"))
+	do("see before and after", chromedp.Click(".n-data-table-expand-trigger", chromedp.ByQuery), shows(".taken", "Hand"), shows(".added", "Bosun"))
+	do("filter changes, with the place in the address", chromedp.SendKeys(`input[aria-label="Login or name contains"]`, "nobody", chromedp.ByQuery), shows(".n-data-table", "No change fits"))
 	assert.Contains(t, where(), "text=nobody")
 
-	do("search", chromedp.Click(`a[href="/objects"].place`), shows("h1", "Objects"), shows("[role=status]", "120 objects"))
-	do("find one", chromedp.SendKeys(`input[aria-label="Search objects"]`, "crew00042"), shows("[role=status]", "1 object"), shows("td", "cn=Crew 00042"))
+	do("search", chromedp.Click(`a[href="/objects"].place`, chromedp.ByQuery), shows("h1", "Objects"), shows("[role=status]", "120 objects"))
+	do("find one", chromedp.SendKeys(`input[aria-label="Search objects"]`, "crew00042", chromedp.ByQuery), shows("[role=status]", "1 object"), shows("td", "cn=Crew 00042"))
 	assert.Contains(t, where(), "text=crew00042")
 	do("reload in the same place", chromedp.Reload(), shows("[role=status]", "1 object"))
-	do("open it", chromedp.Click("td a"), shows("h1", "crew00042@brisling.example"), shows("section", "nearest marked container"), shows(".mark", "decides"), shows(".side td", "crew00042@brisling.example"))
+	do("open it", chromedp.Click("td a", chromedp.ByQuery), shows("h1", "crew00042@brisling.example"), shows("section", "nearest marked container"), shows(".mark", "decides"), shows(".side td", "crew00042@brisling.example"))
 	do("go back", chromedp.NavigateBack(), shows("h1", "Objects"), shows("[role=status]", "1 object"))
 	do("sort, page", chromedp.Navigate(w.url+"/objects?sort=-name&page=2"), shows(".n-pagination-item--active", "2"), shows("td", "Crew 000"))
 	do("be told that an object is unknown", chromedp.Navigate(w.url+"/objects/nobody-at-all"), shows("[role=alert]", "nothing in the mirrors fits"))
 
-	do("see it in the dark", chromedp.Navigate(w.url+"/"), shows("button", "Dark look"), chromedp.Click(".foot .plain"), chromedp.WaitReady(`html[data-look="dark"]`))
+	do("see it in the dark", chromedp.Navigate(w.url+"/"), shows("button", "Dark look"), chromedp.Click(".foot .plain", chromedp.ByQuery), chromedp.WaitReady(`html[data-look="dark"]`))
 
 	require.NoError(t, w.service.Stop())
 	do("be told that the service is away", shows(".state", "cannot be reached"))
 	w.startService()
 	do("see that it is back, without a reload", shows(".state", "Everything is in step"))
-	do("sign out", chromedp.Click(".foot .plain:last-child"), chromedp.WaitVisible("#name"))
+	do("sign out", chromedp.Click(".foot .plain:last-child", chromedp.ByQuery), chromedp.WaitVisible("#name"))
 }

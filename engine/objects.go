@@ -30,6 +30,11 @@ func (e *Engine) Find(ctx context.Context, q store.FindQuery) ([]wire.Hit, int, 
 // distinguished name, a login or an address, or any text that fits one object
 // only.
 func (e *Engine) Resolve(ctx context.Context, text string) (wire.Hit, error) {
+	text = strings.TrimSpace(text)
+	ids, _ := entry.ParseIDs(text) // text that is no id has none
+	if hit, found, err := e.store.Exact(ctx, text, ids); err != nil || found {
+		return hit, err
+	}
 	hits, total, err := e.Find(ctx, store.FindQuery{Text: text, Limit: 50})
 	if err != nil {
 		return wire.Hit{}, err

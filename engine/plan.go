@@ -5,64 +5,95 @@ import (
 	"fmt"
 	"slices"
 
+	"golang.org/x/sync/errgroup"
+
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/match"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/store"
 	"kambrel.example/kambrel/wire"
 )
 
-const planBatch = 500
+const (
+	planBatch     = 500
+	planWorkers   = 3
+	deadlockTries = 10
+)
 
 // plan decides about everything dirty. state is where links, claims and the
 // dirty set are changed; out is where the decisions are kept. In a run they are
 // the same; in a rehearsal state is a transaction that is thrown away.
 func (x *execution) plan(ctx context.Context, state, out *store.Store) error {
+	workers := planWorkers
+	if state != out {
+		workers = 1 // one transaction serves one at a time
+	}
 	for _, phase := range []int{store.DirtyNow, store.DirtyLater} {
-		for {
-			batch, err := state.NextDirty(ctx, phase, planBatch)
-			if err != nil {
-				return err
-			}
-			if len(batch) == 0 {
-				break
-			}
-			p := &planner{settings: x.settings, last: phase == store.DirtyLater}
-			if err := x.planOne(ctx, p, batch, state, out); err != nil {
-				return err
-			}
-			if err := x.count(ctx, func(c *wire.Counts) { p.count(c, len(batch)) }); err != nil {
-				return err
-			}
+		group, groupCtx := errgroup.WithContext(ctx)
+		for range workers {
+			group.Go(func() error {
+				var after store.Ref
+				for {
+					looked, err := x.planBatch(groupCtx, phase, &after, state, out)
+					if err != nil || looked == 0 {
+						return err
+					}
+				}
+			})
+		}
+		if err := group.Wait(); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
-func (x *execution) planOne(ctx context.Context, p *planner, batch []store.Dirty, state, out *store.Store) error {
-	if state != out {
-		if err := p.decide(ctx, state, batch); err != nil {
+// planBatch decides about one batch in one transaction, and returns how many
+// entries it has looked at, beginning after the one given. Batches that wait for each other's logins are
+// resolved by the database, which ends one of them; that one is done again.
+func (x *execution) planBatch(ctx context.Context, phase int, after *store.Ref, state, out *store.Store) (int, error) {
+	var p *planner
+	var last store.Ref
+	looked := 0
+	work := func(tx *store.Store) error {
+		batch, err := tx.NextDirty(ctx, phase, *after, planBatch)
+		if looked = len(batch); err != nil || looked == 0 {
 			return err
 		}
-		if err := out.AddChanges(ctx, x.run.ID, p.changes); err != nil {
-			return err
-		}
-		return p.saveState(ctx, state, x.run.ID)
-	}
-	return state.Tx(ctx, func(tx *store.Store) error {
+		last = refOf(batch[looked-1])
+		p = &planner{settings: x.settings, last: phase == store.DirtyLater}
 		if err := p.decide(ctx, tx, batch); err != nil {
 			return err
 		}
-		if err := tx.AddChanges(ctx, x.run.ID, p.changes); err != nil {
+		if err := p.saveState(ctx, tx, x.run.ID); err != nil {
 			return err
 		}
-		if err := p.saveState(ctx, tx, x.run.ID); err != nil {
+		if state != out {
+			return out.AddChanges(ctx, x.run.ID, p.changes)
+		}
+		if err := tx.AddChanges(ctx, x.run.ID, p.changes); err != nil {
 			return err
 		}
 		if err := tx.CloseProblems(ctx, p.well); err != nil {
 			return err
 		}
 		return tx.SaveProblems(ctx, x.run.ID, p.problems)
-	})
+	}
+	var err error
+	if state != out {
+		err = work(state)
+	} else {
+		for range deadlockTries {
+			if err = state.Tx(ctx, work); !store.Deadlock(err) {
+				break
+			}
+		}
+	}
+	if err != nil || looked == 0 {
+		return 0, err
+	}
+	*after = last
+	return looked, x.count(ctx, func(c *wire.Counts) { p.count(c, looked) })
 }
 
 // rehearse plans without keeping anything but the decisions.
@@ -227,8 +258,8 @@ func boolRank(b bool) int {
 func (p *planner) clashWithCloud(ctx context.Context, state *store.Store, subjects []*subject) error {
 	var keys []string
 	for _, s := range subjects {
-		if s.sends() {
-			for _, claim := range s.claims {
+		for _, claim := range s.claims {
+			if s.sends(claim) {
 				keys = append(keys, claim.Key())
 			}
 		}
@@ -238,10 +269,10 @@ func (p *planner) clashWithCloud(ctx context.Context, state *store.Store, subjec
 		return fmt.Errorf("look for resources with the same values: %w", err)
 	}
 	for _, s := range subjects {
-		if !s.sends() {
-			continue
-		}
 		for _, claim := range s.claims {
+			if !s.sends(claim) {
+				continue
+			}
 			for _, holder := range holders[claim.Key()] {
 				if holder.Resource.ID() == s.decision.ResourceID || holder.EntryID != "" && !holder.Left {
 					continue
@@ -261,9 +292,13 @@ func (p *planner) clashWithCloud(ctx context.Context, state *store.Store, subjec
 	return nil
 }
 
-// sends tells whether the decision gives the resource values that must be unique.
-func (s *subject) sends() bool {
-	return !s.holdsOff && s.decision.Operation != "" && s.decision.Operation != plan.Suspend
+// sends tells whether the decision gives the resource a value that must be
+// unique and that it did not have.
+func (s *subject) sends(claim plan.Claim) bool {
+	return !s.holdsOff && slices.ContainsFunc(s.decision.Diffs, func(d plan.Diff) bool {
+		path, err := entry.ParsePath(d.Target)
+		return err == nil && path.Key() == claim.Attribute
+	})
 }
 
 // gather turns a decision into what is kept.

@@ -50,7 +50,7 @@ func (s *Server) bulkOne(operation scim.BulkOperation, made map[string]string) (
 	if bulkID, ok := strings.CutPrefix(id, "bulkId:"); ok {
 		id = made[bulkID]
 	}
-	var item stored
+	var item written
 	var f *failure
 	status := 200
 	switch result.Method {
@@ -84,9 +84,8 @@ func (s *Server) bulkOne(operation scim.BulkOperation, made map[string]string) (
 	}
 	result.Status = strconv.Itoa(status)
 	if status != 204 {
-		made[operation.BulkID] = item.id()
-		result.Version, result.Location = item.tag(), "/scim/v2/"+endpoint+"/"+item.id()
-		result.Response, _ = json.Marshal(item.withMeta(s.store.types[endpoint].kind)) // maps of JSON values
+		made[operation.BulkID] = item.id
+		result.Version, result.Location, result.Response = item.tag, "/scim/v2/"+endpoint+"/"+item.id, item.text
 	}
 	return result, nil
 }

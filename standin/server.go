@@ -329,7 +329,8 @@ func (s *Server) read(c *fiber.Ctx) error {
 	if c.Get("If-None-Match") == item.tag() {
 		return c.SendStatus(304)
 	}
-	return s.answer(c, 200, endpoint, item)
+	c.Set("ETag", item.tag())
+	return send(c, 200, item.withMeta(s.store.types[endpoint].kind))
 }
 
 func (s *Server) replace(c *fiber.Ctx) error {
@@ -370,17 +371,15 @@ func (s *Server) remove(c *fiber.Ctx) error {
 }
 
 // answer sends a resource after its change is in the journal.
-func (s *Server) answer(c *fiber.Ctx, status int, endpoint string, item stored) error {
-	if status != 200 || c.Method() != fiber.MethodGet {
-		if err := s.store.flush(); err != nil {
-			return err
-		}
+func (s *Server) answer(c *fiber.Ctx, status int, endpoint string, item written) error {
+	if err := s.store.flush(); err != nil {
+		return err
 	}
-	c.Set("ETag", item.tag())
 	if status == 201 {
-		c.Set("Location", c.BaseURL()+"/scim/v2/"+endpoint+"/"+item.id())
+		c.Set("Location", c.BaseURL()+"/scim/v2/"+endpoint+"/"+item.id)
 	}
-	return send(c, status, item.withMeta(s.store.types[endpoint].kind))
+	c.Set("ETag", item.tag)
+	return send(c, status, item.text)
 }
 
 func object(body []byte) (map[string]any, *failure) {

@@ -48,6 +48,12 @@ type stored struct {
 	gone     bool
 }
 
+// written is a resource that was just created or changed.
+type written struct {
+	id, tag string
+	text    json.RawMessage
+}
+
 // change is one place in the order of lastModified; it is stale once the
 // resource has a newer version.
 type change struct {
@@ -57,11 +63,12 @@ type change struct {
 }
 
 type journalLine struct {
-	Endpoint string         `json:"endpoint"`
-	ID       string         `json:"id"`
-	Version  int            `json:"version,omitempty"` // 0: deleted
-	Created  time.Time      `json:"created,omitzero"`
-	Modified time.Time      `json:"modified,omitzero"`
+	Endpoint string    `json:"endpoint"`
+	ID       string    `json:"id"`
+	Version  int       `json:"version,omitempty"` // 0: deleted
+	Created  time.Time `json:"created,omitzero"`
+	Modified time.Time `json:"modified,omitzero"`
+	// Resource is as it is sent; what is not kept is dropped on reading.
 	Resource map[string]any `json:"resource,omitempty"`
 }
 
@@ -121,6 +128,8 @@ func (s *store) replay(path string) error {
 		} else {
 			c.unindex(item)
 		}
+		delete(line.Resource, "meta")
+		delete(line.Resource, "schemas")
 		item.resource, item.version, item.modified = line.Resource, line.Version, line.Modified
 		item.resource["id"] = line.ID
 		c.index(item)
@@ -169,13 +178,23 @@ func (s *store) flush() error {
 	return s.journal.Flush()
 }
 
-func (s *store) record(c *collection, item *stored) {
+// record writes what a resource is now to the journal and returns it as it is
+// sent, so that both are written from one encoding.
+func (s *store) record(c *collection, item *stored) json.RawMessage {
 	line := journalLine{Endpoint: c.kind.endpoint, ID: item.id()}
-	if !item.gone {
-		line.Version, line.Created, line.Modified, line.Resource = item.version, item.created, item.modified, item.resource
+	if item.gone {
+		text, _ := json.Marshal(line)
+		_, _ = s.journal.Write(append(text, '\n')) // kept by the writer and told by flush
+		return nil
 	}
-	text, _ := json.Marshal(line)
-	_, _ = s.journal.Write(append(text, '\n')) // kept by the writer and told by flush
+	line.Version, line.Created, line.Modified = item.version, item.created, item.modified
+	head, _ := json.Marshal(line)
+	sent, _ := json.Marshal(item.withMeta(c.kind)) // maps of JSON values
+	_, _ = s.journal.Write(head[:len(head)-1])
+	_, _ = s.journal.WriteString(`,"resource":`)
+	_, _ = s.journal.Write(sent)
+	_, _ = s.journal.WriteString("}\n")
+	return sent
 }
 
 // now is a clock that never gives the same time twice, so that lastModified
@@ -293,22 +312,22 @@ func (s *store) verified(c *collection, resource map[string]any) *failure {
 	return nil
 }
 
-func (s *store) create(endpoint string, body map[string]any) (stored, *failure) {
+func (s *store) create(endpoint string, body map[string]any) (written, *failure) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	c, f := s.collection(endpoint)
 	if f != nil {
-		return stored{}, f
+		return written{}, f
 	}
 	resource, f := c.kind.normalize(body)
 	if f != nil {
-		return stored{}, f
+		return written{}, f
 	}
 	if f := s.verified(c, resource); f != nil {
-		return stored{}, f
+		return written{}, f
 	}
 	if f := c.clash(resource, ""); f != nil {
-		return stored{}, f
+		return written{}, f
 	}
 	if _, ok := resource["active"]; !ok && endpoint == "Users" {
 		resource["active"] = true
@@ -320,42 +339,40 @@ func (s *store) create(endpoint string, body map[string]any) (stored, *failure) 
 	c.byID[id] = item
 	c.created = append(c.created, item)
 	c.index(item)
-	s.record(c, item)
-	return *item, nil
+	return written{item.id(), item.tag(), s.record(c, item)}, nil
 }
 
 // change replaces a resource by what edit makes of it.
-func (s *store) change(endpoint, id, ifMatch string, edit func(resourceType, map[string]any) (map[string]any, *failure)) (stored, *failure) {
+func (s *store) change(endpoint, id, ifMatch string, edit func(resourceType, map[string]any) (map[string]any, *failure)) (written, *failure) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	c, item, f := s.get(endpoint, id)
 	if f != nil {
-		return stored{}, f
+		return written{}, f
 	}
 	if !tagMatches(ifMatch, item) {
-		return stored{}, &failure{412, "", "the resource has changed; its version is " + item.tag()}
+		return written{}, &failure{412, "", "the resource has changed; its version is " + item.tag()}
 	}
 	edited, f := edit(c.kind, item.resource)
 	if f != nil {
-		return stored{}, f
+		return written{}, f
 	}
 	resource, f := c.kind.normalize(edited)
 	if f != nil {
-		return stored{}, f
+		return written{}, f
 	}
 	if f := s.verified(c, resource); f != nil {
-		return stored{}, f
+		return written{}, f
 	}
 	if f := c.clash(resource, id); f != nil {
-		return stored{}, f
+		return written{}, f
 	}
 	resource["id"] = id
 	c.unindex(item)
 	// The map of before may still be being sent, so it is left as it was.
 	*item = stored{resource: resource, version: item.version + 1, created: item.created, modified: s.now()}
 	c.index(item)
-	s.record(c, item)
-	return *item, nil
+	return written{item.id(), item.tag(), s.record(c, item)}, nil
 }
 
 func (s *store) delete(endpoint, id, ifMatch string) *failure {

@@ -9,7 +9,7 @@ import (
 	"kambrel.example/kambrel/core/entry"
 )
 
-// textArray is a PostgreSQL text[] in GORM's models and statements.
+// textArray is a PostgreSQL text[] in GORM's models; statements wrap it.
 type textArray []string
 
 // Value writes the array in PostgreSQL's text form.
@@ -51,27 +51,33 @@ func idArray(ids []entry.ID) textArray {
 	return texts
 }
 
-// byteaArray is a PostgreSQL bytea[].
+// byteaArray is a PostgreSQL bytea[] in statements.
 type byteaArray [][]byte
 
-// Value writes the array in PostgreSQL's text form, each element as hex.
-func (a byteaArray) Value() (driver.Value, error) {
-	const digits = "0123456789abcdef"
-	var b strings.Builder
-	b.WriteByte('{')
-	for i, octets := range a {
-		if i > 0 {
-			b.WriteByte(',')
+// texts and binaries carry arrays to the driver as they are: GORM would spread
+// a plain slice, and a driver.Valuer would be written as text and parsed again.
+type (
+	texts    struct{ pgtype.FlatArray[string] }
+	binaries struct{ pgtype.FlatArray[[]byte] }
+)
+
+// arguments wraps the arrays among a statement's arguments.
+func arguments(args []any) []any {
+	for i, arg := range args {
+		switch v := arg.(type) {
+		case textArray:
+			args[i] = texts{pgtype.FlatArray[string](v)}
+		case byteaArray:
+			args[i] = binaries{pgtype.FlatArray[[]byte](v)}
+		case map[string]any:
+			for name, value := range v {
+				if list, ok := value.(textArray); ok {
+					v[name] = texts{pgtype.FlatArray[string](list)}
+				}
+			}
 		}
-		b.WriteString(`"\\x`)
-		for _, octet := range octets {
-			b.WriteByte(digits[octet>>4])
-			b.WriteByte(digits[octet&15])
-		}
-		b.WriteByte('"')
 	}
-	b.WriteByte('}')
-	return b.String(), nil
+	return args
 }
 
 // octets is one bytea in a statement; GORM would spread a plain slice.

@@ -53,7 +53,7 @@ func (s *Store) AddChanges(ctx context.Context, run int64, changes []NewChange) 
 		codes, answers = append(codes, c.Code), append(answers, c.Detail)
 	}
 	_, err := s.exec(ctx, `INSERT INTO changes (run_id, operation, rank, state, directory, entry_id, dn, resource_id, name, diffs, lookup, code, answer)
-		SELECT ?, o, r, s, d, i, n, x, m, f::jsonb, l, c, a FROM unnest(?::text[], ?::smallint[], ?::text[], ?::text[], ?::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::boolean[], ?::text[], ?::text[])
+		SELECT ?, o, r, s, d, i, n, x, m, f::jsonb, l, c, a FROM unnest(?::text[], ?::text[]::smallint[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::boolean[], ?::text[], ?::text[])
 		AS t(o, r, s, d, i, n, x, m, f, l, c, a)`,
 		run, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers)
 	return err
@@ -94,7 +94,7 @@ func (c Change) Ref() Ref {
 // the one given.
 func (s *Store) NextChanges(ctx context.Context, run int64, rank int, after int64, limit int) ([]Change, error) {
 	var changes []Change
-	err := s.with(ctx).Raw(`SELECT c.*, r.attributes AS resource FROM changes c LEFT JOIN resources r ON r.id = c.resource_id AND c.resource_id <> ''
+	err := s.raw(ctx, `SELECT c.*, r.attributes AS resource FROM changes c LEFT JOIN resources r ON r.id = c.resource_id AND c.resource_id <> ''
 		WHERE c.run_id = ? AND c.state = 'planned' AND c.rank = ? AND c.id > ? ORDER BY c.id LIMIT ?`, run, rank, after, limit).Scan(&changes).Error
 	if err != nil {
 		return nil, err
@@ -109,7 +109,7 @@ func (s *Store) NextChanges(ctx context.Context, run int64, rank int, after int6
 
 // MarkSent makes it durable that changes are about to be sent.
 func (s *Store) MarkSent(ctx context.Context, changes []Change) error {
-	_, err := s.exec(ctx, `UPDATE changes SET state = 'sent', sent = now(), attempts = attempts + 1 WHERE id = ANY(?::bigint[])`, changeIDs(changes))
+	_, err := s.exec(ctx, `UPDATE changes SET state = 'sent', sent = now(), attempts = attempts + 1 WHERE id = ANY(?::text[]::bigint[])`, changeIDs(changes))
 	return err
 }
 
@@ -133,7 +133,7 @@ func (s *Store) SaveOutcomes(ctx context.Context, outcomes []Outcome) error {
 		codes, answers = append(codes, o.Code), append(answers, o.Answer)
 	}
 	_, err := s.exec(ctx, `UPDATE changes SET state = s, resource_id = r, code = c, answer = a, answered = now()
-		FROM unnest(?::bigint[], ?::text[], ?::text[], ?::text[], ?::text[]) AS t(i, s, r, c, a) WHERE id = i`, ids, states, resources, codes, answers)
+		FROM unnest(?::text[]::bigint[], ?::text[], ?::text[], ?::text[], ?::text[]) AS t(i, s, r, c, a) WHERE id = i`, ids, states, resources, codes, answers)
 	return err
 }
 
@@ -168,7 +168,7 @@ func (s *Store) HoldRemovals(ctx context.Context, run, released int64, again boo
 // CountRemovals counts the planned suspensions of a run that are not released.
 func (s *Store) CountRemovals(ctx context.Context, run, released int64) (int, error) {
 	var n int
-	err := s.with(ctx).Raw(`SELECT count(*) FROM changes c WHERE c.run_id = ? AND c.state = 'planned' AND c.operation = 'suspend' AND NOT EXISTS
+	err := s.raw(ctx, `SELECT count(*) FROM changes c WHERE c.run_id = ? AND c.state = 'planned' AND c.operation = 'suspend' AND NOT EXISTS
 		(SELECT FROM changes h WHERE h.run_id = ? AND h.state = 'held' AND h.directory = c.directory AND h.entry_id = c.entry_id)`, run, released).Scan(&n).Error
 	return n, err
 }
@@ -179,7 +179,7 @@ func (s *Store) CountChanges(ctx context.Context, run int64) (map[[2]string]int,
 		Operation, State string
 		N                int
 	}
-	if err := s.with(ctx).Raw(`SELECT operation, state, count(*) AS n FROM changes WHERE run_id = ? GROUP BY 1, 2`, run).Scan(&rows).Error; err != nil {
+	if err := s.raw(ctx, `SELECT operation, state, count(*) AS n FROM changes WHERE run_id = ? GROUP BY 1, 2`, run).Scan(&rows).Error; err != nil {
 		return nil, err
 	}
 	counts := map[[2]string]int{}
@@ -230,7 +230,7 @@ func (s *Store) Changes(ctx context.Context, q ChangeQuery) ([]wire.Change, int,
 // rehearsals are left out.
 func (s *Store) ChangesOf(ctx context.Context, ref Ref, limit int) ([]wire.Change, error) {
 	var rows []Change
-	err := s.with(ctx).Raw(`SELECT c.* FROM changes c JOIN runs u ON u.id = c.run_id WHERE c.directory = ? AND c.entry_id = ? AND NOT u.rehearsal
+	err := s.raw(ctx, `SELECT c.* FROM changes c JOIN runs u ON u.id = c.run_id WHERE c.directory = ? AND c.entry_id = ? AND NOT u.rehearsal
 		AND c.state <> 'superseded' ORDER BY c.id DESC LIMIT ?`, ref.Directory, ref.ID.String(), limit).Scan(&rows).Error
 	if err != nil {
 		return nil, err

@@ -70,9 +70,9 @@ func (s *Store) StoreEntries(ctx context.Context, directory string, entries []*e
 		digests = append(digests, digest([]byte(e.Kind), []byte(e.DN), text))
 	}
 	var counts Stored
-	err := s.with(ctx).Raw(`
+	err := s.raw(ctx, `
 		WITH input AS (
-			SELECT * FROM unnest(?::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::bytea[], ?::text[])
+			SELECT * FROM unnest(?::text[]::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::bytea[], ?::text[])
 				AS t(id, kind, dn, path, attributes, digest, search)
 		), stored AS (
 			INSERT INTO entries AS e (directory, id, kind, dn, path, attributes, digest, search)
@@ -99,7 +99,7 @@ func (s *Store) renameContainers(ctx context.Context, directory string, entries 
 			continue
 		}
 		var old struct{ DN, Path string }
-		err := s.with(ctx).Raw(`SELECT dn, path FROM entries WHERE directory = ? AND id = ? AND gone IS NULL`, directory, e.ID.String()).Scan(&old).Error
+		err := s.raw(ctx, `SELECT dn, path FROM entries WHERE directory = ? AND id = ? AND gone IS NULL`, directory, e.ID.String()).Scan(&old).Error
 		if err != nil {
 			return err
 		}
@@ -131,9 +131,9 @@ func (s *Store) renameContainers(ctx context.Context, directory string, entries 
 // that why can tell about them.
 func (s *Store) MarkGone(ctx context.Context, directory string, ids []entry.ID) (int, error) {
 	var count int
-	err := s.with(ctx).Raw(`
+	err := s.raw(ctx, `
 		WITH gone AS (
-			UPDATE entries SET gone = now() WHERE directory = ? AND id = ANY(?::uuid[]) AND gone IS NULL RETURNING id, kind
+			UPDATE entries SET gone = now() WHERE directory = ? AND id = ANY(?::text[]::uuid[]) AND gone IS NULL RETURNING id, kind
 		), marked AS (
 			INSERT INTO dirty (directory, entry_id) SELECT ?, id FROM gone WHERE kind = 'user'
 			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0
@@ -145,7 +145,7 @@ func (s *Store) MarkGone(ctx context.Context, directory string, ids []entry.ID) 
 // MarkGoneExcept is MarkGone for every entry that is not in seen, after a read
 // that named all there are.
 func (s *Store) MarkGoneExcept(ctx context.Context, directory string, seen map[entry.ID]struct{}) (int, error) {
-	rows, err := s.with(ctx).Raw(`SELECT id FROM entries WHERE directory = ? AND gone IS NULL`, directory).Rows()
+	rows, err := s.raw(ctx, `SELECT id FROM entries WHERE directory = ? AND gone IS NULL`, directory).Rows()
 	if err != nil {
 		return 0, err
 	}
@@ -184,7 +184,7 @@ func (s *Store) MissingContainers(ctx context.Context, directory, base string, n
 			return nil, err
 		}
 		var found bool
-		err = s.with(ctx).Raw(`SELECT EXISTS (SELECT FROM entries WHERE directory = ? AND path = ? AND gone IS NULL)`, directory, dn.Path()).Scan(&found).Error
+		err = s.raw(ctx, `SELECT EXISTS (SELECT FROM entries WHERE directory = ? AND path = ? AND gone IS NULL)`, directory, dn.Path()).Scan(&found).Error
 		if err != nil {
 			return nil, err
 		}
@@ -245,7 +245,7 @@ func (r EntryRow) entry() (entry.Entry, error) {
 // Entry returns one entry of the mirror.
 func (s *Store) Entry(ctx context.Context, directory string, id entry.ID) (entry.Entry, error) {
 	var row EntryRow
-	err := s.with(ctx).Raw(`SELECT directory, id, kind, dn, attributes, gone FROM entries WHERE directory = ? AND id = ?`, directory, id.String()).Scan(&row).Error
+	err := s.raw(ctx, `SELECT directory, id, kind, dn, attributes, gone FROM entries WHERE directory = ? AND id = ?`, directory, id.String()).Scan(&row).Error
 	if err != nil {
 		return entry.Entry{}, err
 	}

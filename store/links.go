@@ -40,7 +40,7 @@ func (s *Store) SaveLinks(ctx context.Context, run int64, links []NewLink) error
 	}
 	_, err := s.exec(ctx, `
 		INSERT INTO links (link_key, resource_id, directory, entry_id, how, run_id)
-		SELECT k, r, d, i, h, ? FROM unnest(?::text[], ?::text[], ?::text[], ?::uuid[], ?::text[]) AS t(k, r, d, i, h)
+		SELECT k, r, d, i, h, ? FROM unnest(?::text[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[]) AS t(k, r, d, i, h)
 		ON CONFLICT (directory, entry_id) DO UPDATE SET resource_id = excluded.resource_id, link_key = excluded.link_key, left_at = NULL`,
 		run, keys, resources, directories, ids, hows)
 	return err
@@ -52,7 +52,7 @@ func (s *Store) DropLinks(ctx context.Context, refs []Ref) error {
 		return nil
 	}
 	directories, ids := refArrays(refs)
-	_, err := s.exec(ctx, `DELETE FROM links l USING unnest(?::text[], ?::uuid[]) AS t(d, i) WHERE l.directory = d AND l.entry_id = i`, directories, ids)
+	_, err := s.exec(ctx, `DELETE FROM links l USING unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE l.directory = d AND l.entry_id = i`, directories, ids)
 	return err
 }
 
@@ -64,7 +64,7 @@ func (s *Store) SetLeft(ctx context.Context, refs []Ref, left bool) error {
 	}
 	directories, ids := refArrays(refs)
 	_, err := s.exec(ctx, `UPDATE links l SET left_at = CASE WHEN ? THEN coalesce(l.left_at, now()) END
-		FROM unnest(?::text[], ?::uuid[]) AS t(d, i) WHERE l.directory = d AND l.entry_id = i AND (l.left_at IS NOT NULL) <> ?`, left, directories, ids, left)
+		FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE l.directory = d AND l.entry_id = i AND (l.left_at IS NOT NULL) <> ?`, left, directories, ids, left)
 	return err
 }
 
@@ -87,5 +87,5 @@ func (s *Store) EntryOf(ctx context.Context, resourceID string) (Ref, error) {
 // CountLinks counts the links whose entries have not left.
 func (s *Store) CountLinks(ctx context.Context) (int, error) {
 	var n int
-	return n, s.with(ctx).Raw(`SELECT count(*) FROM links WHERE left_at IS NULL`).Scan(&n).Error
+	return n, s.raw(ctx, `SELECT count(*) FROM links WHERE left_at IS NULL`).Scan(&n).Error
 }

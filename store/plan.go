@@ -59,11 +59,14 @@ func (r subjectRow) dirty() (Dirty, error) {
 	return d, err
 }
 
-// NextDirty returns up to limit entries in a state.
-func (s *Store) NextDirty(ctx context.Context, state, limit int) ([]Dirty, error) {
+// NextDirty returns up to limit entries in a state, in their order after the one
+// given, and holds them until the transaction ends; those that another
+// transaction holds are left out.
+func (s *Store) NextDirty(ctx context.Context, state int, after Ref, limit int) ([]Dirty, error) {
 	var rows []subjectRow
-	err := s.with(ctx).Raw(`SELECT d.lookup, `+subjectColumns+` FROM dirty d JOIN entries e ON e.directory = d.directory AND e.id = d.entry_id `+subjectJoins+`
-		WHERE d.state = ? ORDER BY d.directory, d.entry_id LIMIT ?`, state, limit).Scan(&rows).Error
+	err := s.raw(ctx, `SELECT d.lookup, `+subjectColumns+` FROM dirty d JOIN entries e ON e.directory = d.directory AND e.id = d.entry_id `+subjectJoins+`
+		WHERE d.state = ? AND (d.directory, d.entry_id) > (?, ?) ORDER BY d.directory, d.entry_id LIMIT ? FOR UPDATE OF d SKIP LOCKED`,
+		state, after.Directory, after.ID.String(), limit).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +82,7 @@ func (s *Store) NextDirty(ctx context.Context, state, limit int) ([]Dirty, error
 // Subject returns one entry with its link and resource, dirty or not.
 func (s *Store) Subject(ctx context.Context, ref Ref) (Dirty, error) {
 	var row subjectRow
-	err := s.with(ctx).Raw(`SELECT false AS lookup, `+subjectColumns+` FROM entries e `+subjectJoins+` WHERE e.directory = ? AND e.id = ?`, ref.Directory, ref.ID.String()).Scan(&row).Error
+	err := s.raw(ctx, `SELECT false AS lookup, `+subjectColumns+` FROM entries e `+subjectJoins+` WHERE e.directory = ? AND e.id = ?`, ref.Directory, ref.ID.String()).Scan(&row).Error
 	if err != nil {
 		return Dirty{}, err
 	}
@@ -101,7 +104,7 @@ func (s *Store) SetDirty(ctx context.Context, refs []Ref, state int, lookup bool
 		return nil
 	}
 	directories, ids := refArrays(refs)
-	_, err := s.exec(ctx, `INSERT INTO dirty (directory, entry_id, state, lookup) SELECT d, i, ?, ? FROM unnest(?::text[], ?::uuid[]) AS t(d, i)
+	_, err := s.exec(ctx, `INSERT INTO dirty (directory, entry_id, state, lookup) SELECT d, i, ?, ? FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i)
 		ON CONFLICT (directory, entry_id) DO UPDATE SET state = excluded.state, lookup = dirty.lookup OR excluded.lookup`, state, lookup, directories, ids)
 	return err
 }
@@ -112,14 +115,14 @@ func (s *Store) ClearDirty(ctx context.Context, refs []Ref) error {
 		return nil
 	}
 	directories, ids := refArrays(refs)
-	_, err := s.exec(ctx, `DELETE FROM dirty USING unnest(?::text[], ?::uuid[]) AS t(d, i) WHERE directory = d AND entry_id = i`, directories, ids)
+	_, err := s.exec(ctx, `DELETE FROM dirty USING unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE directory = d AND entry_id = i`, directories, ids)
 	return err
 }
 
 // CountDirty counts entries in a state.
 func (s *Store) CountDirty(ctx context.Context, state int) (int, error) {
 	var n int
-	return n, s.with(ctx).Raw(`SELECT count(*) FROM dirty WHERE state = ?`, state).Scan(&n).Error
+	return n, s.raw(ctx, `SELECT count(*) FROM dirty WHERE state = ?`, state).Scan(&n).Error
 }
 
 func refArrays(refs []Ref) (directories, ids textArray) {
@@ -150,7 +153,7 @@ func (s *Store) ReplaceClaims(ctx context.Context, refs []Ref, claims []NewClaim
 		return taken, nil
 	}
 	directories, ids := refArrays(refs)
-	if _, err := s.exec(ctx, `DELETE FROM claims c USING unnest(?::text[], ?::uuid[]) AS t(d, i) WHERE c.directory = d AND c.entry_id = i`, directories, ids); err != nil {
+	if _, err := s.exec(ctx, `DELETE FROM claims c USING unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE c.directory = d AND c.entry_id = i`, directories, ids); err != nil {
 		return nil, err
 	}
 	if len(claims) == 0 {
@@ -160,7 +163,7 @@ func (s *Store) ReplaceClaims(ctx context.Context, refs []Ref, claims []NewClaim
 	for _, claim := range claims {
 		keys, claimDirectories, claimIDs = append(keys, claim.Key), append(claimDirectories, claim.Ref.Directory), append(claimIDs, claim.Ref.ID.String())
 	}
-	if _, err := s.exec(ctx, `INSERT INTO claims (key, directory, entry_id) SELECT k, d, i FROM unnest(?::text[], ?::text[], ?::uuid[]) AS t(k, d, i)
+	if _, err := s.exec(ctx, `INSERT INTO claims (key, directory, entry_id) SELECT k, d, i FROM unnest(?::text[], ?::text[], ?::text[]::uuid[]) AS t(k, d, i)
 		ON CONFLICT (key) DO NOTHING`, keys, claimDirectories, claimIDs); err != nil {
 		return nil, err
 	}
@@ -168,9 +171,9 @@ func (s *Store) ReplaceClaims(ctx context.Context, refs []Ref, claims []NewClaim
 		Key, Directory, EntryID, DN string
 		Dirty                       bool
 	}
-	err := s.with(ctx).Raw(`
+	err := s.raw(ctx, `
 		SELECT c.key, c.directory, c.entry_id, coalesce(e.dn, '') AS dn, coalesce(y.state = 0, false) AS dirty
-		FROM unnest(?::text[], ?::text[], ?::uuid[]) AS t(k, d, i) JOIN claims c ON c.key = k AND (c.directory, c.entry_id) <> (d, i)
+		FROM unnest(?::text[], ?::text[], ?::text[]::uuid[]) AS t(k, d, i) JOIN claims c ON c.key = k AND (c.directory, c.entry_id) <> (d, i)
 		LEFT JOIN entries e ON e.directory = c.directory AND e.id = c.entry_id
 		LEFT JOIN dirty y ON y.directory = c.directory AND y.entry_id = c.entry_id`, keys, claimDirectories, claimIDs).Scan(&rows).Error
 	if err != nil {

@@ -32,7 +32,7 @@ func (s *Store) SaveProblems(ctx context.Context, run int64, problems []NewProbl
 		directories, ids = append(directories, p.Ref.Directory), append(ids, p.Ref.ID.String())
 		codes, details = append(codes, p.Code), append(details, p.Detail)
 	}
-	_, err := s.exec(ctx, `INSERT INTO problems AS p (directory, entry_id, code, detail, last_run) SELECT d, i, c, t, ? FROM unnest(?::text[], ?::uuid[], ?::text[], ?::text[]) AS x(d, i, c, t)
+	_, err := s.exec(ctx, `INSERT INTO problems AS p (directory, entry_id, code, detail, last_run) SELECT d, i, c, t, ? FROM unnest(?::text[], ?::text[]::uuid[], ?::text[], ?::text[]) AS x(d, i, c, t)
 		ON CONFLICT (directory, entry_id) DO UPDATE SET times = CASE WHEN p.code <> excluded.code THEN 1 WHEN p.last_run = excluded.last_run THEN p.times ELSE p.times + 1 END,
 			since = CASE WHEN p.code = excluded.code THEN p.since ELSE now() END, code = excluded.code, detail = excluded.detail, last_run = excluded.last_run`,
 		run, directories, ids, codes, details)
@@ -45,7 +45,7 @@ func (s *Store) CloseProblems(ctx context.Context, refs []Ref) error {
 		return nil
 	}
 	directories, ids := refArrays(refs)
-	_, err := s.exec(ctx, `DELETE FROM problems p USING unnest(?::text[], ?::uuid[]) AS t(d, i) WHERE p.directory = d AND p.entry_id = i`, directories, ids)
+	_, err := s.exec(ctx, `DELETE FROM problems p USING unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE p.directory = d AND p.entry_id = i`, directories, ids)
 	return err
 }
 
@@ -71,18 +71,18 @@ const problemSelect = `SELECT p.*, e.dn, coalesce(l.resource_id, '') AS resource
 // ProblemOf returns the open problem of an entry.
 func (s *Store) ProblemOf(ctx context.Context, ref Ref) (wire.OpenProblem, bool, error) {
 	var row problemRow
-	err := s.with(ctx).Raw(problemSelect+` WHERE p.directory = ? AND p.entry_id = ?`, ref.Directory, ref.ID.String()).Scan(&row).Error
+	err := s.raw(ctx, problemSelect+` WHERE p.directory = ? AND p.entry_id = ?`, ref.Directory, ref.ID.String()).Scan(&row).Error
 	return row.open(), row.EntryID != "", err
 }
 
 // Problems lists open problems, the oldest first, and how many there are.
 func (s *Store) Problems(ctx context.Context, code string, offset, limit int) ([]wire.OpenProblem, int, error) {
 	var total int
-	if err := s.with(ctx).Raw(`SELECT count(*) FROM problems WHERE ? IN ('', code)`, code).Scan(&total).Error; err != nil {
+	if err := s.raw(ctx, `SELECT count(*) FROM problems WHERE ? IN ('', code)`, code).Scan(&total).Error; err != nil {
 		return nil, 0, err
 	}
 	var rows []problemRow
-	err := s.with(ctx).Raw(problemSelect+` WHERE ? IN ('', p.code) ORDER BY p.since, p.entry_id OFFSET ? LIMIT ?`, code, offset, limit).Scan(&rows).Error
+	err := s.raw(ctx, problemSelect+` WHERE ? IN ('', p.code) ORDER BY p.since, p.entry_id OFFSET ? LIMIT ?`, code, offset, limit).Scan(&rows).Error
 	out := make([]wire.OpenProblem, len(rows))
 	for i, row := range rows {
 		out[i] = row.open()
@@ -93,7 +93,7 @@ func (s *Store) Problems(ctx context.Context, code string, offset, limit int) ([
 // ProblemCounts counts open problems by code, the most frequent first.
 func (s *Store) ProblemCounts(ctx context.Context) ([]wire.CodeCount, error) {
 	counts := []wire.CodeCount{}
-	if err := s.with(ctx).Raw(`SELECT code, count(*) AS count FROM problems GROUP BY code ORDER BY 2 DESC, 1`).Scan(&counts).Error; err != nil {
+	if err := s.raw(ctx, `SELECT code, count(*) AS count FROM problems GROUP BY code ORDER BY 2 DESC, 1`).Scan(&counts).Error; err != nil {
 		return nil, err
 	}
 	for i := range counts {
@@ -105,7 +105,7 @@ func (s *Store) ProblemCounts(ctx context.Context) ([]wire.CodeCount, error) {
 // ObjectCounts counts what is where.
 func (s *Store) ObjectCounts(ctx context.Context) (wire.ObjectCounts, error) {
 	var c wire.ObjectCounts
-	err := s.with(ctx).Raw(`SELECT
+	err := s.raw(ctx, `SELECT
 		(SELECT count(*) FROM entries WHERE kind = 'user' AND gone IS NULL) AS entries,
 		(SELECT count(*) FROM links) AS linked,
 		(SELECT count(*) FROM links WHERE left_at IS NOT NULL) AS suspended,
@@ -117,7 +117,7 @@ func (s *Store) ObjectCounts(ctx context.Context) (wire.ObjectCounts, error) {
 // EntryCount counts the people of a directory.
 func (s *Store) EntryCount(ctx context.Context, directory string) (int, error) {
 	var n int
-	return n, s.with(ctx).Raw(`SELECT count(*) FROM entries WHERE directory = ? AND kind = 'user' AND gone IS NULL`, directory).Scan(&n).Error
+	return n, s.raw(ctx, `SELECT count(*) FROM entries WHERE directory = ? AND kind = 'user' AND gone IS NULL`, directory).Scan(&n).Error
 }
 
 // hitRow is a row of a search.
@@ -127,6 +127,7 @@ type hitRow struct {
 	Name, Login, State                   string
 	Active                               *bool
 	Gone                                 bool
+	Total                                int
 }
 
 // FindQuery searches objects.
@@ -147,35 +148,60 @@ const findFrom = `FROM (
 		coalesce(r.attributes->>'userName', e.attributes->'userPrincipalName'->>0, e.attributes->'mail'->>0, '') AS login,
 		r.active, e.gone IS NOT NULL AS gone,
 		CASE WHEN p.entry_id IS NOT NULL THEN 'problem' WHEN e.gone IS NOT NULL AND l.id IS NULL THEN 'removed' WHEN l.left_at IS NOT NULL THEN 'suspended'
-			WHEN d.entry_id IS NOT NULL THEN 'changing' WHEN l.id IS NOT NULL THEN 'in-step' ELSE 'not-synced' END AS state,
-		e.search || E'\n' || coalesce(r.search, '') AS search
+			WHEN d.entry_id IS NOT NULL THEN 'changing' WHEN l.id IS NOT NULL THEN 'in-step' ELSE 'not-synced' END AS state
 	FROM entries e LEFT JOIN links l ON l.directory = e.directory AND l.entry_id = e.id LEFT JOIN resources r ON r.id = l.resource_id
 		LEFT JOIN problems p ON p.directory = e.directory AND p.entry_id = e.id LEFT JOIN dirty d ON d.directory = e.directory AND d.entry_id = e.id
-	WHERE e.kind = 'user'
+	WHERE e.kind = 'user' AND (@text = '' OR e.search LIKE @pattern OR r.search LIKE @pattern OR e.id::text = ANY((@ids)::text[]))
 	UNION ALL
-	SELECT 'resource', '', '', r.id, '', coalesce(r.attributes->>'displayName', r.attributes->>'userName'), coalesce(r.attributes->>'userName', ''), r.active, false, 'cloud-only', r.search
+	SELECT 'resource', '', '', r.id, '', coalesce(r.attributes->>'displayName', r.attributes->>'userName'), coalesce(r.attributes->>'userName', ''), r.active, false, 'cloud-only'
 	FROM resources r WHERE NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)
-) o`
+		AND (@text = '' OR r.search LIKE @pattern OR r.id = ANY((@ids)::text[]))
+) o WHERE @state IN ('', state)`
+
+// Exact finds the one object whose entry id, resource id, distinguished name or
+// login is exactly the text, by index; false when there is none, or several.
+func (s *Store) Exact(ctx context.Context, text string, ids []entry.ID) (wire.Hit, bool, error) {
+	path := ""
+	if dn, err := entry.ParseDN(text); err == nil {
+		path = dn.Path()
+	}
+	var refs []struct{ Directory, EntryID, ResourceID string }
+	err := s.raw(ctx, `
+		SELECT directory, id::text AS entry_id, '' AS resource_id FROM entries WHERE id = ANY((@ids)::text[]::uuid[]) AND kind = 'user'
+		UNION SELECT directory, id::text, '' FROM entries WHERE @path <> '' AND path = @path AND kind = 'user' AND gone IS NULL AND directory IN (SELECT directory FROM directory_states)
+		UNION SELECT coalesce(l.directory, ''), coalesce(l.entry_id::text, ''), CASE WHEN l.id IS NULL THEN r.id ELSE '' END
+			FROM resources r LEFT JOIN links l ON l.resource_id = r.id WHERE r.keys && ARRAY['userName=' || lower(@text)] OR r.id = @text OR r.id = ANY((@ids)::text[])
+		LIMIT 2`, map[string]any{"ids": idArray(ids), "path": path, "text": text}).Scan(&refs).Error
+	if err != nil || len(refs) != 1 {
+		return wire.Hit{}, false, err
+	}
+	hit := wire.Hit{Type: "entry", Directory: refs[0].Directory, EntryID: refs[0].EntryID, ResourceID: refs[0].ResourceID}
+	if hit.EntryID == "" {
+		hit.Type = "resource"
+	}
+	return hit, true, nil
+}
 
 // Find searches entries and resources by name, login, address or id, and tells
 // how many fit.
 func (s *Store) Find(ctx context.Context, q FindQuery) ([]wire.Hit, int, error) {
-	where, args := ` WHERE ? IN ('', state)`, []any{q.State}
-	if q.Text != "" {
-		where += ` AND (search LIKE ? OR entry_id = ANY(?::text[]) OR resource_id = ANY(?::text[]))`
-		args = append(args, like(strings.ToLower(q.Text)), idArray(q.IDs), idArray(q.IDs))
-	}
-	var total int
-	if err := s.with(ctx).Raw(`SELECT count(*) `+findFrom+where, args...).Scan(&total).Error; err != nil {
-		return nil, 0, err
-	}
+	args := map[string]any{"text": q.Text, "pattern": like(strings.ToLower(q.Text)), "ids": idArray(q.IDs), "state": q.State, "offset": q.Offset, "limit": q.Limit}
 	order, ok := map[string]string{"": "lower(name)", "name": "lower(name)", "-name": "lower(name) DESC", "login": "login", "-login": "login DESC", "state": "state, lower(name)", "-state": "state DESC, lower(name)"}[q.Sort]
 	if !ok {
 		return nil, 0, problem.New(problem.BadInput, "sort %q: use name, login or state, with a minus for the other way round", q.Sort)
 	}
 	var rows []hitRow
-	if err := s.with(ctx).Raw(`SELECT * `+findFrom+where+` ORDER BY `+order+`, entry_id, resource_id OFFSET ? LIMIT ?`, append(args, q.Offset, q.Limit)...).Scan(&rows).Error; err != nil {
+	// One pass counts and pages.
+	if err := s.raw(ctx, `SELECT *, count(*) OVER () AS total `+findFrom+` ORDER BY `+order+`, entry_id, resource_id OFFSET @offset LIMIT @limit`, args).Scan(&rows).Error; err != nil {
 		return nil, 0, err
+	}
+	total := 0
+	if len(rows) > 0 {
+		total = rows[0].Total
+	} else if q.Offset > 0 { // past the end
+		if err := s.raw(ctx, `SELECT count(*) `+findFrom, args).Scan(&total).Error; err != nil {
+			return nil, 0, err
+		}
 	}
 	hits := make([]wire.Hit, len(rows))
 	for i, r := range rows {

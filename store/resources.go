@@ -22,7 +22,7 @@ type CloudState struct {
 // CloudState returns where the last read stopped.
 func (s *Store) CloudState(ctx context.Context) (CloudState, error) {
 	var state CloudState
-	return state, s.with(ctx).Raw(`SELECT watermark, read FROM cloud_state`).Scan(&state).Error
+	return state, s.raw(ctx, `SELECT watermark, read FROM cloud_state`).Scan(&state).Error
 }
 
 // SaveCloudState keeps where a read stopped.
@@ -82,9 +82,9 @@ func (s *Store) StoreResources(ctx context.Context, resources []entry.Resource, 
 		searches = append(searches, strings.ToLower(strings.Join(append([]string{r.ID(), r.ExternalID(), r.Login(), r.DisplayName()}, r.Addresses()...), "\n")))
 	}
 	var changed int
-	err := s.with(ctx).Raw(`
+	err := s.raw(ctx, `
 		WITH input AS (
-			SELECT * FROM unnest(?::text[], ?::text[], ?::bytea[], ?::text[], ?::boolean[], ?::text[]) AS t(id, attributes, digest, keys, active, search)
+			SELECT * FROM unnest(?::text[], ?::text[], ?::bytea[], ?::text[], ?::text[]::boolean[], ?::text[]) AS t(id, attributes, digest, keys, active, search)
 		), stored AS (
 			INSERT INTO resources AS r (id, attributes, digest, keys, active, search)
 			SELECT id, attributes::jsonb, digest, ARRAY(SELECT jsonb_array_elements_text(keys::jsonb)), active, search FROM input
@@ -112,7 +112,7 @@ func (s *Store) DropResources(ctx context.Context, ids []string) error {
 
 // DropResourcesExcept is DropResources for all that are not in seen.
 func (s *Store) DropResourcesExcept(ctx context.Context, seen map[string]struct{}) (int, error) {
-	rows, err := s.with(ctx).Raw(`SELECT id FROM resources`).Rows()
+	rows, err := s.raw(ctx, `SELECT id FROM resources`).Rows()
 	if err != nil {
 		return 0, err
 	}
@@ -136,7 +136,7 @@ func (s *Store) DropResourcesExcept(ctx context.Context, seen map[string]struct{
 // Resource returns one resource of the mirror.
 func (s *Store) Resource(ctx context.Context, id string) (entry.Resource, error) {
 	var text []byte
-	err := s.with(ctx).Raw(`SELECT attributes FROM resources WHERE id = ?`, id).Row().Scan(&text)
+	err := s.raw(ctx, `SELECT attributes FROM resources WHERE id = ?`, id).Row().Scan(&text)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, errNotFound
 	}
@@ -164,12 +164,11 @@ func (s *Store) Holders(ctx context.Context, keys []string) (map[string][]Holder
 	if len(keys) == 0 {
 		return found, nil
 	}
-	rows, err := s.with(ctx).Raw(`
+	rows, err := s.raw(ctx, `
 		SELECT r.attributes, k.key, coalesce(l.directory, ''), coalesce(l.entry_id::text, ''), coalesce(e.dn, ''), l.left_at IS NOT NULL OR e.gone IS NOT NULL
-		FROM resources r CROSS JOIN LATERAL unnest(r.keys) AS k(key)
+		FROM (SELECT DISTINCT unnest(?::text[]) AS key) k JOIN resources r ON r.keys @> ARRAY[k.key]
 		LEFT JOIN links l ON l.resource_id = r.id
-		LEFT JOIN entries e ON e.directory = l.directory AND e.id = l.entry_id
-		WHERE r.keys && ?::text[] AND k.key = ANY(?::text[])`, textArray(keys), textArray(keys)).Rows()
+		LEFT JOIN entries e ON e.directory = l.directory AND e.id = l.entry_id`, textArray(keys)).Rows()
 	if err != nil {
 		return nil, err
 	}

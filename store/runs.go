@@ -69,7 +69,7 @@ func (s *Store) NewRun(ctx context.Context, run Run, unlessOpen bool) (int64, er
 	err := s.Tx(ctx, func(tx *Store) error {
 		if unlessOpen {
 			var open bool
-			err := tx.with(ctx).Raw(`SELECT EXISTS (SELECT FROM runs WHERE state IN ('waiting', 'running'))`).Scan(&open).Error
+			err := tx.raw(ctx, `SELECT EXISTS (SELECT FROM runs WHERE state IN ('waiting', 'running'))`).Scan(&open).Error
 			if err != nil || open {
 				return err
 			}
@@ -217,7 +217,7 @@ func (s *Store) Order(ctx context.Context, id int64) (Order, error) {
 // whose lease has lapsed. Several agents never take the same one.
 func (s *Store) TakeOrder(ctx context.Context, agent string, directories []string, lease time.Duration) (Order, bool, error) {
 	var id int64
-	err := s.with(ctx).Raw(`
+	err := s.raw(ctx, `
 		UPDATE orders SET state = 'leased', agent_id = ?, lease_until = now() + ? * interval '1 second' WHERE id = (
 			SELECT id FROM orders WHERE directory = ANY(?::text[]) AND (state = 'waiting' OR state = 'leased' AND lease_until < now())
 			ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED

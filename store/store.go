@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
 	"gorm.io/driver/postgres"
@@ -44,6 +45,9 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	if err != nil {
 		return nil, problem.New(problem.BadInput, "the database connection cannot be read: write postgres://user@host:port/name")
 	}
+	// A plan made while the tables were small would be kept for prepared
+	// statements and scan them when they are large.
+	config.RuntimeParams["plan_cache_mode"] = "force_custom_plan"
 	pool := stdlib.OpenDB(*config)
 	pool.SetMaxOpenConns(connections)
 	pool.SetMaxIdleConns(connections)
@@ -121,8 +125,20 @@ func (s *Store) with(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx
 
 // exec runs a statement and returns the number of rows it touched.
 func (s *Store) exec(ctx context.Context, statement string, args ...any) (int64, error) {
-	result := s.with(ctx).Exec(statement, args...)
+	result := s.with(ctx).Exec(statement, arguments(args)...)
 	return result.RowsAffected, result.Error
+}
+
+// raw prepares a query with arrays among its arguments.
+func (s *Store) raw(ctx context.Context, query string, args ...any) *gorm.DB {
+	return s.with(ctx).Raw(query, arguments(args)...)
+}
+
+// Deadlock tells whether the database ended a transaction because two waited
+// for each other; it can be done again.
+func Deadlock(err error) bool {
+	var failure *pgconn.PgError
+	return errors.As(err, &failure) && failure.Code == "40P01"
 }
 
 // NotFound tells whether an error means that there is no such record.

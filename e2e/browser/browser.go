@@ -20,7 +20,7 @@ const (
 )
 
 // ErrNone says that there is no Chromium.
-var ErrNone = errors.New("Chromium is not installed: run lab/install.sh")
+var ErrNone = errors.New("no Chromium is installed: run lab/install.sh")
 
 // New starts a browser with an empty profile of its own; stop ends it.
 func New(ctx context.Context) (page context.Context, stop func(), err error) {
@@ -54,7 +54,7 @@ func New(ctx context.Context) (page context.Context, stop func(), err error) {
 // SignIn opens the console and signs in.
 func SignIn(console, name, password string) chromedp.Tasks {
 	return chromedp.Tasks{
-		chromedp.Navigate(console), chromedp.WaitVisible("#name"), chromedp.SendKeys("#name", name), chromedp.SendKeys("#password", password),
-		chromedp.Click("button[type=submit]"), chromedp.WaitVisible("#main h1"),
+		chromedp.Navigate(console), chromedp.WaitVisible("#name"), chromedp.SendKeys("#name", name, chromedp.ByQuery), chromedp.SendKeys("#password", password, chromedp.ByQuery),
+		chromedp.Click("button[type=submit]", chromedp.ByQuery), chromedp.WaitVisible("#main h1"),
 	}
 }

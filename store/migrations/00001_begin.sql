@@ -53,7 +53,8 @@ CREATE TABLE resources (
     active boolean NOT NULL,
     search text NOT NULL
 );
-CREATE INDEX resources_keys ON resources USING gin (keys);
+-- Without fastupdate, since a list of pending entries is searched whole.
+CREATE INDEX resources_keys ON resources USING gin (keys) WITH (fastupdate = off);
 
 CREATE TABLE cloud_state (
     one boolean PRIMARY KEY DEFAULT true CHECK (one),

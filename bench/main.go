@@ -1,0 +1,123 @@
+// Command bench measures Kambrel's targets on this machine, with everything on
+// it: OpenLDAP, PostgreSQL, the cloud stand-in, service and agent. Each figure
+// stands beside a raw limit measured in the same run. It prints a table, writes
+// docs/performance.md, and bench.json for programs.
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"slices"
+	"time"
+)
+
+// figures are what is measured at one size of the directory; times in seconds.
+type figures struct {
+	People     int     `json:"people"`
+	Load       float64 `json:"load"`
+	RawRead    float64 `json:"rawRead"`
+	RawCopy    float64 `json:"rawCopy"`
+	RawCreate  float64 `json:"rawCreate"`
+	FirstRun   float64 `json:"firstRun"`
+	FirstRead  float64 `json:"firstRead"`
+	FirstWrite float64 `json:"firstWrite"`
+	ReadBack   float64 `json:"readBack"`
+	Idle       float64 `json:"idle"`
+	Delta      float64 `json:"delta"`
+	RawDelta   float64 `json:"rawDelta"`
+	Rehearsal  float64 `json:"rehearsal"`
+	RawPass    float64 `json:"rawPass"`
+	Why        float64 `json:"why"`
+	Find       float64 `json:"find"`
+	ServiceMB  float64 `json:"serviceMB"`
+	AgentMB    float64 `json:"agentMB"`
+}
+
+func main() {
+	sizes := flag.String("sizes", "10000,100000", "numbers of people, separated by commas")
+	out := flag.String("out", filepath.Join("docs", "performance.md"), "where the table is written")
+	flag.Parse()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	defer stop()
+	if err := run(ctx, *sizes, *out); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func run(ctx context.Context, sizes, out string) error {
+	var all []figures
+	for _, n := range numbers(sizes) {
+		if n < 1000 {
+			return errors.New("--sizes: give at least 1000 people")
+		}
+		fmt.Fprintf(os.Stderr, "bench: %d people\n", n)
+		f, err := measure(ctx, n)
+		if err != nil {
+			return fmt.Errorf("%d people: %w", n, err)
+		}
+		all = append(all, f)
+	}
+	text, err := json.MarshalIndent(all, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll("var", 0o755); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join("var", "bench.json"), append(text, '\n'), 0o644); err != nil {
+		return err
+	}
+	table := report(all, time.Now())
+	fmt.Print(table)
+	return os.WriteFile(out, []byte(table), 0o644)
+}
+
+// measure takes all figures at one size, on a fresh installation.
+func measure(ctx context.Context, n int) (f figures, err error) {
+	s, err := newStage(ctx, n)
+	if err != nil {
+		return f, err
+	}
+	defer func() { err = errors.Join(err, s.close()) }()
+	f.People, f.Load = n, s.loaded
+	steps := []struct {
+		name string
+		into *float64
+		do   func(context.Context) (float64, error)
+	}{
+		{"ldapsearch of the whole tree", &f.RawRead, s.rawRead},
+		{"COPY of as many rows", &f.RawCopy, s.rawCopy},
+		{"the cloud's own create rate", &f.RawCreate, s.rawCreate},
+		{"first run", &f.FirstRun, s.firstRun},
+		{"first delta, which reads back what was written", &f.ReadBack, s.delta0},
+		{"delta without a change", &f.Idle, s.delta0},
+		{"delta of 100 changes", &f.Delta, s.delta100},
+		{"100 entries read and 100 PATCHes", &f.RawDelta, s.rawDelta},
+		{"rehearsal of everything", &f.Rehearsal, s.rehearsal},
+		{"one pass over the mirror in SQL", &f.RawPass, s.rawPass},
+		{"why", &f.Why, s.why},
+		{"find", &f.Find, s.find},
+	}
+	for _, step := range steps {
+		if *step.into, err = step.do(ctx); err != nil {
+			return f, fmt.Errorf("%s: %w", step.name, err)
+		}
+		fmt.Fprintf(os.Stderr, "bench:   %-50s %8.3f s\n", step.name, *step.into)
+	}
+	f.FirstRead, f.FirstWrite = s.readTime, s.writeTime
+	f.ServiceMB, f.AgentMB = peakMB(s.service.PID()), peakMB(s.agent.PID())
+	return f, nil
+}
+
+// median of several measurements keeps one hiccup from counting.
+func median(times []float64) float64 {
+	slices.Sort(times)
+	return times[len(times)/2]
+}

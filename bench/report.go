@@ -1,0 +1,77 @@
+package main
+
+import (
+	"fmt"
+	"runtime"
+	"strings"
+	"time"
+)
+
+// report writes the figures as a page: each target with what was measured, the
+// raw limit beside it, and whether it holds.
+func report(all []figures, at time.Time) string {
+	var b strings.Builder
+	largest, smallest := all[len(all)-1], all[0]
+	fmt.Fprintf(&b, "# Performance\n\nMeasured by `make bench` on %s with %d cores, everything on one machine: OpenLDAP, agent, service,\nPostgreSQL and the cloud stand-in. Times move from run to run; each figure stands beside a raw limit measured in the\nsame run.\n\n",
+		at.Format("2006-01-02"), runtime.NumCPU())
+	fmt.Fprintf(&b, "| what | %s | raw limit | ratio | bound | |\n| --- | --- | --- | --- | --- | --- |\n", sizes(all))
+	row := func(what string, pick func(figures) float64, unit string, raw func(figures) float64, bound string, holds bool) {
+		cells := make([]string, len(all))
+		for i, f := range all {
+			cells[i] = number(pick(f), unit)
+		}
+		limit, ratio := "", ""
+		if raw != nil {
+			limit, ratio = number(raw(largest), unit), fmt.Sprintf("%.1f", pick(largest)/raw(largest))
+		}
+		verdict := ""
+		if bound != "" {
+			verdict = map[bool]string{true: "holds", false: "**missed**"}[holds]
+		}
+		fmt.Fprintf(&b, "| %s | %s | %s | %s | %s | %s |\n", what, strings.Join(cells, " | "), limit, ratio, bound, verdict)
+	}
+	rawFirst := func(f figures) float64 { return f.RawRead + f.RawCopy + f.RawCreate }
+	row("first run", func(f figures) float64 { return f.FirstRun }, "s", rawFirst, "90 s", largest.FirstRun <= 90)
+	row("— of this read", func(f figures) float64 { return f.FirstRead }, "s", func(f figures) float64 { return f.RawRead }, "", true)
+	row("— of this write", func(f figures) float64 { return f.FirstWrite }, "s", func(f figures) float64 { return f.RawCreate }, "", true)
+	row("first delta, which reads back what was written", func(f figures) float64 { return f.ReadBack }, "s", nil, "", true)
+	row("delta without a change", func(f figures) float64 { return f.Idle }, "s", nil, "", true)
+	row("delta of 100 changes", func(f figures) float64 { return f.Delta }, "s", func(f figures) float64 { return f.RawDelta }, "2 s", largest.Delta <= 2)
+	if len(all) > 1 {
+		ratio := largest.Delta / smallest.Delta
+		fmt.Fprintf(&b, "| the same, compared with %s people |%s %.2f times | | | 1.5 times | %s |\n", thousands(smallest.People), strings.Repeat(" |", len(all)-1), ratio, map[bool]string{true: "holds", false: "**missed**"}[ratio <= 1.5])
+	}
+	row("rehearsal of everything, plan", func(f figures) float64 { return f.Rehearsal }, "s", func(f figures) float64 { return f.RawPass }, "", true)
+	row("why, one entry", func(f figures) float64 { return f.Why * 1000 }, "ms", nil, "", true)
+	row("find, one page", func(f figures) float64 { return f.Find * 1000 }, "ms", nil, "", true)
+	row("service memory, peak", func(f figures) float64 { return f.ServiceMB }, "MB", nil, "300 MB", largest.ServiceMB < 300)
+	row("agent memory, peak", func(f figures) float64 { return f.AgentMB }, "MB", nil, "", true)
+	fmt.Fprintf(&b, "\nThe raw limit of the first run is the sum of `ldapsearch` of the same tree (%.1f s), COPY of as many rows (%.1f s) and\nthe stand-in's own create rate in bulk requests (%.1f s). That of a delta is 100 entries read and 100 PATCHes, one after\nanother. That of a rehearsal is one pass over the mirror in SQL. `slapadd` loaded the people in %.1f s. Runs are timed\nfrom being asked for to their end; the delta of 100 changes is the median of %d.\n",
+		largest.RawRead, largest.RawCopy, largest.RawCreate, largest.Load, tries)
+	return b.String()
+}
+
+func sizes(all []figures) string {
+	cells := make([]string, len(all))
+	for i, f := range all {
+		cells[i] = thousands(f.People) + " people"
+	}
+	return strings.Join(cells, " | ")
+}
+
+func thousands(n int) string {
+	if n >= 1000 {
+		return fmt.Sprintf("%d,%03d", n/1000, n%1000)
+	}
+	return fmt.Sprint(n)
+}
+
+func number(value float64, unit string) string {
+	switch {
+	case unit == "MB":
+		return fmt.Sprintf("%.0f %s", value, unit)
+	case value < 10:
+		return fmt.Sprintf("%.2f %s", value, unit)
+	}
+	return fmt.Sprintf("%.1f %s", value, unit)
+}
