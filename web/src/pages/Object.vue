@@ -120,7 +120,7 @@ const howWords: Record<string, string> = { create: 'the resource was created', a
 .summary { margin: -6px 0 14px; color: var(--ink-2); overflow-wrap: anywhere; }
 .note { padding: 10px 14px; border-left: 4px solid var(--bad); margin-bottom: 14px; }
 .note p { margin: 4px 0; }
-.three { display: grid; grid-template-columns: 1.4fr 1fr 1fr; gap: 14px; align-items: start; }
+.three { display: grid; grid-template-columns: 1.25fr 1fr 1.1fr; gap: 14px; align-items: start; }
 .sheet { margin-bottom: 14px; }
 .forms { margin-top: 10px; }
 .forms dl { margin-top: 6px; }

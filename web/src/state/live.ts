@@ -45,6 +45,12 @@ export const useLive = defineStore('live', () => {
 
   function start(): void {
     if (source) return
+    open()
+    timer = window.setInterval(soon, refreshEvery)
+    void refresh()
+  }
+
+  function open(): void {
     source = new EventSource('/api/v1/events')
     source.onmessage = (message) => {
       const event = JSON.parse(message.data as string) as Event
@@ -53,9 +59,14 @@ export const useLive = defineStore('live', () => {
     }
     source.onopen = soon
     source.onerror = soon
-    timer = window.setInterval(soon, refreshEvery)
-    void refresh()
   }
+
+  // A page that is kept for the back button must not hold a connection: a
+  // browser has six of them for one service.
+  window.addEventListener('pagehide', () => source?.close())
+  window.addEventListener('pageshow', (event) => {
+    if (event.persisted && source) open()
+  })
 
   function stop(): void {
     source?.close()
