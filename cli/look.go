@@ -101,7 +101,10 @@ var signs = map[reason.Outcome]string{reason.Yes: "+", reason.No: "-", reason.No
 func printReason(w io.Writer, node reason.Node, depth int) {
 	line := strings.Repeat("  ", depth) + signs[node.Outcome] + " " + node.Text
 	if node.Value != "" {
-		line += ": " + node.Value
+		if !strings.HasSuffix(line, "?") {
+			line += ":"
+		}
+		line += " " + node.Value
 	}
 	if node.Source != "" {
 		line += "   (" + node.Source + ")"

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/wire"
 )
@@ -61,15 +62,7 @@ func newRunsShowCommand(d *deps) *cobra.Command {
 		Use: "show N", Short: "Show a run and its changes, before and after", Args: oneArgument("the run's number"),
 		Example: "  kambrel runs show 7\n  kambrel runs show 7 --operation suspend\n  kambrel runs show 7 --text lind -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := runNumber(args[0])
-			if err != nil {
-				return err
-			}
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			run, err := c.Run(cmd.Context(), id)
+			c, run, err := d.runNamed(cmd, args[0])
 			if err != nil {
 				return err
 			}
@@ -79,7 +72,7 @@ func newRunsShowCommand(d *deps) *cobra.Command {
 					query.Set(name, value)
 				}
 			}
-			changes, err := c.Changes(cmd.Context(), id, query)
+			changes, err := c.Changes(cmd.Context(), run.ID, query)
 			if err != nil {
 				return err
 			}
@@ -106,23 +99,15 @@ func newRunsReleaseCommand(d *deps) *cobra.Command {
 no others beyond the guard. Without --yes it only says what it would do.`,
 		Example: "  kambrel runs release 12\n  kambrel runs release 12 --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := runNumber(args[0])
-			if err != nil {
-				return err
-			}
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			run, err := c.Run(cmd.Context(), id)
+			c, run, err := d.runNamed(cmd, args[0])
 			if err != nil {
 				return err
 			}
 			if !yes {
-				fmt.Fprintf(cmd.OutOrStdout(), "Run %d holds %s. Releasing suspends these people in the cloud.\nLook at them with 'kambrel runs show %d --state held'; do it with --yes.\n", id, plural(run.Counts.Held, "removal"), id)
+				fmt.Fprintf(cmd.OutOrStdout(), "Run %d holds %s. Releasing suspends these people in the cloud.\nLook at them with 'kambrel runs show %d --state held'; do it with --yes.\n", run.ID, plural(run.Counts.Held, "removal"), run.ID)
 				return nil
 			}
-			next, err := c.Release(cmd.Context(), id)
+			next, err := c.Release(cmd.Context(), run.ID)
 			if err != nil {
 				return err
 			}
@@ -133,12 +118,18 @@ no others beyond the guard. Without --yes it only says what it would do.`,
 	return command
 }
 
-func runNumber(text string) (int64, error) {
+// runNamed fetches the run whose number was given.
+func (d *deps) runNamed(cmd *cobra.Command, text string) (*client.Client, wire.Run, error) {
 	id, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || id < 1 {
-		return 0, fmt.Errorf("%q is no run number: 'kambrel runs list' shows them", text)
+		return nil, wire.Run{}, fmt.Errorf("%q is no run number: 'kambrel runs list' shows them", text)
 	}
-	return id, nil
+	c, err := d.client()
+	if err != nil {
+		return nil, wire.Run{}, err
+	}
+	run, err := c.Run(cmd.Context(), id)
+	return c, run, err
 }
 
 func printChanges(w io.Writer, run wire.Run, page wire.Page[wire.Change]) error {
