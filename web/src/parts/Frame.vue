@@ -2,7 +2,7 @@
 // The frame around every page: where one can go, what state things are in,
 // and the one act that is always at hand.
 import { NButton, useMessage } from 'naive-ui'
-import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
+import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, unwrap } from '../api/client'
@@ -25,13 +25,6 @@ const places = [
 
 onMounted(live.start)
 onUnmounted(live.stop)
-watch(
-  () => session.who,
-  (who) => {
-    if (!who) void router.push({ name: 'sign-in', query: { to: router.currentRoute.value.fullPath } })
-  },
-)
-
 const state = computed(() => {
   if (live.failure) return { mark: 'broken', text: live.failure.title, more: live.failure.detail }
   const h = live.health

@@ -38,5 +38,5 @@ export const useSession = defineStore('session', () => {
   const may = (least: 'operator' | 'administrator') =>
     who.value?.role === 'administrator' || (least === 'operator' && who.value?.role === 'operator')
 
-  return { who, restore, signIn, signOut, ended, may }
+  return { who, known, restore, signIn, signOut, ended, may }
 })
