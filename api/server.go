@@ -23,6 +23,7 @@ import (
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/engine"
 	"kambrel.example/kambrel/store"
+	"kambrel.example/kambrel/wire"
 )
 
 // Version is the version of the program.
@@ -67,10 +68,11 @@ func New(s *store.Store, e *engine.Engine, options Options) *Server {
 	}}))
 	server.agentStreams()
 	server.eventStream()
+	server.app.Use("/api/openapi", authorized(wire.Viewer, func(c *fiber.Ctx) error { return c.Next() }))
 
 	huma.DefaultArrayNullable = false // every list in an answer is one, if an empty one
 	config := huma.DefaultConfig("Kambrel", Version)
-	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", "/api/schemas"
+	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", ""
 	config.CreateHooks = nil // no $schema links in answers
 	config.Info.Description = "Keeps a cloud directory in step with on-premises directories."
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
@@ -90,10 +92,7 @@ func New(s *store.Store, e *engine.Engine, options Options) *Server {
 	return server
 }
 
-// OpenAPI is the document of the interface.
-func (s *Server) OpenAPI() ([]byte, error) { return s.api.OpenAPI().YAML() }
-
-// OpenAPIJSON is the same as JSON.
+// OpenAPIJSON is the document of the interface.
 func (s *Server) OpenAPIJSON() ([]byte, error) { return s.api.OpenAPI().MarshalJSON() }
 
 // Serve answers requests on a listener until Close. Without certificates it

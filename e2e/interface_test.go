@@ -27,7 +27,10 @@ func TestEveryRouteAsksForARole(t *testing.T) {
 		require.NoError(t, err)
 		tokens[role] = token.Secret
 	}
-	response, err := http.Get(w.url + "/api/openapi.json")
+	request, err := http.NewRequest(http.MethodGet, w.url+"/api/openapi.json", nil)
+	require.NoError(t, err)
+	request.Header.Set("Authorization", "Bearer "+tokens[wire.Viewer])
+	response, err := http.DefaultClient.Do(request)
 	require.NoError(t, err)
 	defer response.Body.Close()
 	var document struct {
@@ -65,7 +68,7 @@ func TestEveryRouteAsksForARole(t *testing.T) {
 	}
 	assert.Greater(t, tried, 70)
 	for path, want := range map[string]int{
-		"/api/v1/agent/order": 401, "/api/v1/agent/hello": 401, "/api/v1/agent/orders/1/answer": 401, "/api/v1/events": 401, "/metrics": 401, "/healthz": 200,
+		"/api/v1/agent/order": 401, "/api/v1/agent/hello": 401, "/api/v1/agent/orders/1/answer": 401, "/api/v1/events": 401, "/metrics": 401, "/healthz": 200, "/api/openapi.json": 401, "/api/openapi.yaml": 401,
 	} {
 		method := map[string]string{"/api/v1/agent/hello": "PUT", "/api/v1/agent/orders/1/answer": "POST"}[path]
 		assert.Equal(t, want, w.status(t, method, path, ""), path)

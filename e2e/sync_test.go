@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/wire"
 )
 
@@ -175,6 +176,27 @@ func TestARehearsalWritesNothingAndForgetsNothing(t *testing.T) {
 	w.inStep(3)
 	full := w.run(wire.NewRun{Kind: "full", Rehearsal: true})
 	assert.Zero(t, full.Counts.Changes)
+}
+
+// TestSettingsActivatedDuringARunAreNotLost activates others at every stage of
+// a run: the next one brings everybody in step with them.
+func TestSettingsActivatedDuringARunAreNotLost(t *testing.T) {
+	t.Parallel()
+	const crew = 800
+	w := newWorld(t, ldifPeople(crew))
+	d := document()
+	w.activate(d)
+	for i, stage := range []string{"read", "plan", "write"} {
+		started, err := w.client.StartRun(t.Context(), wire.NewRun{Kind: "full"})
+		require.NoError(t, err)
+		w.awaitMoment(started.ID, func(r wire.Run) bool { return r.Stage == stage })
+		kind := fmt.Sprintf("Kind %d", i)
+		d.Users.Rules = append(document().Users.Rules, settings.Rule{Target: "userType", Always: kind})
+		w.activate(d)
+		w.wait(started.ID)
+		require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+		assert.Len(t, users(t, w.address(), fmt.Sprintf("userType eq %q", kind)), crew, "activated while the run was at %s", stage)
+	}
 }
 
 // TestRandomHistories edits the directory at random, with delta runs between:

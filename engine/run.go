@@ -37,6 +37,9 @@ func (e *Engine) execute(ctx context.Context, run *store.Run) error {
 			return err
 		}
 	}
+	if err := x.settle(ctx); err != nil {
+		return err
+	}
 	now := time.Now()
 	run.State, run.Started, run.Stages, run.Counts = wire.RunRunning, &now, []wire.Stage{}, wire.Counts{}
 	if err := e.store.SaveRun(ctx, run); err != nil {
@@ -47,6 +50,24 @@ func (e *Engine) execute(ctx context.Context, run *store.Run) error {
 		return ctx.Err()
 	}
 	return x.end(ctx, err)
+}
+
+// settle lets the run work by the settings that are active now. Where the run
+// before worked by others, it looks at everybody: an activation may have come
+// while that run was planning.
+func (x *execution) settle(ctx context.Context) error {
+	active, ok, err := x.store.ActiveSettings(ctx)
+	if err != nil {
+		return err
+	}
+	if ok {
+		x.run.Revision = active.Revision
+	}
+	last, ok, err := x.store.LastRun(ctx)
+	if err != nil || ok && last.Revision == x.run.Revision || x.run.Rehearsal {
+		return err
+	}
+	return x.store.MarkAllDirty(ctx)
 }
 
 func (x *execution) stages(ctx context.Context) error {

@@ -77,7 +77,7 @@ func (s *Store) StoreResources(ctx context.Context, resources []entry.Resource, 
 			return 0, err
 		}
 		ids, attributes, keys = append(ids, r.ID()), append(attributes, string(text)), append(keys, string(keyText))
-		digests = append(digests, digest(text))
+		digests = append(digests, digest(text, keyText))
 		actives = append(actives, map[bool]string{true: "t", false: "f"}[r.Active()])
 		searches = append(searches, strings.ToLower(strings.Join(append([]string{r.ID(), r.ExternalID(), r.Login(), r.DisplayName()}, r.Addresses()...), "\n")))
 	}
