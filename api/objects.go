@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/store"
 	"kambrel.example/kambrel/wire"
 )
@@ -51,6 +52,13 @@ func (s *Server) objectRoutes() {
 		}
 		problems, total, err := s.store.Problems(ctx, in.Code, int(offset), in.Limit)
 		return answer(pageAt(problems, total, int(offset)), err)
+	})
+	huma.Register(s.api, operation("GET", "/problems/kinds", "list-problem-kinds", "The catalogue: every code with its cause and what to do", wire.Viewer), func(context.Context, *struct{}) (*body[[]wire.ProblemKind], error) {
+		kinds := []wire.ProblemKind{}
+		for _, kind := range problem.Catalogue() {
+			kinds = append(kinds, wire.ProblemKind{Code: string(kind.Code), Title: kind.Title, Cause: kind.Cause, Remedy: kind.Remedy})
+		}
+		return answer(kinds, nil)
 	})
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/reason"
 	"kambrel.example/kambrel/wire"
 )
@@ -176,13 +177,17 @@ func printHealth(w io.Writer, h wire.Health) error {
 func newProblemsCommand(d *deps) *cobra.Command {
 	var code string
 	var limit int
+	var kinds bool
 	command := &cobra.Command{
 		Use: "problems", Short: "List what keeps entries from being in sync", Args: noArguments,
-		Example: "  kambrel problems\n  kambrel problems --code duplicate-login",
+		Example: "  kambrel problems\n  kambrel problems --code duplicate-login\n  kambrel problems --kinds",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := d.client()
 			if err != nil {
 				return err
+			}
+			if kinds {
+				return d.printKinds(cmd, c)
 			}
 			page, err := c.Problems(cmd.Context(), url.Values{"limit": {strconv.Itoa(limit)}, "code": {code}})
 			if err != nil {
@@ -202,7 +207,23 @@ func newProblemsCommand(d *deps) *cobra.Command {
 			})
 		},
 	}
+	command.Flags().BoolVar(&kinds, "kinds", false, "list every kind there is, with its cause and what to do")
 	command.Flags().StringVar(&code, "code", "", "only problems with this code")
 	command.Flags().IntVar(&limit, "limit", 50, "how many, at most 500")
 	return command
+}
+
+func (d *deps) printKinds(cmd *cobra.Command, c *client.Client) error {
+	kinds, err := c.ProblemKinds(cmd.Context())
+	if err != nil {
+		return err
+	}
+	return d.print(cmd.OutOrStdout(), kinds, func(w io.Writer) error {
+		for _, kind := range kinds {
+			if _, err := fmt.Fprintf(w, "%s  [%s]\n  %s\n  %s\n\n", kind.Title, kind.Code, kind.Cause, kind.Remedy); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }

@@ -203,6 +203,11 @@ func (c *Client) Problems(ctx context.Context, query url.Values) (out wire.Page[
 	return out, c.do(ctx, http.MethodGet, "/problems", query, nil, &out)
 }
 
+// ProblemKinds is the catalogue of problems.
+func (c *Client) ProblemKinds(ctx context.Context) (out []wire.ProblemKind, err error) {
+	return out, c.do(ctx, http.MethodGet, "/problems/kinds", nil, nil, &out)
+}
+
 // Health is the state of everything.
 func (c *Client) Health(ctx context.Context) (out wire.Health, err error) {
 	return out, c.do(ctx, http.MethodGet, "/health", nil, nil, &out)

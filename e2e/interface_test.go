@@ -235,6 +235,9 @@ func TestTheCommandLineSpeaksToPeopleAndPrograms(t *testing.T) {
 	assert.Contains(t, out, "resource is linked to another entry")
 	out, _, _ = w.kambrel("problems")
 	assert.Contains(t, out, "Ada Twin")
+	out, _, status = w.kambrel("problems", "--kinds")
+	assert.Zero(t, status)
+	assert.Contains(t, out, "Login is taken  [duplicate-login]")
 	_, _, status = w.kambrel("find", "nobody at all")
 	assert.Equal(t, 1, status)
 }

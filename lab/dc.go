@@ -119,7 +119,7 @@ func (l *Lab) copyImage(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	defer lock.Close()
+	defer unlock(lock)
 	image := filepath.Join(cache, "dc-"+imageVersion)
 	if _, err := os.Stat(image); err != nil {
 		l.log("provisioning a domain controller (once, about 15 s)")
@@ -176,7 +176,7 @@ func (l *Lab) freeAddress() (string, error) {
 			l.mu.Unlock()
 			return address, nil
 		}
-		_ = lock.Close()
+		_ = unlock(lock)
 	}
 	return "", fmt.Errorf("%w: every address from 127.0.0.11 on is taken", ErrNoDomainController)
 }

@@ -40,7 +40,7 @@ func New(dir string) (*Lab, error) {
 	}
 	l := &Lab{Dir: absolute, lock: lock}
 	if l.certificate, err = openAuthority(filepath.Join(absolute, "tls")); err != nil {
-		_ = lock.Close()
+		_ = unlock(lock)
 		return nil, err
 	}
 	return l, nil
@@ -59,7 +59,7 @@ func Remove(dir string) error {
 	if err != nil {
 		return fmt.Errorf("%s is in use by another lab: stop it first: %w", absolute, err)
 	}
-	defer lock.Close()
+	defer unlock(lock)
 	pidFiles, err := filepath.Glob(filepath.Join(absolute, "*.pid"))
 	if err != nil {
 		return err
@@ -90,7 +90,7 @@ func (l *Lab) Stop() error {
 		failures = append(failures, processes[i].Stop())
 	}
 	for _, lock := range append(held, l.lock) {
-		failures = append(failures, lock.Close())
+		failures = append(failures, unlock(lock))
 	}
 	return errors.Join(failures...)
 }

@@ -179,6 +179,12 @@ func endLeftover(pidFile string) {
 	}
 }
 
+// unlock frees a lock at once. Closing alone would leave it to a child that
+// another goroutine is just starting, until that has begun its program.
+func unlock(file *os.File) error {
+	return errors.Join(syscall.Flock(int(file.Fd()), syscall.LOCK_UN), file.Close())
+}
+
 // lockFile takes an exclusive lock that ends with this process.
 func lockFile(path string, wait bool) (*os.File, error) {
 	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o644)

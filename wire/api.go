@@ -171,6 +171,14 @@ func DetailOf(code problem.Code, detail string) ProblemDetail {
 	return ProblemDetail{Code: string(code), Title: kind.Title, Detail: detail, Cause: kind.Cause, Remedy: kind.Remedy}
 }
 
+// ProblemKind is one line of the catalogue of problems.
+type ProblemKind struct {
+	Code   string `json:"code"`
+	Title  string `json:"title"`
+	Cause  string `json:"cause"`
+	Remedy string `json:"remedy"`
+}
+
 // OpenProblem is a problem of an entry that is not solved yet.
 type OpenProblem struct {
 	ProblemDetail

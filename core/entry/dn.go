@@ -64,13 +64,3 @@ func (d DN) Equal(other DN) bool { return d.Path() == other.Path() }
 func PathUnder(path, base string) bool {
 	return path == base || strings.HasPrefix(path, base) && len(path) > len(base) && path[len(base)] == '/'
 }
-
-// Rebase moves a name from below one container to below another, as happens
-// to all entries of a container that is renamed. It returns dn unchanged when
-// it does not lie below from.
-func Rebase(dn, from, to string) string {
-	if len(dn) > len(from) && strings.EqualFold(dn[len(dn)-len(from):], from) && dn[len(dn)-len(from)-1] == ',' {
-		return dn[:len(dn)-len(from)] + to
-	}
-	return dn
-}

@@ -23,7 +23,6 @@ const (
 	AmbiguousMatch        Code = "ambiguous-match"
 	LinkConflict          Code = "link-conflict"
 	ProtectedResource     Code = "protected-resource"
-	ResourceVanished      Code = "resource-vanished"
 	RemovalsHeld          Code = "removals-held"
 	CloudRefused          Code = "cloud-refused"
 	CloudThrottled        Code = "cloud-throttled"
@@ -35,7 +34,6 @@ const (
 	ContainerMissing      Code = "scope-container-missing"
 	NoSettings            Code = "no-settings"
 	SettingsInvalid       Code = "settings-invalid"
-	RunInterrupted        Code = "run-interrupted"
 	DatabaseUnreachable   Code = "database-unreachable"
 	NotFound              Code = "not-found"
 	AmbiguousText         Code = "ambiguous-text"
@@ -65,7 +63,6 @@ var catalogue = []Kind{
 	{AmbiguousMatch, "Several resources match", "More than one resource in the cloud fits this entry, so none is taken.", "Remove the doubt in the cloud (one resource too many) or in the entry."},
 	{LinkConflict, "The resource is linked to another entry", "The resource that fits this entry already belongs to another entry.", "If the other entry is the same person's old one, delete it or take it out of scope and unlink; otherwise correct the login."},
 	{ProtectedResource, "The resource has an administrative role", "A match rule found a resource that administers the cloud. Such a resource is never adopted by a rule.", "Take the role away while matching, or give the entry another login."},
-	{ResourceVanished, "The resource is gone from the cloud", "The linked resource was deleted in the cloud.", "Nothing: the next run makes a new one, since the entry is still in scope."},
 	{RemovalsHeld, "Removals are held", "The run would have suspended or removed more resources than the guard allows.", "Look at the held removals of the run. Release them if they are meant; otherwise correct the scope, and they fall away."},
 	{CloudRefused, "The cloud refused", "The cloud answered a request with an error.", "Read the cloud's answer in the detail."},
 	{CloudThrottled, "The cloud is throttling", "The cloud asks for fewer requests; Kambrel waited and tried again, without success so far.", "Nothing: the next run goes on where this one stopped."},
@@ -77,7 +74,6 @@ var catalogue = []Kind{
 	{ContainerMissing, "A container of the scope does not exist", "The settings include or exclude a container that the directory does not have. Going on would suspend people by mistake.", "Correct the container's name in the settings and activate them."},
 	{NoSettings, "No settings are active", "A run needs activated settings.", "Activate a settings file: 'kambrel settings activate FILE'."},
 	{SettingsInvalid, "The settings have faults", "The settings file cannot work as it is.", "Correct each fault that is listed; nothing was activated."},
-	{RunInterrupted, "The run was interrupted", "The service ended while the run was going on.", "Nothing: the run is taken up again where it was."},
 	{DatabaseUnreachable, "The database cannot be reached", "PostgreSQL did not answer.", "Start PostgreSQL, or correct the connection the service was started with. Nothing is lost."},
 	{NotFound, "Not found", "Nothing has this name or id.", "Check the spelling, or search with 'kambrel find TEXT'."},
 	{AmbiguousText, "Several objects fit", "The text fits more than one object.", "Use the id of the one that is meant; 'kambrel find TEXT' lists them."},
