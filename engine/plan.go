@@ -380,21 +380,25 @@ func (p *planner) count(c *wire.Counts, looked int) {
 	c.Planned += looked - len(p.later)
 	c.Problems += len(p.problems)
 	for _, change := range p.changes {
-		if change.Operation == "" {
-			continue
+		if change.Operation != "" {
+			tally(c, change.Operation, 1)
 		}
-		c.Changes++
-		switch change.Operation {
-		case plan.Create:
-			c.Create++
-		case plan.Adopt:
-			c.Adopt++
-		case plan.Update:
-			c.Update++
-		case plan.Restore:
-			c.Restore++
-		case plan.Suspend:
-			c.Suspend++
-		}
+	}
+}
+
+// tally adds changes of one operation to the counts.
+func tally(c *wire.Counts, operation plan.Operation, n int) {
+	c.Changes += n
+	switch operation {
+	case plan.Create:
+		c.Create += n
+	case plan.Adopt:
+		c.Adopt += n
+	case plan.Update:
+		c.Update += n
+	case plan.Restore:
+		c.Restore += n
+	case plan.Suspend:
+		c.Suspend += n
 	}
 }

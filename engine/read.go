@@ -115,11 +115,7 @@ func (x *execution) noAgent(ctx context.Context, order store.Order, directory st
 			failure = problem.New(problem.AgentOffline, "directory %s: agent %s was last heard of %s", directory, agent.Name, last)
 		}
 	}
-	return errorsJoin(failure, x.store.EndOrder(ctx, order.ID, string(failure.Code), failure.Detail, order.Counts))
-}
-
-func errorsJoin(failure *problem.Error, err error) error {
-	if err != nil {
+	if err := x.store.EndOrder(ctx, order.ID, string(failure.Code), failure.Detail, order.Counts); err != nil {
 		return err
 	}
 	return failure

@@ -228,8 +228,7 @@ func (x *execution) finalCounts(ctx context.Context) error {
 	c := &x.run.Counts
 	c.Create, c.Adopt, c.Update, c.Restore, c.Suspend, c.Changes, c.Held, c.Done, c.Failed, c.Problems = 0, 0, 0, 0, 0, 0, 0, 0, 0, 0
 	for key, n := range counted {
-		operation, state := plan.Operation(key[0]), key[1]
-		switch state {
+		switch key[1] {
 		case "superseded":
 			continue
 		case "blocked":
@@ -244,19 +243,7 @@ func (x *execution) finalCounts(ctx context.Context) error {
 			c.Failed += n
 			c.Problems += n
 		}
-		c.Changes += n
-		switch operation {
-		case plan.Create:
-			c.Create += n
-		case plan.Adopt:
-			c.Adopt += n
-		case plan.Update:
-			c.Update += n
-		case plan.Restore:
-			c.Restore += n
-		case plan.Suspend:
-			c.Suspend += n
-		}
+		tally(c, plan.Operation(key[0]), n)
 	}
 	return nil
 }

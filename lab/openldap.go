@@ -102,15 +102,15 @@ func (l *Lab) StartOpenLDAP(ctx context.Context, name string, options OpenLDAPOp
 	}
 	s.Process, err = l.Start(ctx, Command{
 		Name: name, Path: slapd, Args: []string{"-d", "0", "-f", conf, "-h", s.URL},
-		Ready: func(context.Context) error {
-			return bindAs(s, s.AdminDN, s.AdminPassword)
-		},
+		Ready: func(context.Context) error { return s.answersTo(s.AdminDN, s.AdminPassword) },
 	})
 	return s, err
 }
 
 // Dial opens a verified connection as the administrator.
-func (s *LDAPServer) Dial() (*ldap.Conn, error) {
+func (s *LDAPServer) Dial() (*ldap.Conn, error) { return s.dialAs(s.AdminDN, s.AdminPassword) }
+
+func (s *LDAPServer) dialAs(dn, password string) (*ldap.Conn, error) {
 	config, err := tlsConfig(s.CAFile, s.URL)
 	if err != nil {
 		return nil, err
@@ -119,22 +119,18 @@ func (s *LDAPServer) Dial() (*ldap.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := conn.Bind(s.AdminDN, s.AdminPassword); err != nil {
+	if err := conn.Bind(dn, password); err != nil {
 		_ = conn.Close()
 		return nil, err
 	}
 	return conn, nil
 }
 
-func bindAs(s *LDAPServer, dn, password string) error {
-	config, err := tlsConfig(s.CAFile, s.URL)
+// answersTo tells whether the server is up and lets an account in.
+func (s *LDAPServer) answersTo(dn, password string) error {
+	conn, err := s.dialAs(dn, password)
 	if err != nil {
 		return err
 	}
-	conn, err := ldap.DialURL(s.URL, ldap.DialWithTLSConfig(config))
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	return conn.Bind(dn, password)
+	return conn.Close()
 }

@@ -48,12 +48,7 @@ func (s *Store) SaveLinks(ctx context.Context, run int64, links []NewLink) error
 
 // DropLinks unties entries.
 func (s *Store) DropLinks(ctx context.Context, refs []Ref) error {
-	if len(refs) == 0 {
-		return nil
-	}
-	directories, ids := refArrays(refs)
-	_, err := s.exec(ctx, `DELETE FROM links l USING unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE l.directory = d AND l.entry_id = i`, directories, ids)
-	return err
+	return s.deleteByEntry(ctx, "links", refs)
 }
 
 // SetLeft notes that the leaver policy was carried out for entries, or that

@@ -111,18 +111,23 @@ func (s *Store) SetDirty(ctx context.Context, refs []Ref, state int, lookup bool
 
 // ClearDirty takes entries out of the dirty set.
 func (s *Store) ClearDirty(ctx context.Context, refs []Ref) error {
-	if len(refs) == 0 {
-		return nil
-	}
-	directories, ids := refArrays(refs)
-	_, err := s.exec(ctx, `DELETE FROM dirty USING unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE directory = d AND entry_id = i`, directories, ids)
-	return err
+	return s.deleteByEntry(ctx, "dirty", refs)
 }
 
 // CountDirty counts entries in a state.
 func (s *Store) CountDirty(ctx context.Context, state int) (int, error) {
 	var n int
 	return n, s.raw(ctx, `SELECT count(*) FROM dirty WHERE state = ?`, state).Scan(&n).Error
+}
+
+// deleteByEntry deletes what one of our own tables has on entries.
+func (s *Store) deleteByEntry(ctx context.Context, table string, refs []Ref) error {
+	if len(refs) == 0 {
+		return nil
+	}
+	directories, ids := refArrays(refs)
+	_, err := s.exec(ctx, `DELETE FROM `+table+` USING unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE directory = d AND entry_id = i`, directories, ids)
+	return err
 }
 
 func refArrays(refs []Ref) (directories, ids textArray) {
@@ -152,8 +157,7 @@ func (s *Store) ReplaceClaims(ctx context.Context, refs []Ref, claims []NewClaim
 	if len(refs) == 0 {
 		return taken, nil
 	}
-	directories, ids := refArrays(refs)
-	if _, err := s.exec(ctx, `DELETE FROM claims c USING unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE c.directory = d AND c.entry_id = i`, directories, ids); err != nil {
+	if err := s.deleteByEntry(ctx, "claims", refs); err != nil {
 		return nil, err
 	}
 	if len(claims) == 0 {

@@ -41,12 +41,7 @@ func (s *Store) SaveProblems(ctx context.Context, run int64, problems []NewProbl
 
 // CloseProblems closes the problems of entries whose cause is gone.
 func (s *Store) CloseProblems(ctx context.Context, refs []Ref) error {
-	if len(refs) == 0 {
-		return nil
-	}
-	directories, ids := refArrays(refs)
-	_, err := s.exec(ctx, `DELETE FROM problems p USING unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE p.directory = d AND p.entry_id = i`, directories, ids)
-	return err
+	return s.deleteByEntry(ctx, "problems", refs)
 }
 
 type problemRow struct {

@@ -28,9 +28,6 @@ const (
 	Restore Operation = "restore"
 )
 
-// Operations lists all operations in the order people read them.
-var Operations = []Operation{Create, Adopt, Update, Restore, Suspend}
-
 // Code tells what a decision came to.
 type Code string
 

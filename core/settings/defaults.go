@@ -4,10 +4,10 @@ package settings
 // are matched by login and then by address, and only the attributes listed
 // here are ever touched in the cloud.
 func Default(directory Directory) Document {
-	login, disabled := "userPrincipalName", `flag(entry.userAccountControl, 2)`
+	login, active := "userPrincipalName", `!flag(entry.userAccountControl, 2)`
 	filter := "(&(objectClass=user)(!(objectClass=computer)))"
 	if directory.Dialect == Standard {
-		login, disabled = "mail", `entry.pwdAccountLockedTime == "000001010000Z"`
+		login, active = "mail", `!(entry.pwdAccountLockedTime == "000001010000Z")`
 		filter = "(objectClass=inetOrgPerson)"
 	}
 	const enterprise = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:"
@@ -21,7 +21,7 @@ func Default(directory Directory) Document {
 			},
 			Rules: []Rule{
 				{Target: "userName", From: login, Required: true},
-				{Target: "active", Formula: "!" + wrapComparison(disabled)},
+				{Target: "active", Formula: active},
 				{Target: "displayName", Formula: `entry.displayName != "" ? entry.displayName : entry.cn`},
 				{Target: "name.givenName", From: "givenName"},
 				{Target: "name.familyName", From: "sn"},
@@ -36,11 +36,4 @@ func Default(directory Directory) Document {
 		Guard:    Guard{Removals: 20, Share: 5},
 		Schedule: Schedule{Every: "2m"},
 	}
-}
-
-func wrapComparison(formula string) string {
-	if formula[len(formula)-1] == ')' {
-		return formula
-	}
-	return "(" + formula + ")"
 }

@@ -93,7 +93,6 @@ func (s *studio) startDemo(ctx context.Context) error {
 	if err := s.process.Start(); err != nil {
 		return err
 	}
-	ended := make(chan error, 1)
 	tick := time.NewTicker(200 * time.Millisecond)
 	defer tick.Stop()
 	for {
@@ -104,8 +103,6 @@ func (s *studio) startDemo(ctx context.Context) error {
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case err := <-ended:
-			return err
 		case <-tick.C:
 		}
 	}

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { NDataTable, NInput, NPagination, NSelect, type DataTableColumns, type DataTableSortState } from 'naive-ui'
-import { computed, h, ref, watch } from 'vue'
+import { computed, h } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { api, unwrap, type Hit } from '../api/client'
@@ -9,6 +9,7 @@ import Fault from '../parts/Fault.vue'
 import Tag from '../parts/Tag.vue'
 import { useLoad } from '../parts/useLoad'
 import { useQuery } from '../parts/useQuery'
+import { useTyped } from '../parts/useTyped'
 import { count, objectStates, objectWord } from '../parts/words'
 
 type Sort = 'name' | '-name' | 'login' | '-login' | 'state' | '-state'
@@ -18,13 +19,7 @@ const text = useQuery<string>('text', '', 'page')
 const state = useQuery<Hit['state'] | ''>('state', '', 'page')
 const sort = useQuery<Sort>('sort', 'name', 'page')
 const page = useQuery<string>('page', '1')
-const typed = ref(text.value)
-let typing = 0
-watch(typed, (value) => {
-  window.clearTimeout(typing)
-  typing = window.setTimeout(() => (text.value = value), 250)
-})
-watch(text, (value) => (typed.value = value))
+const typed = useTyped(text)
 
 const { data, failure, loading, again } = useLoad(
   () =>

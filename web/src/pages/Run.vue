@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // One run, live while it goes on, and its changes with before and after.
 import { NButton, NDataTable, NInput, NPopconfirm, NProgress, NSelect, NSkeleton, useMessage, type DataTableColumns } from 'naive-ui'
-import { computed, h, onUnmounted, ref, watch } from 'vue'
+import { computed, h, onUnmounted } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 
 import { api, unwrap, type Change } from '../api/client'
@@ -12,6 +12,7 @@ import RunCounts from '../parts/RunCounts.vue'
 import Tag from '../parts/Tag.vue'
 import { useLoad } from '../parts/useLoad'
 import { useQuery } from '../parts/useQuery'
+import { useTyped } from '../parts/useTyped'
 import { changeWord, count, runWord, shortTarget, took, when } from '../parts/words'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
@@ -26,12 +27,7 @@ const operation = useQuery<Change['operation'] | ''>('operation', '', 'cursor')
 const state = useQuery<Change['state'] | ''>('state', '', 'cursor')
 const text = useQuery<string>('text', '', 'cursor')
 const cursor = useQuery<string>('cursor', '')
-const typed = ref(text.value)
-let typing = 0
-watch(typed, (value) => {
-  window.clearTimeout(typing)
-  typing = window.setTimeout(() => (text.value = value), 250)
-})
+const typed = useTyped(text)
 
 const { data: run, failure, again } = useLoad(() => unwrap(api.GET('/api/v1/runs/{id}', { params: { path: { id: id.value } } })), [id])
 const changes = useLoad(
