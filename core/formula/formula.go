@@ -60,7 +60,7 @@ func (e *CompileError) Error() string {
 }
 
 var environment = sync.OnceValues(func() (*cel.Env, error) {
-	return cel.NewEnv(
+	env, err := cel.NewEnv(
 		cel.Variable("entry", cel.MapType(cel.StringType, cel.StringType)),
 		cel.Variable("all", cel.MapType(cel.StringType, cel.ListType(cel.StringType))),
 		cel.Variable("dn", cel.StringType),
@@ -70,6 +70,13 @@ var environment = sync.OnceValues(func() (*cel.Env, error) {
 		cel.Function("flag", cel.Overload("flag_string_int", []*cel.Type{cel.StringType, cel.IntType}, cel.BoolType,
 			cel.BinaryBinding(flag))),
 	)
+	if err != nil {
+		return nil, err
+	}
+	// The checker builds its catalogue of names at the first undeclared name and
+	// reads it without a lock elsewhere: built here, it is only read later.
+	_, _ = env.Compile("undeclared")
+	return env, nil
 })
 
 // macros are CEL's standard ones, with a has() that asks for a value that is not

@@ -3,6 +3,7 @@ package formula
 import (
 	"errors"
 	"fmt"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -103,6 +104,20 @@ func TestCostIsBounded(t *testing.T) {
 	require.NoError(t, err)
 	_, err = f.Evaluate(mira)
 	require.ErrorContains(t, err, "cost limit")
+}
+
+func TestFormulasAreCompiledSideBySide(t *testing.T) {
+	t.Parallel()
+	var side sync.WaitGroup
+	for range 4 {
+		side.Go(func() {
+			_, err := Compile(`all.mail.exists(m, m == entry.mail)`)
+			assert.NoError(t, err)
+			_, err = Compile(`unknown + 1`)
+			assert.Error(t, err)
+		})
+	}
+	side.Wait()
 }
 
 func BenchmarkEvaluate(b *testing.B) {
