@@ -3,7 +3,6 @@ package api
 import (
 	"crypto/tls"
 	"errors"
-	"fmt"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -159,11 +158,7 @@ func fail(err error) huma.StatusError {
 	kind := problem.Describe(p.Code)
 	model := &huma.ErrorModel{Type: problemType + string(p.Code), Title: kind.Title, Status: statusOf(p.Code), Detail: strings.TrimSpace(p.Detail + " " + kind.Remedy)}
 	for _, fault := range p.Faults {
-		place := fault.Path
-		if fault.Line > 0 {
-			place = fmt.Sprintf("%s (line %d, column %d)", place, fault.Line, fault.Column)
-		}
-		model.Errors = append(model.Errors, &huma.ErrorDetail{Location: place, Message: fault.Message})
+		model.Errors = append(model.Errors, &huma.ErrorDetail{Location: fault.Place(), Message: fault.Message})
 	}
 	return model
 }

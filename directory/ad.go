@@ -2,7 +2,7 @@ package directory
 
 import (
 	"context"
-	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/go-ldap/ldap/v3"
@@ -11,8 +11,8 @@ import (
 	"kambrel.example/kambrel/core/problem"
 )
 
-// adFilter keeps people and what can contain them.
-const adFilter = "(|(&(objectClass=user)(!(objectClass=computer)))(objectClass=organizationalUnit)(objectClass=container)(objectClass=builtinDomain))"
+// adFilter keeps people, groups, contacts and what can contain them.
+const adFilter = "(|(&(objectClass=user)(!(objectClass=computer)))(objectClass=group)(objectClass=contact)(objectClass=organizationalUnit)(objectClass=container)(objectClass=builtinDomain))"
 
 // fetchBatch is how many changed entries are fetched by one search.
 const fetchBatch = 100
@@ -26,19 +26,17 @@ func (s *Session) readAD(ctx context.Context, r Request, base entry.DN, emit fun
 		return Result{}, err
 	}
 	everything := len(r.Cookie) == 0
-	attributes := []string{"objectClass", "isDeleted", "name"}
-	if everything {
-		attributes = wanted(r, attributes...)
-	} else {
-		// All attributes of interest, since DirSync reports an entry only when
-		// one of the attributes asked for has changed.
+	// All attributes of interest, since DirSync reports an entry only when one
+	// of the attributes asked for has changed.
+	attributes := wanted(r, "objectClass", "isDeleted", "name", "member")
+	if !everything {
 		attributes = wanted(r, append(attributes, "userAccountControl")...)
 	}
 	cookie := r.Cookie
-	changed := &fetcher{session: s, root: root, attributes: wanted(r, "objectClass", "objectGUID"), base: base, emit: emit}
+	changed := &fetcher{session: s, root: root, attributes: wanted(r, "objectClass", "objectGUID", "member"), base: base, emit: emit}
 	for {
 		next, more, err := s.dirSyncPage(ctx, search(root, adFilter, attributes), cookie, func(raw *ldap.Entry) error {
-			return handleAD(raw, everything, base, changed, emit)
+			return s.handleAD(raw, everything, r, base, changed, emit)
 		})
 		if err != nil {
 			return Result{}, err
@@ -54,7 +52,7 @@ func (s *Session) readAD(ctx context.Context, r Request, base entry.DN, emit fun
 	return Result{Cookie: cookie, Complete: everything}, nil
 }
 
-func handleAD(raw *ldap.Entry, everything bool, base entry.DN, changed *fetcher, emit func(Item) error) error {
+func (s *Session) handleAD(raw *ldap.Entry, everything bool, r Request, base entry.DN, changed *fetcher, emit func(Item) error) error {
 	id, err := entry.IDFromObjectGUID(raw.GetRawAttributeValue("objectGUID"))
 	if err != nil {
 		return badID(raw.DN, err)
@@ -72,8 +70,13 @@ func handleAD(raw *ldap.Entry, everything bool, base entry.DN, changed *fetcher,
 	if kind == "" || !under(raw.DN, base) {
 		return nil
 	}
-	dropTracking(raw)
-	e := convert(kind, id, raw)
+	if !asksFor(r, "name") {
+		drop(raw, "name") // asked for to learn of renames only
+	}
+	e, err := s.convert(kind, id, raw)
+	if err != nil {
+		return err
+	}
 	addRDN(e)
 	return emit(Item{Entry: e})
 }
@@ -92,15 +95,9 @@ func addRDN(e *entry.Entry) {
 	}
 }
 
-// dropTracking takes out what was asked for only to track changes.
-func dropTracking(raw *ldap.Entry) {
-	kept := raw.Attributes[:0]
-	for _, attribute := range raw.Attributes {
-		if attribute.Name != "name" {
-			kept = append(kept, attribute)
-		}
-	}
-	raw.Attributes = kept
+// drop takes an attribute out of what was read.
+func drop(raw *ldap.Entry, name string) {
+	raw.Attributes = slices.DeleteFunc(raw.Attributes, func(a *ldap.EntryAttribute) bool { return strings.EqualFold(a.Name, name) })
 }
 
 // dirSyncPage makes one DirSync request. The request must be new each time,
@@ -176,11 +173,7 @@ func (f *fetcher) flush() error {
 	var filter strings.Builder
 	filter.WriteString("(|")
 	for _, id := range f.ids {
-		filter.WriteString("(objectGUID=")
-		for _, octet := range id.ObjectGUID() {
-			fmt.Fprintf(&filter, `\%02x`, octet)
-		}
-		filter.WriteString(")")
+		filter.WriteString("(objectGUID=" + escaped(id.ObjectGUID()) + ")")
 	}
 	filter.WriteString(")")
 	f.ids = f.ids[:0]
@@ -193,9 +186,13 @@ func (f *fetcher) flush() error {
 		if err != nil {
 			return badID(raw.DN, err)
 		}
-		item := Item{Entry: convert(kindOf(raw.GetAttributeValues("objectClass")), id, raw)}
-		if item.Entry.Kind == "" || !under(raw.DN, f.base) {
-			item = Item{Gone: &id}
+		item := Item{Gone: &id}
+		if kind := kindOf(raw.GetAttributeValues("objectClass")); kind != "" && under(raw.DN, f.base) {
+			e, err := f.session.convert(kind, id, raw)
+			if err != nil {
+				return err
+			}
+			item = Item{Entry: e}
 		}
 		if err := f.emit(item); err != nil {
 			return err

@@ -58,38 +58,130 @@ type Session struct{ conn *ldap.Conn }
 // Open connects, protects the connection and binds. Its errors are problems
 // with code directory-unreachable and say which step failed.
 func Open(ctx context.Context, c Connection) (*Session, error) {
-	fail := func(step string, err error) (*Session, error) {
-		return nil, problem.Wrap(problem.DirectoryUnreachable, err, "%s: %s", c.URL, step)
+	conn, failure := connect(ctx, c, func(Verdict) {})
+	if failure != nil {
+		return nil, problem.Wrap(problem.DirectoryUnreachable, failure.err, "%s: %s", c.URL, failure.what)
 	}
+	return &Session{conn}, nil
+}
+
+// stepError is where connecting stopped.
+type stepError struct {
+	step Step
+	what string // what was being done
+	err  error
+}
+
+// connect goes through the steps from the configuration to the bind, and tells
+// each that went well.
+func connect(ctx context.Context, c Connection, tell func(Verdict)) (*ldap.Conn, *stepError) {
 	if err := c.Check(); err != nil {
-		return fail("configuration", err)
+		return nil, &stepError{StepConfiguration, "configuration", err}
 	}
 	address, _ := url.Parse(c.URL) // checked above
 	roots, err := certificates(c.CAFile)
 	if err != nil {
-		return fail("read the CA bundle", err)
+		return nil, &stepError{StepConfiguration, "read the CA bundle", err}
 	}
-	config := &tls.Config{RootCAs: roots, ServerName: address.Hostname(), MinVersion: tls.VersionTLS12}
-	dialer := &net.Dialer{Timeout: connectTimeout}
-	if deadline, ok := ctx.Deadline(); ok {
-		dialer.Deadline = deadline
-	}
-	conn, err := ldap.DialURL(c.URL, ldap.DialWithTLSConfig(config), ldap.DialWithDialer(dialer))
+	ctx, cancel := context.WithTimeout(ctx, connectTimeout)
+	defer cancel()
+	addresses, err := net.DefaultResolver.LookupHost(ctx, address.Hostname())
 	if err != nil {
-		return fail(stepOf(err), plain(err))
+		return nil, &stepError{StepName, "look up the name", err}
 	}
+	tell(Verdict{Step: StepName, Outcome: Good, Detail: address.Hostname() + " is " + strings.Join(addresses, ", ")})
+	port := address.Port()
+	if port == "" {
+		port = map[string]string{"ldap": "389", "ldaps": "636"}[address.Scheme]
+	}
+	raw, err := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort(address.Hostname(), port))
+	if err != nil {
+		return nil, &stepError{StepConnect, "connect", err}
+	}
+	tell(Verdict{Step: StepConnect, Outcome: Good, Detail: "port " + port + " answers at " + raw.RemoteAddr().String()})
+	config := &tls.Config{RootCAs: roots, ServerName: address.Hostname(), MinVersion: tls.VersionTLS12}
+	conn, failure := protect(ctx, raw, c, config, tell)
+	if failure != nil {
+		return nil, failure
+	}
+	if err := bind(conn, c); err != nil {
+		_ = conn.Close()
+		return nil, &stepError{StepBind, "bind as " + c.BindDN, err}
+	}
+	tell(Verdict{Step: StepBind, Outcome: Good, Detail: "signed in as " + c.BindDN})
+	return conn, nil
+}
+
+// protect puts TLS over the connection, at once (ldaps) or by StartTLS, or
+// leaves it plain where the configuration allows that.
+func protect(ctx context.Context, raw net.Conn, c Connection, config *tls.Config, tell func(Verdict)) (*ldap.Conn, *stepError) {
+	fail := func(what string, err error) (*ldap.Conn, *stepError) {
+		_ = raw.Close()
+		return nil, &stepError{StepTLS, what, err}
+	}
+	if strings.HasPrefix(strings.ToLower(c.URL), "ldaps://") {
+		secured := tls.Client(raw, config)
+		if err := secured.HandshakeContext(ctx); err != nil {
+			return fail(tlsStep(err), err)
+		}
+		conn := ldap.NewConn(secured, true)
+		conn.SetTimeout(requestTimeout)
+		conn.Start()
+		tell(certificateVerdict(secured.ConnectionState(), time.Now()))
+		return conn, nil
+	}
+	conn := ldap.NewConn(raw, false)
 	conn.SetTimeout(requestTimeout)
-	if address.Scheme == "ldap" && c.StartTLS {
-		if err := conn.StartTLS(config); err != nil {
-			_ = conn.Close()
-			return fail("start TLS", plain(err))
+	conn.Start()
+	if !c.StartTLS {
+		tell(Verdict{Step: StepTLS, Outcome: Doubtful, Detail: "the connection is plain LDAP: the password and everything read can be seen on the network",
+			Advice: "Use ldaps:// or set startTLS in the agent's configuration, and take allowPlain out."})
+		return conn, nil
+	}
+	if err := conn.StartTLS(config); err != nil {
+		return fail("start TLS", plain(err))
+	}
+	state, _ := conn.TLSConnectionState()
+	tell(certificateVerdict(state, time.Now()))
+	return conn, nil
+}
+
+// soon is how long before a certificate's end the probe warns.
+const soon = 30 * 24 * time.Hour
+
+func certificateVerdict(state tls.ConnectionState, now time.Time) Verdict {
+	v := Verdict{Step: StepTLS, Outcome: Good, Detail: tls.VersionName(state.Version)}
+	if len(state.PeerCertificates) == 0 {
+		return v
+	}
+	ends := state.PeerCertificates[0].NotAfter
+	v.Detail += ", certificate of " + state.PeerCertificates[0].Subject.CommonName + " valid until " + ends.Format(time.DateOnly)
+	if ends.Sub(now) < soon {
+		v.Outcome = Doubtful
+		v.Advice = "Renew the directory server's certificate before it expires; after that no run can read the directory."
+	}
+	return v
+}
+
+// errLocked says that the account is locked, where the directory tells.
+var errLocked = errors.New("the account is locked")
+
+// bind signs in. A directory may tell more in a password policy control (draft
+// Behera) than in its result code.
+func bind(conn *ldap.Conn, c Connection) error {
+	request := ldap.NewSimpleBindRequest(c.BindDN, c.Password, []ldap.Control{ldap.NewControlBeheraPasswordPolicy()})
+	result, err := conn.SimpleBind(request)
+	if err == nil {
+		return nil
+	}
+	if result != nil {
+		for _, control := range result.Controls {
+			if policy, ok := control.(*ldap.ControlBeheraPasswordPolicy); ok && policy.Error == ldap.BeheraAccountLocked {
+				return errLocked
+			}
 		}
 	}
-	if err := conn.Bind(c.BindDN, c.Password); err != nil {
-		_ = conn.Close()
-		return fail("bind as "+c.BindDN, plain(err))
-	}
-	return &Session{conn}, nil
+	return plain(err)
 }
 
 // Close ends the session.
@@ -110,18 +202,12 @@ func certificates(file string) (*x509.CertPool, error) {
 	return pool, nil
 }
 
-func stepOf(err error) string {
+func tlsStep(err error) string {
 	var certificate *tls.CertificateVerificationError
-	var name *net.DNSError
-	switch {
-	case errors.As(err, &certificate):
+	if errors.As(err, &certificate) {
 		return "verify the certificate"
-	case errors.As(err, &name):
-		return "look up the name"
-	case strings.Contains(err.Error(), "tls:"):
-		return "TLS"
 	}
-	return "connect"
+	return "TLS"
 }
 
 // plain keeps what the server or the system said, without the library's prefix.

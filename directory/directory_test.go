@@ -40,7 +40,7 @@ func startAD(t *testing.T) *peer {
 		t.Skip(err)
 	}
 	require.NoError(t, err)
-	return connect(t, settings.AD, server)
+	return connectPeer(t, settings.AD, server)
 }
 
 func startStandard(t *testing.T) *peer {
@@ -54,10 +54,10 @@ dc: brisling
 `+lab.ReaderLDIF("dc=brisling,dc=example")), 0o600))
 	server, err := labtest.New(t).StartOpenLDAP(t.Context(), "openldap", lab.OpenLDAPOptions{BaseDN: "dc=brisling,dc=example", LDIF: ldif})
 	require.NoError(t, err)
-	return connect(t, settings.Standard, server)
+	return connectPeer(t, settings.Standard, server)
 }
 
-func connect(t *testing.T, dialect settings.Dialect, server *lab.LDAPServer) *peer {
+func connectPeer(t *testing.T, dialect settings.Dialect, server *lab.LDAPServer) *peer {
 	t.Helper()
 	admin, err := server.Dial()
 	require.NoError(t, err)

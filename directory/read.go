@@ -89,11 +89,24 @@ func refused(err error, format string, facts ...any) error {
 }
 
 // convert makes an entry of what LDAP sent. Values that are no text become
-// base64.
-func convert(kind entry.Kind, id entry.ID, raw *ldap.Entry) *entry.Entry {
+// base64; members of a group are kept apart from its attributes.
+func (s *Session) convert(kind entry.Kind, id entry.ID, raw *ldap.Entry) (*entry.Entry, error) {
 	e := &entry.Entry{ID: id, Kind: kind, DN: raw.DN, Attributes: make(entry.Attributes, len(raw.Attributes))}
 	for _, attribute := range raw.Attributes {
-		if slices.ContainsFunc(identity, func(name string) bool { return strings.EqualFold(name, attribute.Name) }) || len(attribute.Values) == 0 {
+		name, option, _ := strings.Cut(attribute.Name, ";")
+		if slices.ContainsFunc(identity, func(id string) bool { return strings.EqualFold(id, name) }) || len(attribute.Values) == 0 {
+			continue
+		}
+		if strings.EqualFold(name, "member") || strings.EqualFold(name, "uniqueMember") {
+			if kind != entry.Group {
+				continue
+			}
+			e.Members = append(e.Members, attribute.Values...)
+			rest, err := s.furtherMembers(raw.DN, name, option, len(attribute.Values))
+			if err != nil {
+				return nil, err
+			}
+			e.Members = append(e.Members, rest...)
 			continue
 		}
 		values := make([]string, len(attribute.Values))
@@ -106,7 +119,33 @@ func convert(kind entry.Kind, id entry.ID, raw *ldap.Entry) *entry.Entry {
 		}
 		e.Attributes[attribute.Name] = values
 	}
-	return e
+	return e, nil
+}
+
+// furtherMembers reads the rest of a membership of which a directory has sent a
+// first range only, as in "member;range=0-1499".
+func (s *Session) furtherMembers(dn, name, option string, have int) ([]string, error) {
+	bounds, ranged := strings.CutPrefix(strings.ToLower(option), "range=")
+	if !ranged || strings.HasSuffix(bounds, "-*") {
+		return nil, nil
+	}
+	var members []string
+	for {
+		request := search(dn, "(objectClass=*)", []string{fmt.Sprintf("%s;range=%d-*", name, have+len(members))})
+		request.Scope = ldap.ScopeBaseObject
+		result, err := s.conn.Search(request)
+		if err != nil {
+			return nil, refused(err, "read the members of %s", dn)
+		}
+		if len(result.Entries) == 0 || len(result.Entries[0].Attributes) == 0 {
+			return members, nil
+		}
+		part := result.Entries[0].Attributes[0]
+		members = append(members, part.Values...)
+		if len(part.Values) == 0 || strings.HasSuffix(part.Name, "-*") {
+			return members, nil
+		}
+	}
 }
 
 // identity are the attributes that carry identity or bookkeeping; they are not
@@ -120,6 +159,10 @@ func kindOf(classes []string) entry.Kind {
 		switch strings.ToLower(class) {
 		case "computer":
 			return ""
+		case "contact":
+			return entry.Contact
+		case "group", "groupofnames", "groupofuniquenames":
+			return entry.Group
 		case "user", "person", "inetorgperson":
 			kind = entry.User
 		case "organizationalunit", "container", "organization", "builtindomain", "locality":
@@ -142,6 +185,11 @@ func under(dn string, base entry.DN) bool {
 
 func noEnd(r Request) error {
 	return problem.New(problem.DirectoryUnreachable, "the connection ended while reading %s", r.Base)
+}
+
+// asksFor tells whether the request itself names an attribute.
+func asksFor(r Request, name string) bool {
+	return slices.ContainsFunc(r.Attributes, func(have string) bool { return strings.EqualFold(have, name) })
 }
 
 func wanted(r Request, more ...string) []string {

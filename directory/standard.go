@@ -9,7 +9,7 @@ import (
 	"kambrel.example/kambrel/core/entry"
 )
 
-const standardFilter = "(|(objectClass=person)(objectClass=organizationalUnit)(objectClass=organization)(objectClass=locality))"
+const standardFilter = "(|(objectClass=person)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=organizationalUnit)(objectClass=organization)(objectClass=locality))"
 
 // errNoCookie is what some servers do with a cookie that is not theirs: they
 // send everything as if it were new, and no cookie to go on from.
@@ -21,7 +21,7 @@ var errNoCookie = errors.New("the directory sent changes without a cookie")
 func (s *Session) readStandard(ctx context.Context, r Request, base entry.DN, emit func(Item) error) (Result, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	request := search(base.String(), standardFilter, wanted(r, "objectClass"))
+	request := search(base.String(), standardFilter, wanted(r, "objectClass", "member", "uniqueMember"))
 	response := s.conn.Syncrepl(ctx, request, 256, ldap.SyncRequestModeRefreshOnly, r.Cookie, false)
 	// An answer without any change also ends with refreshDeletes FALSE; only
 	// where something was named as present may the rest be taken for deleted.
@@ -46,7 +46,7 @@ func (s *Session) readStandard(ctx context.Context, r Request, base entry.DN, em
 			case *ldap.ControlSyncState:
 				present = present || c.State == ldap.SyncStatePresent
 				changed = changed || c.State != ldap.SyncStatePresent
-				if err := emitState(c, response.Entry(), emit); err != nil {
+				if err := s.emitState(c, response.Entry(), emit); err != nil {
 					return Result{}, err
 				}
 			}
@@ -80,7 +80,7 @@ func emitSet(set *ldap.ControlSyncInfoSyncIdSet, emit func(Item) error) error {
 	return nil
 }
 
-func emitState(state *ldap.ControlSyncState, raw *ldap.Entry, emit func(Item) error) error {
+func (s *Session) emitState(state *ldap.ControlSyncState, raw *ldap.Entry, emit func(Item) error) error {
 	id := entry.ID(state.EntryUUID)
 	switch state.State {
 	case ldap.SyncStateDelete:
@@ -92,5 +92,9 @@ func emitState(state *ldap.ControlSyncState, raw *ldap.Entry, emit func(Item) er
 	if kind == "" {
 		return nil
 	}
-	return emit(Item{Entry: convert(kind, id, raw)})
+	e, err := s.convert(kind, id, raw)
+	if err != nil {
+		return err
+	}
+	return emit(Item{Entry: e})
 }

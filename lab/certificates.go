@@ -67,8 +67,18 @@ func (a *authority) load() error {
 	return err
 }
 
+// CertificateFault is what is wrong with a server's certificate.
+type CertificateFault int
+
+// The faults that a lab can make.
+const (
+	RightCertificate CertificateFault = iota
+	ExpiredCertificate
+	OtherHostCertificate
+)
+
 // issue makes a certificate for a server at an address, and returns its files.
-func (a *authority) issue(name, address string) (certFile, keyFile string, err error) {
+func (a *authority) issue(name, address string, fault CertificateFault) (certFile, keyFile string, err error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return "", "", err
@@ -77,6 +87,12 @@ func (a *authority) issue(name, address string) (certFile, keyFile string, err e
 		Subject: pkix.Name{CommonName: name}, SerialNumber: serial(), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0),
 		DNSNames: []string{"localhost"}, IPAddresses: []net.IP{net.ParseIP(address)},
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	}
+	switch fault {
+	case ExpiredCertificate:
+		template.NotBefore, template.NotAfter = time.Now().AddDate(-1, 0, 0), time.Now().Add(-time.Hour)
+	case OtherHostCertificate:
+		template.DNSNames, template.IPAddresses = []string{"ldap.elsewhere.example"}, nil
 	}
 	return filepath.Join(a.dir, name+".pem"), filepath.Join(a.dir, name+".key"), a.write(name, template, key)
 }

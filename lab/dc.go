@@ -80,7 +80,7 @@ func (l *Lab) StartDomainController(ctx context.Context) (*LDAPServer, error) {
 	if err != nil {
 		return nil, err
 	}
-	certificate, key, err := l.certificate.issue("dc", address)
+	certificate, key, err := l.certificate.issue("dc", address, RightCertificate)
 	if err != nil {
 		return nil, err
 	}

@@ -3,6 +3,7 @@ package lab
 import (
 	"context"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,9 +14,11 @@ import (
 // LDAPServer is a running directory and how to reach it.
 type LDAPServer struct {
 	*Process
-	URL    string // verified TLS
-	CAFile string
-	BaseDN string
+	URL string // verified TLS
+	// PlainURL has StartTLS but does not ask for it; "" unless wanted.
+	PlainURL string
+	CAFile   string
+	BaseDN   string
 	// AdminDN may change entries, ReaderDN may read all that Kambrel needs.
 	AdminDN, AdminPassword   string
 	ReaderDN, ReaderPassword string
@@ -27,6 +30,12 @@ type OpenLDAPOptions struct {
 	Port   int
 	// LDIF, when set, is loaded with slapadd before the first start.
 	LDIF string
+	// Plain also listens without TLS, at PlainURL.
+	Plain bool
+	// Certificate says for what its certificate is wrong; none by default.
+	Certificate CertificateFault
+	// Access are lines put before the server's own access rules.
+	Access string
 }
 
 const slapdConf = `include /etc/ldap/schema/core.schema
@@ -50,12 +59,14 @@ directory %[1]s/data
 maxsize 4294967296
 dbnosync
 index objectClass,entryCSN,entryUUID,uid,mail eq
+%[8]s
 access to attrs=userPassword by anonymous auth by * none
 access to * by dn.exact="%[7]s" read by anonymous auth by * none
 overlay syncprov
 syncprov-checkpoint 1000 5
 syncprov-sessionlog 100000
 overlay ppolicy
+ppolicy_use_lockout
 `
 
 // readerPassword is that of the account with which Kambrel reads.
@@ -86,12 +97,12 @@ func (l *Lab) StartOpenLDAP(ctx context.Context, name string, options OpenLDAPOp
 	if err := os.MkdirAll(filepath.Join(dir, "data"), 0o700); err != nil {
 		return nil, err
 	}
-	certificate, key, err := l.certificate.issue(name, "127.0.0.1")
+	certificate, key, err := l.certificate.issue(name, "127.0.0.1", options.Certificate)
 	if err != nil {
 		return nil, err
 	}
 	conf := filepath.Join(dir, "slapd.conf")
-	text := fmt.Sprintf(slapdConf, dir, l.CAFile(), certificate, key, options.BaseDN, s.AdminPassword, s.ReaderDN)
+	text := fmt.Sprintf(slapdConf, dir, l.CAFile(), certificate, key, options.BaseDN, s.AdminPassword, s.ReaderDN, options.Access)
 	if err := os.WriteFile(conf, []byte(text), 0o600); err != nil {
 		return nil, err
 	}
@@ -100,10 +111,25 @@ func (l *Lab) StartOpenLDAP(ctx context.Context, name string, options OpenLDAPOp
 			return nil, fmt.Errorf("slapadd: %w\n%s", err, out)
 		}
 	}
-	s.Process, err = l.Start(ctx, Command{
-		Name: name, Path: slapd, Args: []string{"-d", "0", "-f", conf, "-h", s.URL},
-		Ready: func(context.Context) error { return s.answersTo(s.AdminDN, s.AdminPassword) },
-	})
+	listen, ready := s.URL, func(context.Context) error { return s.answersTo(s.AdminDN, s.AdminPassword) }
+	if options.Plain {
+		plain, err := FreePort(0)
+		if err != nil {
+			return nil, err
+		}
+		s.PlainURL = fmt.Sprintf("ldap://127.0.0.1:%d", plain)
+		listen += " " + s.PlainURL
+	}
+	if options.Certificate != RightCertificate {
+		ready = func(context.Context) error {
+			conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+			if err != nil {
+				return err
+			}
+			return conn.Close()
+		}
+	}
+	s.Process, err = l.Start(ctx, Command{Name: name, Path: slapd, Args: []string{"-d", "0", "-f", conf, "-h", listen}, Ready: ready})
 	return s, err
 }
 

@@ -9,8 +9,13 @@ type Kind string
 // when a container is renamed; it is never synced.
 const (
 	User      Kind = "user"
+	Group     Kind = "group"
+	Contact   Kind = "contact"
 	Container Kind = "container"
 )
+
+// Kinds are those that can take part, in the order in which they are shown.
+var Kinds = []Kind{User, Group, Contact}
 
 // Entry is one object in a directory as the mirror holds it.
 type Entry struct {
@@ -21,6 +26,13 @@ type Entry struct {
 	Attributes Attributes `json:"attributes"`
 	// Gone is set when the directory has told that the entry was deleted.
 	Gone bool `json:"gone,omitempty"`
+	// Members are the distinguished names of a group's members.
+	Members []string `json:"members,omitempty"`
+	// Groups are the distinguished names of the groups that hold the entry,
+	// AllGroups also of those that hold it through others. They are filled only
+	// where the settings ask about groups.
+	Groups    []string `json:"groups,omitempty"`
+	AllGroups []string `json:"allGroups,omitempty"`
 }
 
 // LinkKey is the value that ties this entry to its resource (externalId).

@@ -1,6 +1,8 @@
 package filter
 
 import (
+	"encoding/base64"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -12,6 +14,8 @@ import (
 const (
 	bitAnd = "1.2.840.113556.1.4.803"
 	bitOr  = "1.2.840.113556.1.4.804"
+	// inChain follows memberships through nested groups.
+	inChain = "1.2.840.113556.1.4.1941"
 )
 
 // Matches tells whether the filter keeps the entry.
@@ -34,16 +38,55 @@ func (f *Filter) Matches(e entry.Entry) bool {
 	case Not:
 		return !f.Children[0].Matches(e)
 	}
-	values := e.Attributes.All(f.Attribute)
-	if f.DNAttributes {
-		values = append(values[:len(values):len(values)], dnValues(e.DN, f.Attribute)...)
-	}
-	for _, value := range values {
+	for _, value := range f.values(e) {
 		if f.holds(value) {
 			return true
 		}
 	}
 	return false
+}
+
+// values are what an item is held against. Names, ids and memberships are not
+// among an entry's attributes in the mirror, but known all the same.
+func (f *Filter) values(e entry.Entry) []string {
+	var values []string
+	switch strings.ToLower(f.Attribute) {
+	case "memberof":
+		if values = e.Groups; f.Rule == inChain {
+			values = e.AllGroups
+		}
+	case "member":
+		values = e.Members
+	case "objectguid":
+		if e.ID.IsZero() {
+			break
+		}
+		values = []string{string(e.ID.ObjectGUID())}
+	case "entryuuid":
+		values = []string{e.ID.String()}
+	case "distinguishedname", "entrydn":
+		values = []string{e.DN}
+	case "":
+		for _, all := range e.Attributes {
+			values = append(values, all...)
+		}
+	default:
+		values = e.Attributes.All(f.Attribute)
+	}
+	if f.DNAttributes {
+		values = append(values[:len(values):len(values)], dnValues(e.DN, f.Attribute)...)
+	}
+	return values
+}
+
+// AsksForGroups tells whether the filter asks who is a member of what.
+func (f *Filter) AsksForGroups() bool {
+	return strings.EqualFold(f.Attribute, "memberOf") || slices.ContainsFunc(f.Children, (*Filter).AsksForGroups)
+}
+
+// AsksForMembers tells whether the filter asks for the members of a group.
+func (f *Filter) AsksForMembers() bool {
+	return strings.EqualFold(f.Attribute, "member") || slices.ContainsFunc(f.Children, (*Filter).AsksForMembers)
 }
 
 // Explain tells for every part of the filter how it came out on the entry, and
@@ -65,8 +108,8 @@ func (f *Filter) explain(e entry.Entry, deciding bool) reason.Node {
 		node.Children = append(node.Children, child.explain(e, deciding && decides))
 	}
 	if f.Attribute != "" {
-		values := e.Attributes.All(f.Attribute)
-		node.Value = strings.Join(values, " | ")
+		values := f.values(e)
+		node.Value = strings.ToValidUTF8(strings.Join(values, " | "), "?")
 		if len(values) == 0 {
 			node.Value = "(the entry has no " + f.Attribute + ")"
 		}
@@ -79,22 +122,45 @@ func (f *Filter) holds(value string) bool {
 	case Present:
 		return true
 	case Equal, Approx:
-		return strings.EqualFold(value, f.Value)
+		return f.equal(value)
 	case AtLeast:
 		return compare(value, f.Value) >= 0
 	case AtMost:
 		return compare(value, f.Value) <= 0
 	case Substrings:
-		return f.substrings(strings.ToLower(value))
+		return f.substrings(fold(value))
 	case Extensible:
 		return f.extended(value)
 	}
 	return false
 }
 
+func (f *Filter) equal(value string) bool {
+	switch syntaxOf(f.Attribute) {
+	case names:
+		return sameName(value, f.Value)
+	case octets:
+		if value == f.Value {
+			return true
+		}
+		// The mirror keeps values that are no text as base64.
+		decoded, err := base64.StdEncoding.DecodeString(value)
+		return err == nil && string(decoded) == f.Value
+	case telephone:
+		return strings.EqualFold(squeeze(value), squeeze(f.Value))
+	case class:
+		return strings.EqualFold(value, f.Value) || isSubclass(value, f.Value)
+	case category:
+		// Directories of the dialect ad take the short name of a class for the
+		// name of its category.
+		return sameName(value, f.Value) || strings.HasPrefix(strings.ToLower(value), "cn="+strings.ToLower(f.Value)+",")
+	}
+	return fold(value) == fold(f.Value)
+}
+
 func (f *Filter) substrings(value string) bool {
 	last := len(f.Parts) - 1
-	first := strings.ToLower(f.Parts[0])
+	first := strings.TrimLeft(fold(f.Parts[0]), " ")
 	if !strings.HasPrefix(value, first) {
 		return false
 	}
@@ -122,11 +188,35 @@ func (f *Filter) extended(value string) bool {
 			return have&want == want
 		}
 		return have&want != 0
-	case "2.5.13.5", "caseExactMatch":
+	case inChain:
+		return sameName(value, f.Value)
+	case "2.5.13.5", "caseExactMatch", "1.3.6.1.4.1.1466.109.114.1", "caseExactIA5Match":
 		return value == f.Value
-	default:
-		return strings.EqualFold(value, f.Value)
+	case "2.5.13.4", "caseIgnoreSubstringsMatch", "2.5.13.7", "caseExactSubstringsMatch":
+		return strings.Contains(fold(value), fold(f.Value))
+	case "2.5.13.1", "distinguishedNameMatch":
+		return sameName(value, f.Value)
 	}
+	return f.equal(value)
+}
+
+// fold makes texts comparable: without regard to case, and to how many spaces
+// stand around and between words (RFC 4518 section 2.6.1).
+func fold(text string) string {
+	text = strings.ToLower(text)
+	if strings.HasPrefix(text, " ") || strings.HasSuffix(text, " ") || strings.Contains(text, "  ") {
+		text = strings.Join(strings.FieldsFunc(text, func(r rune) bool { return r == ' ' }), " ")
+	}
+	return text
+}
+
+func sameName(a, b string) bool {
+	if strings.EqualFold(a, b) {
+		return true
+	}
+	x, err := entry.ParseDN(a)
+	y, err2 := entry.ParseDN(b)
+	return err == nil && err2 == nil && x.Equal(y)
 }
 
 // compare orders two values: as whole numbers where both are, else as text
@@ -143,7 +233,7 @@ func compare(a, b string) int {
 		}
 		return 0
 	}
-	return strings.Compare(strings.ToLower(a), strings.ToLower(b))
+	return strings.Compare(fold(a), fold(b))
 }
 
 func dnValues(dn, attribute string) []string {

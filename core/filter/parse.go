@@ -70,10 +70,11 @@ func Parse(text string) (*Filter, error) {
 // String returns the filter as it was written.
 func (f *Filter) String() string { return f.text }
 
-// Attributes lists the attributes that the filter asks about.
+// Attributes lists the attributes that the filter asks about and that a
+// directory must be asked for; names, ids and memberships are always known.
 func (f *Filter) Attributes() []string {
 	var names []string
-	if f.Attribute != "" {
+	if f.Attribute != "" && !alwaysKnown[strings.ToLower(f.Attribute)] {
 		names = append(names, f.Attribute)
 	}
 	for _, child := range f.Children {
@@ -81,6 +82,8 @@ func (f *Filter) Attributes() []string {
 	}
 	return names
 }
+
+var alwaysKnown = map[string]bool{"memberof": true, "member": true, "objectguid": true, "entryuuid": true, "distinguishedname": true, "entrydn": true}
 
 type parser struct {
 	text string

@@ -44,6 +44,13 @@ const (
 	OrderLost             Code = "order-lost"
 	DirectoryNotServed    Code = "directory-not-served"
 	AgentMessageMalformed Code = "agent-message-malformed"
+	LoginSuffix           Code = "login-suffix-not-verified"
+	RightMissing          Code = "right-missing"
+	ValueChanged          Code = "value-changed"
+	DraftChanged          Code = "draft-changed"
+	DirectoryInUse        Code = "directory-in-use"
+	Cancelled             Code = "cancelled"
+	NotReadYet            Code = "not-read-yet"
 )
 
 // Kind is one line of the catalogue.
@@ -84,6 +91,13 @@ var catalogue = []Kind{
 	{OrderLost, "The order is no longer this agent's", "Its lease lapsed and it went to another agent, or it was finished already.", "Nothing: the agent goes on with the next order."},
 	{DirectoryNotServed, "No agent serves the directory", "No enrolled agent has this directory in its configuration.", "Add the directory to an agent's configuration, with the same name as in the settings."},
 	{AgentMessageMalformed, "The agent's answer cannot be read", "A line of the agent's stream is malformed or too long.", "Use the same version of Kambrel for agent and service."},
+	{LoginSuffix, "Login suffix is not verified", "The login ends in a domain that the cloud has not verified, so the cloud would refuse it or change it.", "Repair the login with a survey ('kambrel survey run'), verify the domain in the cloud, or let a rule make the login."},
+	{RightMissing, "A right is missing in the directory", "The account with which the agent signs in may not do this on this entry.", "Hand the text of 'kambrel directory rights NAME' to the directory's owner, and probe again."},
+	{ValueChanged, "The value was changed meanwhile", "The directory no longer has the value that the repair was made from, so nothing was written.", "Survey again, and repair what is found then."},
+	{DraftChanged, "The draft was changed meanwhile", "Somebody else has saved the draft since you read it; your edit would undo theirs.", "Read the draft again and make your edit on top of it."},
+	{DirectoryInUse, "The directory has links", "The settings would drop a directory whose people are linked to accounts in the cloud. Going on would suspend them all.", "Take the directory away with 'kambrel directory remove NAME', which shows what goes and can be undone."},
+	{Cancelled, "Cancelled", "It was ended before it was done, because it was asked to or the draft changed.", "Start it again."},
+	{NotReadYet, "Not read yet", "The mirror does not hold what this needs.", "Read the directories: 'kambrel directory read'."},
 }
 
 // Catalogue lists every kind, in the order of the documentation.
@@ -113,17 +127,36 @@ type Error struct {
 type Fault struct {
 	Path    string `json:"path"`
 	Message string `json:"message"`
-	Line    int    `json:"line,omitempty" doc:"1-based line, 0 when unknown"`
-	Column  int    `json:"column,omitempty" doc:"1-based column, 0 when unknown"`
+	// Line and Column are within the value at the path, or within the file
+	// where the file cannot be read at all.
+	Line   int `json:"line,omitempty" doc:"1-based line, 0 when unknown"`
+	Column int `json:"column,omitempty" doc:"1-based column, 0 when unknown"`
+	// FileLine is the line of the settings file at which the path lies.
+	FileLine int `json:"fileLine,omitempty" doc:"1-based line of the file, 0 when there is none"`
 }
 
-func (f Fault) String() string {
-	place := f.Path
-	if f.Line > 0 {
-		place = fmt.Sprintf("%s (line %d, column %d)", place, f.Line, f.Column)
+// Place tells where the fault lies, for people.
+func (f Fault) Place() string {
+	var within []string
+	if f.FileLine > 0 {
+		within = append(within, fmt.Sprintf("line %d of the file", f.FileLine))
 	}
-	return strings.TrimPrefix(place+": "+f.Message, ": ")
+	switch {
+	case f.Line > 0:
+		within = append(within, fmt.Sprintf("line %d, column %d", f.Line, f.Column))
+	case f.Column > 0:
+		within = append(within, fmt.Sprintf("character %d", f.Column))
+	}
+	switch {
+	case len(within) == 0:
+		return f.Path
+	case f.Path == "":
+		return strings.Join(within, "; ")
+	}
+	return f.Path + " (" + strings.Join(within, "; ") + ")"
 }
+
+func (f Fault) String() string { return strings.TrimPrefix(f.Place()+": "+f.Message, ": ") }
 
 // New returns an error with the code and a detail made of the facts.
 func New(code Code, format string, facts ...any) *Error {

@@ -1,10 +1,11 @@
 // Package scope decides which entries take part: the nearest container mark on
-// the way up, and the filter of the kind, must both let an entry in. Every
-// verdict carries its reasons.
+// the way up, the filter of the kind, and its group limit must all let an entry
+// in. Every verdict carries its reasons.
 package scope
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"kambrel.example/kambrel/core/entry"
@@ -24,7 +25,8 @@ const (
 	NoMark           Code = "no-mark"
 	Excluded         Code = "excluded-container"
 	Filtered         Code = "filtered"
-	OtherKind        Code = "other-kind"
+	KindOff          Code = "kind-off"
+	NotMember        Code = "not-a-member"
 )
 
 // Verdict is the decision about one entry.
@@ -39,7 +41,16 @@ type Verdict struct {
 type Scope struct {
 	directories map[string][]mark
 	bases       map[string]string // paths
-	filter      *filter.Filter
+	kinds       map[entry.Kind]selection
+}
+
+// selection is what a kind asks beside the containers.
+type selection struct {
+	off    bool
+	filter *filter.Filter
+	limit  []string // paths of groups
+	nested bool
+	groups []string // the same as they were written
 }
 
 type mark struct {
@@ -49,7 +60,7 @@ type mark struct {
 
 // Compile prepares the scope of a valid document.
 func Compile(document settings.Document) (*Scope, error) {
-	s := &Scope{directories: map[string][]mark{}, bases: map[string]string{}}
+	s := &Scope{directories: map[string][]mark{}, bases: map[string]string{}, kinds: map[entry.Kind]selection{}}
 	for _, directory := range document.Directories {
 		base, err := entry.ParseDN(directory.Base)
 		if err != nil {
@@ -75,14 +86,47 @@ func Compile(document settings.Document) (*Scope, error) {
 		}
 		s.directories[directory.Name] = marks
 	}
-	if document.Users.Filter != "" {
-		parsed, err := filter.Parse(document.Users.Filter)
+	for _, kind := range entry.Kinds {
+		compiled, err := compileSelection(document.Selection(kind))
 		if err != nil {
-			return nil, fmt.Errorf("scope: %w", err)
+			return nil, fmt.Errorf("scope of %ss: %w", kind, err)
 		}
-		s.filter = parsed
+		s.kinds[kind] = compiled
 	}
 	return s, nil
+}
+
+func compileSelection(in settings.Selection) (selection, error) {
+	out := selection{off: in.Off, nested: in.MembersOf.Nested, groups: in.MembersOf.Groups}
+	if in.Filter != "" {
+		parsed, err := filter.Parse(in.Filter)
+		if err != nil {
+			return out, err
+		}
+		out.filter = parsed
+	}
+	for _, group := range in.MembersOf.Groups {
+		dn, err := entry.ParseDN(group)
+		if err != nil {
+			return out, err
+		}
+		out.limit = append(out.limit, dn.Path())
+	}
+	return out, nil
+}
+
+// holder returns the group of the limit that holds the entry, "" if none.
+func (s selection) holder(e entry.Entry) string {
+	groups := e.Groups
+	if s.nested {
+		groups = e.AllGroups
+	}
+	for _, group := range groups {
+		if dn, err := entry.ParseDN(group); err == nil && slices.Contains(s.limit, dn.Path()) {
+			return group
+		}
+	}
+	return ""
 }
 
 // Marks lists the container names that the scope of a directory mentions.
@@ -94,22 +138,50 @@ func (s *Scope) Marks(directory string) []string {
 	return names
 }
 
-// Attributes lists what the filter asks about.
+// Attributes lists what the filters ask about.
 func (s *Scope) Attributes() []string {
-	if s.filter == nil {
-		return nil
+	var names []string
+	for _, kind := range entry.Kinds {
+		if f := s.kinds[kind].filter; f != nil {
+			names = append(names, f.Attributes()...)
+		}
 	}
-	return s.filter.Attributes()
+	return names
+}
+
+// Kinds lists the kinds that are not switched off.
+func (s *Scope) Kinds() []entry.Kind {
+	return slices.DeleteFunc(slices.Clone(entry.Kinds), func(kind entry.Kind) bool { return s.kinds[kind].off })
+}
+
+// Limits lists the groups that limit who takes part.
+func (s *Scope) Limits() []string {
+	var names []string
+	for _, kind := range entry.Kinds {
+		names = append(names, s.kinds[kind].groups...)
+	}
+	return names
+}
+
+// AsksForGroups tells whether a decision needs the groups that hold the entry.
+func (s *Scope) AsksForGroups() bool {
+	for _, selected := range s.kinds {
+		if len(selected.limit) > 0 || selected.filter != nil && selected.filter.AsksForGroups() {
+			return true
+		}
+	}
+	return false
 }
 
 // Decide gives the verdict without reasons; it is what runs use.
 func (s *Scope) Decide(e entry.Entry) Verdict {
 	marks, known := s.directories[e.Directory]
+	selected := s.kinds[e.Kind]
 	switch {
 	case e.Gone:
 		return Verdict{Code: Gone, Summary: "out: the directory says that the entry was deleted"}
-	case e.Kind != entry.User:
-		return Verdict{Code: OtherKind, Summary: fmt.Sprintf("out: a %s is not synced", e.Kind)}
+	case selected.off || e.Kind == entry.Container:
+		return Verdict{Code: KindOff, Summary: fmt.Sprintf("out: the kind %s does not take part", e.Kind)}
 	case !known:
 		return Verdict{Code: UnknownDirectory, Summary: fmt.Sprintf("out: the settings name no directory %s", e.Directory)}
 	}
@@ -119,8 +191,10 @@ func (s *Scope) Decide(e entry.Entry) Verdict {
 		return Verdict{Code: NoMark, Summary: "out: no container above it is included"}
 	case !nearest.include:
 		return Verdict{Code: Excluded, Summary: fmt.Sprintf("out: the container %s is excluded", nearest.dn)}
-	case s.filter != nil && !s.filter.Matches(e):
-		return Verdict{Code: Filtered, Summary: fmt.Sprintf("out: the filter %s does not keep it", s.filter)}
+	case selected.filter != nil && !selected.filter.Matches(e):
+		return Verdict{Code: Filtered, Summary: fmt.Sprintf("out: the filter %s does not keep it", selected.filter)}
+	case len(selected.limit) > 0 && selected.holder(e) == "":
+		return Verdict{Code: NotMember, Summary: "out: it is no member of " + strings.Join(selected.groups, "; ")}
 	}
 	return Verdict{In: true, Code: Included, Summary: fmt.Sprintf("in: the container %s is included", nearest.dn)}
 }
@@ -130,14 +204,23 @@ func (s *Scope) Explain(e entry.Entry) Verdict {
 	verdict := s.Decide(e)
 	add := func(node reason.Node) { verdict.Reasons = append(verdict.Reasons, node) }
 	add(reason.Node{Text: "the entry exists in the directory", Outcome: reason.Of(!e.Gone), Deciding: verdict.Code == Gone})
-	add(reason.Node{Text: "its kind is synced", Outcome: reason.Of(e.Kind == entry.User), Value: string(e.Kind), Deciding: verdict.Code == OtherKind})
+	add(reason.Node{Text: "its kind takes part", Outcome: reason.Of(verdict.Code != KindOff), Value: string(e.Kind), Deciding: verdict.Code == KindOff})
 	add(s.explainContainers(e, verdict))
-	if s.filter != nil {
-		node := s.filter.Explain(e)
+	selected := s.kinds[e.Kind]
+	if selected.filter != nil {
+		node := selected.filter.Explain(e)
 		if verdict.Code != Filtered {
 			node = undecided(node)
 		}
-		add(reason.Node{Text: "the filter for users keeps it", Outcome: node.Outcome, Deciding: verdict.Code == Filtered, Children: []reason.Node{node}})
+		add(reason.Node{Text: fmt.Sprintf("the filter for %ss keeps it", e.Kind), Outcome: node.Outcome, Deciding: verdict.Code == Filtered, Children: []reason.Node{node}})
+	}
+	if len(selected.limit) > 0 {
+		holder := selected.holder(e)
+		node := reason.Node{Text: "one of the named groups holds it: " + strings.Join(selected.groups, "; "), Outcome: reason.Of(holder != ""), Value: holder, Deciding: verdict.Code == NotMember}
+		if holder == "" {
+			node.Value = "(none)"
+		}
+		add(node)
 	}
 	return verdict
 }

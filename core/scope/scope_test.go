@@ -51,7 +51,7 @@ func TestDecide(t *testing.T) {
 		"deleted":                                  {gone, Gone},
 		"of a directory the settings do not name":  {elsewhere, UnknownDirectory},
 		"kept out by the filter":                   {service, Filtered},
-		"a container itself":                       {container, OtherKind},
+		"a container itself":                       {container, KindOff},
 	} {
 		verdict := s.Explain(c.entry)
 		assert.Equal(t, c.want, verdict.Code, name)

@@ -1,39 +1,117 @@
 package settings
 
-// Default returns the settings that suit most directories of a dialect: people
-// are matched by login and then by address, and only the attributes listed
-// here are ever touched in the cloud.
-func Default(directory Directory) Document {
-	login, active := "userPrincipalName", `!flag(entry.userAccountControl, 2)`
-	filter := "(&(objectClass=user)(!(objectClass=computer)))"
-	if directory.Dialect == Standard {
-		login, active = "mail", `!(entry.pwdAccountLockedTime == "000001010000Z")`
-		filter = "(objectClass=inetOrgPerson)"
-	}
+import (
+	"reflect"
+	"slices"
+)
+
+// Default returns the settings that suit most directories: people are matched
+// by login and then by address, and only the attributes listed here are ever
+// touched in the cloud. Where the directories speak both dialects, each
+// attribute is taken from the dialect that has it.
+func Default(directories ...Directory) Document {
 	const enterprise = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:"
+	d := defaultsFor(directories)
 	return Document{
-		Directories: []Directory{directory},
+		Directories: directories,
 		Users: Users{
-			Filter: filter,
-			Match: []MatchRule{
-				{Name: "same login", From: login, Resource: "userName"},
-				{Name: "same address", From: "mail", Resource: "emails.value"},
-			},
+			Filter: d.users,
+			Match:  d.match,
 			Rules: []Rule{
-				{Target: "userName", From: login, Required: true},
-				{Target: "active", Formula: active},
+				d.rule("userName", "userPrincipalName", "mail", true),
+				{Target: "active", Formula: d.active},
 				{Target: "displayName", Formula: `entry.displayName != "" ? entry.displayName : entry.cn`},
 				{Target: "name.givenName", From: "givenName"},
 				{Target: "name.familyName", From: "sn"},
 				{Target: `emails[type eq "work"].value`, From: "mail"},
 				{Target: "title", From: "title"},
 				{Target: `phoneNumbers[type eq "work"].value`, From: "telephoneNumber"},
-				{Target: enterprise + "department", From: map[Dialect]string{AD: "department", Standard: "departmentNumber"}[directory.Dialect]},
-				{Target: enterprise + "employeeNumber", From: map[Dialect]string{AD: "employeeID", Standard: "employeeNumber"}[directory.Dialect]},
+				d.rule(enterprise+"department", "department", "departmentNumber", false),
+				d.rule(enterprise+"employeeNumber", "employeeID", "employeeNumber", false),
 			},
 			Leavers: Suspend,
 		},
+		Groups:   Selection{Filter: d.groups},
+		Contacts: Selection{Filter: d.contacts},
 		Guard:    Guard{Removals: 20, Share: 5},
 		Schedule: Schedule{Every: "2m"},
+	}
+}
+
+// defaults is what depends on the dialects.
+type defaults struct {
+	ad, standard                    bool
+	users, groups, contacts, active string
+	match                           []MatchRule
+}
+
+func defaultsFor(directories []Directory) defaults {
+	has := func(dialect Dialect) bool {
+		return slices.ContainsFunc(directories, func(d Directory) bool { return d.Dialect == dialect })
+	}
+	d := defaults{ad: has(AD), standard: has(Standard)}
+	const (
+		adUsers, standardUsers   = "(&(objectClass=user)(!(objectClass=computer)))", "(objectClass=inetOrgPerson)"
+		adActive, standardActive = `!flag(entry.userAccountControl, 2)`, `entry.pwdAccountLockedTime != "000001010000Z"`
+		// Not what the controller itself needs.
+		adGroups, standardGroups = "(&(objectClass=group)(!(isCriticalSystemObject=TRUE)))", "(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames))"
+	)
+	sameLogin := func(from string) MatchRule { return MatchRule{Name: "same login", From: from, Resource: "userName"} }
+	sameAddress := MatchRule{Name: "same address", From: "mail", Resource: "emails.value"}
+	switch {
+	case d.ad && d.standard:
+		d.users, d.groups, d.contacts = "(|"+adUsers+standardUsers+")", "(|"+adGroups+standardGroups+")", "(objectClass=contact)"
+		d.active = adActive + " && " + standardActive
+		byMail := sameLogin("mail")
+		byMail.Name = "login is the address"
+		d.match = []MatchRule{sameLogin("userPrincipalName"), byMail, sameAddress}
+	case d.standard:
+		d.users, d.groups, d.active = standardUsers, standardGroups, standardActive
+		d.match = []MatchRule{sameLogin("mail"), sameAddress}
+	default:
+		d.users, d.groups, d.contacts, d.active = adUsers, adGroups, "(objectClass=contact)", adActive
+		d.match = []MatchRule{sameLogin("userPrincipalName"), sameAddress}
+	}
+	return d
+}
+
+// rule takes a value from the attribute of the dialect, or of whichever has it.
+func (d defaults) rule(target, ad, standard string, required bool) Rule {
+	switch {
+	case d.ad && d.standard:
+		return Rule{Target: target, Formula: `has(entry.` + ad + `) ? entry.` + ad + ` : entry.` + standard, Required: required}
+	case d.standard:
+		return Rule{Target: target, From: standard, Required: required}
+	}
+	return Rule{Target: target, From: ad, Required: required}
+}
+
+// Add puts a directory into the document. Rules, match rules and filters that
+// are still the defaults for the dialects so far become those that suit the new
+// one too; what somebody has changed stays as it is.
+func (d *Document) Add(directory Directory) {
+	if len(d.Directories) == 0 && len(d.Users.Rules) == 0 {
+		*d = Default(directory)
+		return
+	}
+	before := Default(d.Directories...)
+	d.Directories = append(d.Directories, directory)
+	after := Default(d.Directories...)
+	if d.Users.Filter == before.Users.Filter {
+		d.Users.Filter = after.Users.Filter
+	}
+	if slices.Equal(d.Users.Match, before.Users.Match) {
+		d.Users.Match = after.Users.Match
+	}
+	for i, rule := range d.Users.Rules {
+		if j := slices.IndexFunc(before.Users.Rules, func(r Rule) bool { return reflect.DeepEqual(r, rule) }); j >= 0 {
+			d.Users.Rules[i] = after.Users.Rules[j]
+		}
+	}
+	if d.Groups.Filter == before.Groups.Filter {
+		d.Groups.Filter = after.Groups.Filter
+	}
+	if d.Contacts.Filter == before.Contacts.Filter {
+		d.Contacts.Filter = after.Contacts.Filter
 	}
 }

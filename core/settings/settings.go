@@ -5,6 +5,8 @@ package settings
 
 import (
 	"time"
+
+	"kambrel.example/kambrel/core/entry"
 )
 
 // Dialect is how a directory tells identity and change.
@@ -20,6 +22,9 @@ const (
 type Document struct {
 	Directories []Directory `json:"directories" yaml:"directories"`
 	Users       Users       `json:"users" yaml:"users"`
+	Groups      Selection   `json:"groups,omitzero" yaml:"groups,omitempty"`
+	Contacts    Selection   `json:"contacts,omitzero" yaml:"contacts,omitempty"`
+	Cloud       Cloud       `json:"cloud,omitzero" yaml:"cloud,omitempty"`
 	Guard       Guard       `json:"guard" yaml:"guard"`
 	Schedule    Schedule    `json:"schedule" yaml:"schedule"`
 }
@@ -31,6 +36,45 @@ type Directory struct {
 	Dialect    Dialect    `json:"dialect" yaml:"dialect"`
 	Base       string     `json:"base" yaml:"base"`
 	Containers Containers `json:"containers" yaml:"containers"`
+	// Features are what Kambrel may do in the directory beyond reading.
+	Features []Feature `json:"features,omitempty" yaml:"features,omitempty"`
+}
+
+// Feature is something that needs a right in a directory beyond reading.
+type Feature string
+
+// The features.
+const (
+	Repair         Feature = "repair"          // write the values that a survey proposes
+	ResetPasswords Feature = "reset-passwords" // set passwords of people
+	Unlock         Feature = "unlock"          // unlock accounts
+)
+
+// AllFeatures lists the features in the order in which they are shown.
+var AllFeatures = []Feature{Repair, ResetPasswords, Unlock}
+
+// Selection says which entries of a kind take part, within the containers. All
+// of it must hold at once.
+type Selection struct {
+	// Off keeps the whole kind out.
+	Off    bool   `json:"off,omitempty" yaml:"off,omitempty"`
+	Filter string `json:"filter,omitempty" yaml:"filter,omitempty"`
+	// MembersOf, when it names groups, lets only their members in.
+	MembersOf GroupLimit `json:"membersOf,omitzero" yaml:"membersOf,omitempty"`
+}
+
+// GroupLimit names groups by distinguished name.
+type GroupLimit struct {
+	Groups []string `json:"groups" yaml:"groups"`
+	// Nested lets members of groups within the groups in, too.
+	Nested bool `json:"nested,omitempty" yaml:"nested,omitempty"`
+}
+
+// Cloud is what the cloud's own discovery may not tell.
+type Cloud struct {
+	// Domains are the login suffixes that the cloud has verified; needed only
+	// where it does not list them itself.
+	Domains []string `json:"domains,omitempty" yaml:"domains,omitempty"`
 }
 
 // Containers marks parts of the tree; the nearest mark on the way up decides,
@@ -42,10 +86,37 @@ type Containers struct {
 
 // Users says which people take part and what they become.
 type Users struct {
-	Filter  string      `json:"filter,omitempty" yaml:"filter,omitempty"`
-	Match   []MatchRule `json:"match" yaml:"match"`
-	Rules   []Rule      `json:"rules" yaml:"rules"`
-	Leavers Policy      `json:"leavers" yaml:"leavers"`
+	Off       bool        `json:"off,omitempty" yaml:"off,omitempty"`
+	Filter    string      `json:"filter,omitempty" yaml:"filter,omitempty"`
+	MembersOf GroupLimit  `json:"membersOf,omitzero" yaml:"membersOf,omitempty"`
+	Match     []MatchRule `json:"match" yaml:"match"`
+	Rules     []Rule      `json:"rules" yaml:"rules"`
+	Leavers   Policy      `json:"leavers" yaml:"leavers"`
+}
+
+// Selection returns which entries of a kind take part.
+func (d *Document) Selection(kind entry.Kind) Selection {
+	switch kind {
+	case entry.User:
+		return Selection{d.Users.Off, d.Users.Filter, d.Users.MembersOf}
+	case entry.Group:
+		return d.Groups
+	case entry.Contact:
+		return d.Contacts
+	}
+	return Selection{Off: true}
+}
+
+// SetSelection says which entries of a kind take part.
+func (d *Document) SetSelection(kind entry.Kind, s Selection) {
+	switch kind {
+	case entry.User:
+		d.Users.Off, d.Users.Filter, d.Users.MembersOf = s.Off, s.Filter, s.MembersOf
+	case entry.Group:
+		d.Groups = s
+	case entry.Contact:
+		d.Contacts = s
+	}
 }
 
 // MatchRule finds a resource that is already in the cloud for an entry that

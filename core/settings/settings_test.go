@@ -2,6 +2,7 @@ package settings
 
 import (
 	"errors"
+	"slices"
 	"strings"
 	"testing"
 
@@ -45,6 +46,9 @@ func TestValidateListsAllFaultsWithTheirPaths(t *testing.T) {
 	d.Directories[0].Containers.Exclude = []string{"OU=Fleet,DC=corp,DC=halvard,DC=example", "Fleet", "OU=X,DC=other,DC=example"}
 	d.Users.Filter = "(cn=x"
 	d.Users.Match[0].Resource = "emails["
+	d.Directories[0].Features = []Feature{"everything"}
+	d.Groups.MembersOf.Groups = []string{"CN=Pilot,DC=other,DC=example"}
+	d.Cloud.Domains = []string{"halvard"}
 	d.Users.Rules[0].Target = "externalId"
 	d.Users.Rules[1].Formula = `entry.cn +`
 	d.Users.Rules[2].From = "cn"
@@ -62,6 +66,9 @@ func TestValidateListsAllFaultsWithTheirPaths(t *testing.T) {
 		"directories[0].containers.exclude[1]": "RFC 4514",
 		"directories[0].containers.exclude[2]": "does not lie below",
 		"users.filter":                         "closing parenthesis",
+		"directories[0].features[0]":           "no feature",
+		"groups.membersOf.groups[0]":           "base of no directory",
+		"cloud.domains[0]":                     "no domain",
 		"users.match[0].resource":              "no resource attribute",
 		"users.rules[0].target":                "cannot be set",
 		"users.rules":                          "userName",
@@ -85,9 +92,70 @@ func TestParseTellsTheLineOfAMisspeltKey(t *testing.T) {
 	var failure *problem.Error
 	require.True(t, errors.As(err, &failure))
 	assert.Equal(t, problem.SettingsInvalid, failure.Code)
-	require.Len(t, failure.Faults, 1)
-	assert.Contains(t, failure.Faults[0].Message, "dialekt")
-	assert.Equal(t, 3, failure.Faults[0].Line)
+	require.Len(t, failure.Faults, 2)
+	assert.Equal(t, "directories[0].dialekt", failure.Faults[0].Path)
+	assert.Equal(t, 3, failure.Faults[0].FileLine)
+	assert.Equal(t, "directories[0].dialect", failure.Faults[1].Path, "what follows from it is told at the same time")
+}
+
+func TestEveryFaultOfAFileHasItsLine(t *testing.T) {
+	t.Parallel()
+	document := halvard()
+	document.Users.Filter = "(&(cn=a)"
+	document.Users.Rules[1].Formula = "entry.cn +"
+	document.Guard.Share = 200
+	text, err := document.YAML()
+	require.NoError(t, err)
+	_, err = Parse(text)
+	var failure *problem.Error
+	require.True(t, errors.As(err, &failure))
+	lines := strings.Split(string(text), "\n")
+	for path, part := range map[string]string{"users.filter": "(&(cn=a)", "users.rules[1].formula": "entry.cn +", "guard.share": "200"} {
+		at := slices.IndexFunc(failure.Faults, func(f problem.Fault) bool { return f.Path == path })
+		require.GreaterOrEqual(t, at, 0, path)
+		require.NotZero(t, failure.Faults[at].FileLine, path)
+		assert.Contains(t, lines[failure.Faults[at].FileLine-1], part, path)
+	}
+	_, err = Read([]byte("directories: [\n  - name: x\n"))
+	require.True(t, errors.As(err, &failure))
+	assert.NotZero(t, failure.Faults[0].Line, "what is no YAML has the line, too")
+}
+
+func TestDiffNamesWhatDiffers(t *testing.T) {
+	t.Parallel()
+	before, after := halvard(), halvard()
+	assert.Empty(t, Diff(before, after))
+	after.Directories[0].Containers.Exclude = nil
+	after.Directories[0].Containers.Include = append(after.Directories[0].Containers.Include, "OU=Terminals,DC=corp,DC=halvard,DC=example")
+	after.Users.Rules = slices.Insert(slices.Clone(after.Users.Rules), 0, Rule{Target: "nickName", From: "cn"})
+	after.Guard.Share = 7
+	paths := []string{}
+	for _, d := range Diff(before, after) {
+		paths = append(paths, d.Path)
+	}
+	assert.Equal(t, []string{
+		"directories[halvard].containers.exclude[OU=Galley,OU=Fleet,DC=corp,DC=halvard,DC=example]",
+		"directories[halvard].containers.include[OU=Terminals,DC=corp,DC=halvard,DC=example]",
+		"guard.share", "users.rules[nickName]",
+	}, paths)
+	reordered := halvard()
+	slices.Reverse(reordered.Users.Match)
+	assert.Equal(t, []Difference{{"users.match (order)", "same login, same address", "same address, same login"}}, Diff(before, reordered))
+}
+
+func TestASecondDirectoryBringsItsDefaults(t *testing.T) {
+	t.Parallel()
+	brisling := Directory{Name: "brisling", Dialect: Standard, Base: "dc=brisling,dc=example", Containers: Containers{Include: []string{"dc=brisling,dc=example"}}}
+	document := halvard()
+	document.Users.Rules[6] = Rule{Target: "title", Always: "Mate"}
+	document.Add(brisling)
+	require.Empty(t, document.Validate())
+	assert.Equal(t, `has(entry.userPrincipalName) ? entry.userPrincipalName : entry.mail`, document.Users.Rules[0].Formula)
+	assert.Equal(t, "Mate", document.Users.Rules[6].Always, "what was changed by hand stays")
+	assert.Len(t, document.Users.Match, 3)
+	var empty Document
+	empty.Add(brisling)
+	assert.Equal(t, Default(brisling), empty)
 }
 
 func FuzzParse(f *testing.F) {

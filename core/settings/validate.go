@@ -19,6 +19,7 @@ const mostFaults = 100
 
 var (
 	nameForm      = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+	domainForm    = regexp.MustCompile(`^[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)+$`)
 	attributeForm = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9;-]*$`)
 )
 
@@ -38,6 +39,15 @@ func (d *Document) Validate() []problem.Fault {
 		v.directory(path, directory)
 	}
 	v.users(d.Users)
+	v.features(d.Directories)
+	for _, kind := range entry.Kinds {
+		v.selection(string(kind)+"s", d.Selection(kind), d.Directories)
+	}
+	for i, domain := range d.Cloud.Domains {
+		if !domainForm.MatchString(domain) {
+			v.add(fmt.Sprintf("cloud.domains[%d]", i), "%q is no domain; write it as in halvard.example", domain)
+		}
+	}
 	if d.Guard.Removals < 0 {
 		v.add("guard.removals", "is %d; give the number of removals that one run may make, 0 or more", d.Guard.Removals)
 	}
@@ -99,17 +109,44 @@ func (v *validation) directory(path string, d Directory) {
 	}
 }
 
-func (v *validation) users(u Users) {
-	if u.Filter != "" {
-		if _, err := filter.Parse(u.Filter); err != nil {
-			fault := problem.Fault{Path: "users.filter", Message: err.Error()}
+func (v *validation) features(directories []Directory) {
+	for i, directory := range directories {
+		for j, feature := range directory.Features {
+			if !slices.Contains(AllFeatures, feature) {
+				v.add(fmt.Sprintf("directories[%d].features[%d]", i, j), "%q is no feature; there are %q", feature, AllFeatures)
+			}
+		}
+	}
+}
+
+func (v *validation) selection(path string, s Selection, directories []Directory) {
+	if s.Filter != "" {
+		if _, err := filter.Parse(s.Filter); err != nil {
+			fault := problem.Fault{Path: path + ".filter", Message: err.Error()}
 			var syntax *filter.SyntaxError
 			if errors.As(err, &syntax) {
-				fault.Line, fault.Column = 1, syntax.Offset+1
+				fault.Message, fault.Column = syntax.Reason, syntax.Offset+1
 			}
 			v.faults = append(v.faults, fault)
 		}
 	}
+	for i, group := range s.MembersOf.Groups {
+		place := fmt.Sprintf("%s.membersOf.groups[%d]", path, i)
+		dn, err := entry.ParseDN(group)
+		if err != nil {
+			v.add(place, "%s", err)
+			continue
+		}
+		if !slices.ContainsFunc(directories, func(d Directory) bool {
+			base, err := entry.ParseDN(d.Base)
+			return err == nil && entry.PathUnder(dn.Path(), base.Path())
+		}) {
+			v.add(place, "%s lies below the base of no directory", group)
+		}
+	}
+}
+
+func (v *validation) users(u Users) {
 	for i, rule := range u.Match {
 		path := fmt.Sprintf("users.match[%d]", i)
 		if rule.Name == "" {

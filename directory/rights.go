@@ -1,0 +1,175 @@
+package directory
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/settings"
+)
+
+// right sees whether the account may do what a feature needs, on one entry of
+// each kind in each container, without changing anything.
+func (p *probe) right(feature settings.Feature) {
+	kinds := []entry.Kind{entry.User}
+	if feature == settings.Repair {
+		kinds = entry.Kinds
+	}
+	containers := p.request.Containers
+	if len(containers) == 0 {
+		containers = []string{p.request.Base}
+	}
+	for _, kind := range kinds {
+		if p.filterOf(kind) == "" {
+			continue
+		}
+		subject := string(feature) + ", " + string(kind)
+		tried, lacking := 0, []string{}
+		for _, container := range containers {
+			request := search(container, p.filterOf(kind), []string{"objectClass"})
+			request.SizeLimit = 1
+			result, err := p.session.conn.Search(request)
+			if result == nil || len(result.Entries) == 0 {
+				if err != nil && !ldap.IsErrorAnyOf(err, ldap.LDAPResultSizeLimitExceeded, ldap.LDAPResultNoSuchObject) {
+					p.bad(StepRight, subject, err, "Allow the account to read below "+container+".")
+				}
+				continue
+			}
+			tried++
+			missing, err := p.missing(feature, kind, result.Entries[0].DN)
+			if err != nil {
+				p.bad(StepRight, subject, fmt.Errorf("find out about %s: %w", result.Entries[0].DN, plain(err)), "Allow the account to read the rights of entries.")
+				return
+			}
+			if missing != "" {
+				lacking = append(lacking, result.Entries[0].DN+": "+missing)
+			}
+		}
+		switch {
+		case tried == 0:
+			p.tell(Verdict{StepRight, subject, Skipped, "there is no " + string(kind) + " to try it on", ""})
+		case len(lacking) > 0:
+			p.tell(Verdict{StepRight, subject, Bad, "the account lacks the right to " + describe(feature) + ": " + strings.Join(lacking, "; "),
+				"Hand the text of rights for this directory to its owner; it lists exactly what is needed and where."})
+		default:
+			p.good(StepRight, subject, "the account may %s (tried in %d containers, without changing anything)", describe(feature), tried)
+		}
+	}
+}
+
+func describe(feature settings.Feature) string {
+	return map[settings.Feature]string{settings.Repair: "write the attributes that surveys repair", settings.ResetPasswords: "set passwords", settings.Unlock: "unlock accounts"}[feature]
+}
+
+// missing tells what the account may not do on an entry, "" if nothing.
+func (p *probe) missing(feature settings.Feature, kind entry.Kind, dn string) (string, error) {
+	attributes := map[settings.Feature][]string{settings.Repair: p.repairable(kind), settings.Unlock: {"lockoutTime"}, settings.ResetPasswords: {"userPassword"}}[feature]
+	if p.request.Dialect == settings.AD {
+		if feature == settings.ResetPasswords {
+			allowed, err := p.session.mayReset(dn)
+			if err == nil && !allowed {
+				return "the extended right Reset Password", nil
+			}
+			return "", err
+		}
+		return p.missingAD(dn, attributes)
+	}
+	if feature == settings.Unlock {
+		attributes = []string{"pwdAccountLockedTime"}
+	}
+	return p.missingStandard(dn, attributes)
+}
+
+// repairable leaves out what entries of a kind do not have.
+func (p *probe) repairable(kind entry.Kind) []string {
+	return slices.DeleteFunc(slices.Clone(p.request.Attributes), func(name string) bool {
+		return kind != entry.User && strings.EqualFold(name, "userPrincipalName") || kind == entry.Group && p.request.Dialect == settings.Standard
+	})
+}
+
+// missingAD asks the directory which attributes the account may write.
+func (p *probe) missingAD(dn string, attributes []string) (string, error) {
+	result, err := p.session.conn.Search(&ldap.SearchRequest{BaseDN: dn, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"allowedAttributesEffective"}})
+	if err != nil {
+		return "", err
+	}
+	var allowed []string
+	if len(result.Entries) == 1 {
+		allowed = result.Entries[0].GetAttributeValues("allowedAttributesEffective")
+	}
+	var missing []string
+	for _, name := range attributes {
+		if !slices.ContainsFunc(allowed, func(have string) bool { return strings.EqualFold(have, name) }) {
+			missing = append(missing, name)
+		}
+	}
+	if len(missing) == 0 {
+		return "", nil
+	}
+	return "write " + strings.Join(missing, ", "), nil
+}
+
+// probeValue is a value that no entry has: deleting it is refused either for
+// lack of rights or because it is not there, and changes nothing.
+const probeValue = "kambrel-probe-of-rights"
+
+// missingStandard tries a modification that cannot succeed (RFC 4511 section
+// 4.6): the server checks the account's rights before it looks for the value.
+func (p *probe) missingStandard(dn string, attributes []string) (string, error) {
+	var missing []string
+	for _, name := range attributes {
+		value := probeValue
+		if name == "pwdAccountLockedTime" {
+			value = "19700101000000Z"
+		}
+		request := ldap.NewModifyRequest(dn, nil)
+		request.Delete(name, []string{value})
+		err := p.session.conn.Modify(request)
+		switch {
+		case err == nil, ldap.IsErrorAnyOf(err, ldap.LDAPResultNoSuchAttribute, ldap.LDAPResultConstraintViolation, ldap.LDAPResultObjectClassViolation):
+		case ldap.IsErrorAnyOf(err, ldap.LDAPResultInsufficientAccessRights, ldap.LDAPResultNoSuchObject):
+			missing = append(missing, name)
+		case ldap.IsErrorAnyOf(err, ldap.LDAPResultUndefinedAttributeType):
+			// The directory does not have it, so it cannot be needed.
+		default:
+			return "", fmt.Errorf("try to write %s: %w", name, err)
+		}
+	}
+	if len(missing) == 0 {
+		return "", nil
+	}
+	return "write " + strings.Join(missing, ", "), nil
+}
+
+// resetPassword is the control access right User-Force-Change-Password
+// ([MS-ADTS] section 5.1.3.2.1), as octets of a security descriptor.
+var resetPassword = []byte{0x70, 0x95, 0x29, 0x00, 0x6d, 0x24, 0xd0, 0x11, 0xa7, 0x68, 0x00, 0xaa, 0x00, 0x6e, 0x05, 0x29}
+
+// mayReset evaluates the entry's access control list for the account, since the
+// directory tells effective rights for attributes only.
+func (s *Session) mayReset(dn string) (bool, error) {
+	root, err := s.conn.Search(&ldap.SearchRequest{Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"tokenGroups"}})
+	if err != nil {
+		return false, err
+	}
+	result, err := s.conn.Search(&ldap.SearchRequest{BaseDN: dn, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"nTSecurityDescriptor"},
+		Controls: []ldap.Control{&ldap.ControlMicrosoftSDFlags{ControlValue: 4}}})
+	if err != nil {
+		return false, err
+	}
+	if len(result.Entries) != 1 || len(result.Entries[0].GetRawAttributeValue("nTSecurityDescriptor")) == 0 {
+		return false, errors.New("its access control list cannot be read")
+	}
+	var account [][]byte
+	if len(root.Entries) == 1 {
+		account = root.Entries[0].GetRawAttributeValues("tokenGroups")
+	}
+	if len(account) == 0 {
+		return false, errors.New("the directory does not tell the account's groups")
+	}
+	return controlAccess(result.Entries[0].GetRawAttributeValue("nTSecurityDescriptor"), account, resetPassword)
+}
