@@ -14,12 +14,14 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/go-jose/go-jose/v4"
 	"github.com/go-jose/go-jose/v4/jwt"
 	"github.com/google/uuid"
+	"golang.org/x/sync/errgroup"
 
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/directory"
@@ -30,18 +32,24 @@ const (
 	requestTimeout = 40 * time.Second // above the service's long poll
 	longestPause   = 15 * time.Second
 	signatureTime  = time.Minute
+	lookEvery      = 2 * time.Second // at the configuration
+	// atOnce is how many orders are answered at once, so that a long read of
+	// one directory does not keep a probe or another directory waiting.
+	atOnce = 3
 )
 
-// Agent takes orders and answers them, one at a time.
+// Agent takes orders and answers them.
 type Agent struct {
-	config  Config
+	config  Config // what it was started with
+	file    string // where changed directories are read from, "" for nowhere
 	version string
 	signer  jose.Signer
 	http    *http.Client
 }
 
-// New makes an agent of an enrolled configuration.
-func New(c Config, version string) (*Agent, error) {
+// New makes an agent of an enrolled configuration. Directories that change in
+// file, unless it is "", are taken up with the next order.
+func New(c Config, file, version string) (*Agent, error) {
 	if c.AgentID == "" || c.Key == "" {
 		return nil, problem.New(problem.BadInput, "the agent is not enrolled: run 'kambrel agent enrol'")
 	}
@@ -53,7 +61,7 @@ func New(c Config, version string) (*Agent, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Agent{config: c, version: version, signer: s, http: client}, nil
+	return &Agent{config: c, file: file, version: version, signer: s, http: client}, nil
 }
 
 func httpClient(c Config) (*http.Client, error) {
@@ -131,18 +139,46 @@ var errRetired = errors.New("the service does not know this agent any more")
 // Run works until ctx ends. A service or a directory that is away is waited
 // for; only an agent that was retired gives up.
 func (a *Agent) Run(ctx context.Context) error {
-	pause := time.Duration(0)
-	greeted := false
+	group, ctx := errgroup.WithContext(ctx)
+	group.Go(func() error { return a.greet(ctx) })
+	for range atOnce {
+		group.Go(func() error { return a.work(ctx) })
+	}
+	return group.Wait()
+}
+
+// greet tells the service what the agent serves: at the start, and when the
+// configuration has changed.
+func (a *Agent) greet(ctx context.Context) error {
+	greeted := ""
+	ticker := time.NewTicker(lookEvery)
+	defer ticker.Stop()
 	for ctx.Err() == nil {
-		err := func() error {
-			if !greeted {
-				if err := a.hello(ctx); err != nil {
-					return err
-				}
-				greeted = true
+		directories, err := a.directories()
+		if now := fmt.Sprint(directories); err == nil && now != greeted {
+			if err = a.hello(ctx, directories); err == nil {
+				greeted = now
 			}
-			return a.next(ctx)
-		}()
+		}
+		if errors.Is(err, errRetired) {
+			return err
+		}
+		if err != nil && ctx.Err() == nil {
+			slog.Warn("tell the service what this agent serves", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+		case <-ticker.C:
+		}
+	}
+	return nil
+}
+
+// work takes one order after the other.
+func (a *Agent) work(ctx context.Context) error {
+	pause := time.Duration(0)
+	for ctx.Err() == nil {
+		err := a.next(ctx)
 		switch {
 		case err == nil:
 			pause = 0
@@ -152,7 +188,6 @@ func (a *Agent) Run(ctx context.Context) error {
 		case ctx.Err() != nil:
 			return nil
 		}
-		greeted = false
 		pause = min(max(2*pause, 200*time.Millisecond), longestPause)
 		slog.Warn("waiting for the service", "error", err, "pause", pause)
 		select {
@@ -163,11 +198,24 @@ func (a *Agent) Run(ctx context.Context) error {
 	return nil
 }
 
-func (a *Agent) hello(ctx context.Context) error {
+// directories reads how to reach the directories, which may change while the
+// agent runs: a new password needs no new start and no new enrolment.
+func (a *Agent) directories() ([]Directory, error) {
+	if a.file == "" {
+		return a.config.Directories, nil
+	}
+	config, err := Load(a.file)
+	return config.Directories, err
+}
+
+func (a *Agent) hello(ctx context.Context, directories []Directory) error {
 	host, _ := os.Hostname()
-	hello := wire.Hello{Version: a.version, Host: host, Directories: []string{}}
-	for _, d := range a.config.Directories {
+	hello := wire.Hello{Version: a.version, Host: host, Directories: []string{}, Plain: []string{}}
+	for _, d := range directories {
 		hello.Directories = append(hello.Directories, d.Name)
+		if d.plain() {
+			hello.Plain = append(hello.Plain, d.Name)
+		}
 	}
 	body, err := json.Marshal(hello)
 	if err != nil {
@@ -194,7 +242,7 @@ func (a *Agent) next(ctx context.Context) error {
 	if err := json.NewDecoder(response.Body).Decode(&order); err != nil {
 		return fmt.Errorf("read an order: %w", err)
 	}
-	slog.Info("order", "id", order.ID, "directory", order.Directory, "full", len(order.Cookie) == 0)
+	slog.Info("order", "id", order.ID, "kind", order.Kind, "directory", order.Directory)
 	return a.answer(ctx, order)
 }
 
@@ -230,37 +278,75 @@ func (a *Agent) answer(ctx context.Context, order wire.Order) error {
 func (a *Agent) produce(ctx context.Context, order wire.Order, to io.Writer) error {
 	lines := newLineWriter(to, time.Duration(order.LeaseSeconds)*time.Second/3)
 	defer lines.stop()
-	result, err := a.read(ctx, order, lines)
+	done, err := a.carryOut(ctx, order, lines)
 	if err == nil {
-		return lines.last(wire.Line{Done: &wire.ReadDone{Cookie: result.Cookie, Complete: result.Complete}})
+		return lines.last(wire.Line{Done: &done})
 	}
 	if lines.broken() != nil {
 		return lines.broken()
 	}
 	var p *problem.Error
 	if !errors.As(err, &p) {
-		p = problem.Wrap(problem.DirectoryRefused, err, "read the directory")
+		p = problem.Wrap(problem.DirectoryRefused, err, "carry the order out")
 	}
 	slog.Warn("order failed", "id", order.ID, "code", p.Code, "detail", p.Detail)
 	return lines.last(wire.Line{Failed: &wire.Failure{Code: string(p.Code), Detail: p.Detail}})
 }
 
-func (a *Agent) read(ctx context.Context, order wire.Order, lines *lineWriter) (directory.Result, error) {
-	for _, d := range a.config.Directories {
-		if d.Name != order.Directory {
-			continue
-		}
-		session, err := directory.Open(ctx, d.connection())
-		if err != nil {
-			return directory.Result{}, err
-		}
-		defer session.Close()
-		request := directory.Request{Dialect: order.Dialect, Base: order.Base, Attributes: order.Attributes, Cookie: order.Cookie}
-		return session.Read(ctx, request, func(item directory.Item) error {
-			return lines.write(wire.Line{Entry: item.Entry, Gone: item.Gone, Present: item.Present, Restart: item.Restart})
-		})
+// carryOut does what an order asks for.
+func (a *Agent) carryOut(ctx context.Context, order wire.Order, lines *lineWriter) (wire.ReadDone, error) {
+	directories, err := a.directories()
+	if err != nil {
+		return wire.ReadDone{}, err
 	}
-	return directory.Result{}, problem.New(problem.DirectoryNotServed, "the agent's configuration names no directory %s", order.Directory)
+	at := slices.IndexFunc(directories, func(d Directory) bool { return d.Name == order.Directory })
+	if at < 0 {
+		return wire.ReadDone{}, problem.New(problem.DirectoryNotServed, "the agent's configuration names no directory %s", order.Directory)
+	}
+	connection := directories[at].connection()
+	if order.Kind == wire.OrderProbe {
+		request := directory.ProbeRequest{Dialect: order.Dialect, Base: order.Base, Features: order.Features, Containers: order.Containers, Attributes: order.Attributes}
+		for _, v := range directory.Probe(ctx, connection, request, time.Now) {
+			verdict := wire.Verdict{Step: string(v.Step), Subject: v.Subject, Outcome: string(v.Outcome), Detail: v.Detail, Advice: v.Advice}
+			if err := lines.write(wire.Line{Verdict: &verdict}); err != nil {
+				return wire.ReadDone{}, err
+			}
+		}
+		return wire.ReadDone{}, nil
+	}
+	session, err := directory.Open(ctx, connection)
+	if err != nil {
+		return wire.ReadDone{}, err
+	}
+	defer session.Close()
+	if order.Kind == wire.OrderRepair {
+		return wire.ReadDone{}, repair(ctx, session, order, lines)
+	}
+	request := directory.Request{Dialect: order.Dialect, Base: order.Base, Attributes: order.Attributes, Cookie: order.Cookie}
+	result, err := session.Read(ctx, request, func(item directory.Item) error {
+		return lines.write(wire.Line{Entry: item.Entry, Gone: item.Gone, Present: item.Present, Restart: item.Restart})
+	})
+	return wire.ReadDone{Cookie: result.Cookie, Complete: result.Complete}, err
+}
+
+// repair writes one value after the other; what the directory refuses is told
+// and the rest goes on, but for a directory that is away.
+func repair(ctx context.Context, session *directory.Session, order wire.Order, lines *lineWriter) error {
+	for _, r := range order.Repairs {
+		err := session.Apply(ctx, order.Dialect, order.Base, directory.Repair{ID: r.EntryID, DN: r.DN, Attribute: r.Attribute, Before: r.Before, After: r.After})
+		result := wire.Repaired{Number: r.Number}
+		var p *problem.Error
+		switch {
+		case errors.As(err, &p) && p.Code != problem.DirectoryUnreachable:
+			result.Code, result.Detail = string(p.Code), p.Detail
+		case err != nil:
+			return err
+		}
+		if err := lines.write(wire.Line{Repair: &result}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // do makes one signed request. An answer that is no success is an error with

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/go-jose/go-jose/v4"
 	"github.com/goccy/go-yaml"
@@ -47,6 +48,25 @@ type Directory struct {
 func (d Directory) connection() directory.Connection {
 	return directory.Connection{URL: d.URL, StartTLS: d.StartTLS, AllowPlain: d.AllowPlain, CAFile: d.CA, BindDN: d.BindDN, Password: d.Password}
 }
+
+// plain tells whether what is read can be seen on the network.
+func (d Directory) plain() bool {
+	return strings.HasPrefix(strings.ToLower(d.URL), "ldap://") && !d.StartTLS
+}
+
+// SetDirectory adds a directory, or changes how to reach it.
+func (c *Config) SetDirectory(d Directory) {
+	for i := range c.Directories {
+		if c.Directories[i].Name == d.Name {
+			c.Directories[i] = d
+			return
+		}
+	}
+	c.Directories = append(c.Directories, d)
+}
+
+// Check tells what is wrong with how to reach a directory.
+func (d Directory) Check() error { return d.connection().Check() }
 
 // DefaultFile is where the configuration lies unless told otherwise.
 func DefaultFile() string {

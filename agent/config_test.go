@@ -75,6 +75,6 @@ func TestTheServiceMustBeProtected(t *testing.T) {
 	} {
 		assert.Equal(t, good, CheckService(address) == nil, address)
 	}
-	_, err := New(Config{Service: "https://x.example"}, "test")
+	_, err := New(Config{Service: "https://x.example"}, "", "test")
 	assert.ErrorContains(t, err, "not enrolled")
 }

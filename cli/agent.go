@@ -141,7 +141,7 @@ func newAgentRunCommand() *cobra.Command {
 			if len(config.Directories) == 0 {
 				return fmt.Errorf("%s names no directories: add how to reach them, as 'kambrel agent enrol --help' shows", file)
 			}
-			a, err := agent.New(config, api.Version)
+			a, err := agent.New(config, file, api.Version)
 			if err != nil {
 				return err
 			}

@@ -49,7 +49,7 @@ certificate it listens on loopback only.`,
 	flags.StringVar(&o.url, "url", "", "URL under which agents and browsers reach the service; by default from --listen")
 	flags.StringVar(&o.database, "database", os.Getenv("KAMBREL_DATABASE"), "PostgreSQL connection, or KAMBREL_DATABASE")
 	flags.StringVar(&o.cloudURL, "cloud-url", "", "base URL of the cloud's SCIM service")
-	flags.StringVar(&o.cloudTokenFile, "cloud-token-file", "", "file that holds the token for the cloud")
+	flags.StringVar(&o.cloudTokenFile, "cloud-token-file", "", "file that holds the token for the cloud; read again when it changes")
 	flags.StringVar(&o.certificate, "tls-cert", "", "certificate chain in PEM form")
 	flags.StringVar(&o.key, "tls-key", "", "private key in PEM form")
 	flags.StringVar(&o.passwordFile, "administrator-password-file", "", "file with the first administrator's password")
@@ -65,15 +65,11 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 	if o.database == "" {
 		return errors.New("give --database, or set KAMBREL_DATABASE")
 	}
-	token, err := os.ReadFile(o.cloudTokenFile)
-	if err != nil {
-		return fmt.Errorf("read the token for the cloud: %w", err)
-	}
 	certificate, err := o.loadCertificate()
 	if err != nil {
 		return err
 	}
-	scim, err := cloud.New(o.cloudURL, strings.TrimSpace(string(token)))
+	scim, err := cloud.New(o.cloudURL, cloud.TokenFile(o.cloudTokenFile))
 	if err != nil {
 		return err
 	}

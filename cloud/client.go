@@ -22,25 +22,18 @@ import (
 // Client talks to one SCIM service.
 type Client struct {
 	base  string
-	token string
+	token Token
 	http  *http.Client
 
 	mu           sync.Mutex
 	capabilities *Capabilities
+	catalogue    *Catalogue
 	pausedUntil  time.Time // no request starts before, since the cloud asked so
-}
-
-// Capabilities is what discovery found.
-type Capabilities struct {
-	Patch, Filter, Sort, ETag bool
-	MaxResults                int // per page
-	BulkOperations            int // 0: no bulk
-	BulkPayload               int // bytes
 }
 
 // New makes a client for a SCIM base URL with a bearer token. Plain HTTP is
 // taken only on loopback.
-func New(base, token string) (*Client, error) {
+func New(base string, token Token) (*Client, error) {
 	address, err := url.Parse(base)
 	if err != nil || address.Host == "" {
 		return nil, problem.New(problem.BadInput, "cloud URL %q: write https://host/path", base)
@@ -48,8 +41,8 @@ func New(base, token string) (*Client, error) {
 	if address.Scheme != "https" && !(address.Scheme == "http" && (address.Hostname() == "localhost" || strings.HasPrefix(address.Hostname(), "127."))) {
 		return nil, problem.New(problem.BadInput, "cloud URL %q: it must be https, since it carries people's data", base)
 	}
-	if token == "" {
-		return nil, problem.New(problem.BadInput, "the cloud's token is empty")
+	if _, err := token.read(); err != nil {
+		return nil, err
 	}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.MaxIdleConnsPerHost = 16
@@ -87,37 +80,6 @@ func (r *Refusal) Error() string {
 // ErrUnknownOutcome marks a write of which it is not known whether the cloud
 // has done it: look before writing again.
 var ErrUnknownOutcome = errors.New("the cloud did not answer, so it is not known whether it was done")
-
-// Discover asks what the service can do; the answer is kept.
-func (c *Client) Discover(ctx context.Context) (Capabilities, error) {
-	c.mu.Lock()
-	known := c.capabilities
-	c.mu.Unlock()
-	if known != nil {
-		return *known, nil
-	}
-	var config scim.ServiceProviderConfig
-	if err := c.get(ctx, "/ServiceProviderConfig", &config); err != nil {
-		return Capabilities{}, fmt.Errorf("discover what the cloud can do: %w", err)
-	}
-	found := Capabilities{
-		Patch: config.Patch.Supported, Filter: config.Filter.Supported.Supported, Sort: config.Sort.Supported, ETag: config.ETag.Supported,
-		MaxResults: config.Filter.MaxResults,
-	}
-	if found.MaxResults <= 0 || found.MaxResults > 1000 {
-		found.MaxResults = 1000
-	}
-	if config.Bulk.Supported.Supported {
-		found.BulkOperations, found.BulkPayload = config.Bulk.MaxOperations, config.Bulk.MaxPayloadSize
-	}
-	if !found.Patch {
-		return found, problem.New(problem.CloudRefused, "the cloud does not support PATCH, which Kambrel needs")
-	}
-	c.mu.Lock()
-	c.capabilities = &found
-	c.mu.Unlock()
-	return found, nil
-}
 
 // get reads a resource or a list; reading is repeated until the cloud answers.
 func (c *Client) get(ctx context.Context, path string, into any) error {
@@ -204,7 +166,11 @@ func (c *Client) once(ctx context.Context, method, path, version string, body []
 	if err != nil {
 		return err
 	}
-	request.Header.Set("Authorization", "Bearer "+c.token)
+	token, err := c.token.read()
+	if err != nil {
+		return err
+	}
+	request.Header.Set("Authorization", "Bearer "+token)
 	request.Header.Set("Accept", scim.MediaType)
 	if body != nil {
 		request.Header.Set("Content-Type", scim.MediaType)

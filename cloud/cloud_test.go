@@ -1,16 +1,15 @@
 package cloud
 
 import (
-	"bytes"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -28,9 +27,17 @@ import (
 const token = "cloud-token"
 
 // startCloud runs the stand-in in this process and returns its base URL.
-func startCloud(t *testing.T) string {
+func startCloud(t *testing.T, options ...standin.Options) string {
 	t.Helper()
-	server, err := standin.New(standin.Options{Token: token, Domains: []string{"halvard.example"}})
+	o := standin.Options{Token: token}
+	if len(options) > 0 {
+		o = options[0]
+		if o.TokenFile == "" {
+			o.Token = token
+		}
+	}
+	o.Domains = []string{"halvard.example"}
+	server, err := standin.New(o)
 	require.NoError(t, err)
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -43,33 +50,18 @@ func startCloud(t *testing.T) string {
 	return "http://" + listener.Addr().String()
 }
 
-// lesser stands before a cloud and takes features away, as the configuration
-// is edited; it counts requests by path.
-type lesser struct {
+// counting stands before a cloud and counts requests by path.
+type counting struct {
 	*httptest.Server
 	requests map[string]int
 }
 
-func startLesser(t *testing.T, base string, edit func(*scim.ServiceProviderConfig)) *lesser {
+func startCounting(t *testing.T, base string) *counting {
 	t.Helper()
 	target, err := url.Parse(base)
 	require.NoError(t, err)
-	l := &lesser{requests: map[string]int{}}
+	l := &counting{requests: map[string]int{}}
 	proxy := httputil.NewSingleHostReverseProxy(target)
-	proxy.ModifyResponse = func(response *http.Response) error {
-		if !strings.HasSuffix(response.Request.URL.Path, "/ServiceProviderConfig") {
-			return nil
-		}
-		var config scim.ServiceProviderConfig
-		if err := json.NewDecoder(response.Body).Decode(&config); err != nil {
-			return err
-		}
-		edit(&config)
-		text, err := json.Marshal(config)
-		response.Body, response.ContentLength = io.NopCloser(bytes.NewReader(text)), int64(len(text))
-		response.Header.Set("Content-Length", fmt.Sprint(len(text)))
-		return err
-	}
 	l.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		l.requests[r.Method+" "+strings.TrimPrefix(r.URL.Path, "/scim/v2")]++
 		proxy.ServeHTTP(w, r)
@@ -80,7 +72,7 @@ func startLesser(t *testing.T, base string, edit func(*scim.ServiceProviderConfi
 
 func newClient(t *testing.T, base string) *Client {
 	t.Helper()
-	c, err := New(base+"/scim/v2", token)
+	c, err := New(base+"/scim/v2", FixedToken(token))
 	require.NoError(t, err)
 	return c
 }
@@ -119,7 +111,7 @@ func made(t *testing.T, answers []Answer) []entry.Resource {
 }
 
 func titled(r entry.Resource, title, version string) Write {
-	return Write{ID: r.ID(), Version: version, Operations: []plan.PatchOperation{{Op: "replace", Path: "title", Value: title}}}
+	return Write{ID: r.ID(), Version: version, Resource: r, Diffs: []plan.Diff{{Target: "title", After: title}}}
 }
 
 func readAll(t *testing.T, c *Client, watermark string) (map[string]entry.Resource, Reading) {
@@ -138,18 +130,22 @@ func readAll(t *testing.T, c *Client, watermark string) (map[string]entry.Resour
 // TestWithEveryService holds what must be true whatever a service can do.
 func TestWithEveryService(t *testing.T) {
 	t.Parallel()
-	for name, edit := range map[string]func(*scim.ServiceProviderConfig){
-		"with everything": func(*scim.ServiceProviderConfig) {},
-		"without bulk":    func(c *scim.ServiceProviderConfig) { c.Bulk.Supported.Supported = false },
-		"without etag":    func(c *scim.ServiceProviderConfig) { c.ETag.Supported = false },
-		"without sort":    func(c *scim.ServiceProviderConfig) { c.Sort.Supported = false },
-		"with small pages and small bulk": func(c *scim.ServiceProviderConfig) {
-			c.Filter.MaxResults, c.Bulk.MaxOperations, c.Bulk.MaxPayloadSize = 7, 9, 3000
-		},
+	for name, options := range map[string]standin.Options{
+		"with everything":          {},
+		"without bulk":             {Without: []string{"bulk"}},
+		"without etag":             {Without: []string{"etag"}},
+		"without sort":             {Without: []string{"sort"}},
+		"without filter":           {Without: []string{"filter"}},
+		"with PUT only":            {Without: []string{"patch"}},
+		"with PUT, no etag":        {Without: []string{"patch", "etag"}},
+		"with small pages":         {PageSize: 7},
+		"with cursors only":        {Paging: "cursor", PageSize: 7},
+		"with cursors and indexes": {Paging: "both"},
+		"with hardly anything":     {Without: []string{"bulk", "etag", "sort", "filter", "patch", "domains"}, PageSize: 4, Paging: "cursor"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			c := newClient(t, startLesser(t, startCloud(t), edit).URL)
+			c := newClient(t, startCloud(t, options))
 			first := made(t, c.Write(t.Context(), newUsers(0, 30)))
 			found, reading := readAll(t, c, "")
 			assert.Len(t, found, 30)
@@ -239,7 +235,7 @@ func TestThrottlingIsWaitedOut(t *testing.T) {
 func TestALostAnswerIsNeverSentAgainBlindly(t *testing.T) {
 	t.Parallel()
 	base := startCloud(t)
-	l := startLesser(t, base, func(*scim.ServiceProviderConfig) {})
+	l := startCounting(t, base)
 	c := newClient(t, l.URL)
 	_, err := c.Discover(t.Context())
 	require.NoError(t, err)
@@ -261,20 +257,98 @@ func TestALostAnswerIsNeverSentAgainBlindly(t *testing.T) {
 func TestWhatConcernsTheWholeCloudHasACode(t *testing.T) {
 	t.Parallel()
 	base := startCloud(t)
-	wrong, err := New(base+"/scim/v2", "wrong")
+	wrong, err := New(base+"/scim/v2", FixedToken("wrong"))
 	require.NoError(t, err)
 	_, err = wrong.Discover(t.Context())
 	assert.Equal(t, problem.CloudUnauthorized, problem.CodeOf(err))
 	assert.NotContains(t, err.Error(), "wrong", "the token is not told")
 	for _, address := range []string{"", "cloud", "ftp://127.0.0.1", "http://cloud.halvard.example/scim"} {
-		_, err := New(address, token)
+		_, err := New(address, FixedToken(token))
 		assert.Equal(t, problem.BadInput, problem.CodeOf(err), address)
 	}
-	_, err = New(base, "")
+	_, err = New(base, FixedToken(""))
 	assert.Equal(t, problem.BadInput, problem.CodeOf(err))
-	without := newClient(t, startLesser(t, base, func(c *scim.ServiceProviderConfig) { c.Patch.Supported = false }).URL)
-	_, err = without.Discover(t.Context())
-	assert.ErrorContains(t, err, "PATCH")
+}
+
+func TestAPutKeepsWhatOthersHaveChanged(t *testing.T) {
+	t.Parallel()
+	c := newClient(t, startCloud(t, standin.Options{Without: []string{"patch", "etag"}}))
+	made(t, c.Write(t.Context(), []Write{newUser(1)}))
+	read, _ := readAll(t, c, "")
+	stale, err := read["crew1@halvard.example"].Clone()
+	require.NoError(t, err)
+	other := Write{ID: stale.ID(), Resource: stale, Diffs: []plan.Diff{{Target: "nickName", After: "Skipper"}}}
+	made(t, c.Write(t.Context(), []Write{other}))
+	changed := made(t, c.Write(t.Context(), []Write{titled(stale, "Mate", "")}))
+	assert.Equal(t, "Skipper", changed[0]["nickName"])
+	assert.Equal(t, "Mate", changed[0]["title"])
+}
+
+func TestATokenIsReplacedWithoutAPause(t *testing.T) {
+	t.Parallel()
+	accepted, used := filepath.Join(t.TempDir(), "accepted"), filepath.Join(t.TempDir(), "used")
+	write := func(file, text string, at time.Time) {
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		require.NoError(t, os.Chtimes(file, at, at))
+	}
+	now := time.Now()
+	write(accepted, "old-token\n", now)
+	write(used, "old-token\n", now)
+	base := startCloud(t, standin.Options{TokenFile: accepted})
+	c, err := New(base+"/scim/v2", TokenFile(used))
+	require.NoError(t, err)
+	made(t, c.Write(t.Context(), []Write{newUser(1)}))
+	write(accepted, "old-token\nnew-token\n", now.Add(time.Second))
+	write(used, "new-token\n", now.Add(time.Second))
+	made(t, c.Write(t.Context(), []Write{newUser(2)}))
+	write(accepted, "new-token\n", now.Add(2*time.Second))
+	made(t, c.Write(t.Context(), []Write{newUser(3)}))
+	write(used, "wrong-token\n", now.Add(2*time.Second))
+	c.Forget()
+	_, err = c.Discover(t.Context())
+	assert.Equal(t, problem.CloudUnauthorized, problem.CodeOf(err))
+	assert.NotContains(t, fmt.Sprint(err, FixedToken("wrong-token")), "wrong-token")
+}
+
+func TestTheCatalogueHoldsWhatRulesCanSet(t *testing.T) {
+	t.Parallel()
+	c := newClient(t, startCloud(t))
+	catalogue, err := c.Catalogue(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"halvard.example"}, catalogue.Domains)
+	targets := map[string]Target{}
+	for _, target := range catalogue.Targets {
+		targets[target.Path] = target
+		_, err := entry.ParsePath(target.Path)
+		assert.NoError(t, err, target.Path)
+	}
+	assert.True(t, targets["userName"].Required && targets["userName"].Unique)
+	assert.Equal(t, "boolean", targets["active"].Type)
+	assert.True(t, targets[`emails[type eq "work"].value`].Unique)
+	assert.Contains(t, targets, scim.EnterpriseURN+":department")
+	assert.Contains(t, targets, standin.AccountURN+":homePort")
+	without, err := newClient(t, startCloud(t, standin.Options{Without: []string{"domains"}})).Catalogue(t.Context())
+	require.NoError(t, err)
+	assert.Nil(t, without.Domains)
+}
+
+func TestProbeSaysWhichStepFails(t *testing.T) {
+	t.Parallel()
+	base := startCloud(t)
+	last := func(url, token string) Step {
+		c, err := New(url, FixedToken(token))
+		require.NoError(t, err)
+		steps := c.Probe(t.Context())
+		return steps[len(steps)-1]
+	}
+	assert.Equal(t, Step{"read", "good", "0 users can be read", ""}, last(base+"/scim/v2", token))
+	for want, step := range map[string]Step{
+		"token": last(base+"/scim/v2", "wrong"), "connect": last("http://127.0.0.1:1/scim", token), "discovery": last(base+"/elsewhere", token),
+	} {
+		assert.Equal(t, want, step.Name)
+		assert.Equal(t, "bad", step.Outcome)
+		assert.NotEmpty(t, step.Advice)
+	}
 }
 
 func TestReadingSurvivesAnUnsteadyCloud(t *testing.T) {

@@ -15,12 +15,13 @@ import (
 	"kambrel.example/kambrel/scim"
 )
 
-// Write is one write: a creation when ID is empty, else a PATCH.
+// Write is one write: a creation of Resource when ID is empty, else a change of
+// Resource, as the cloud has it, by the diffs.
 type Write struct {
-	ID         string
-	Version    string // for If-Match; "" writes whatever the version
-	Resource   entry.Resource
-	Operations []plan.PatchOperation
+	ID       string
+	Version  string // for If-Match; "" writes whatever the version
+	Resource entry.Resource
+	Diffs    []plan.Diff
 }
 
 // Answer is the result of one write. Err is a *Refusal, ErrUnknownOutcome, or a
@@ -58,15 +59,58 @@ func (c *Client) Write(ctx context.Context, writes []Write) []Answer {
 	return answers
 }
 
-func (w Write) body() ([]byte, error) {
-	if w.ID == "" {
-		resource := entry.Resource{"schemas": schemasOf(w.Resource)}
-		for name, value := range w.Resource {
-			resource[name] = value
+// request makes the method, the path and the body of a write, with PATCH where
+// the service has it, else with PUT of the whole resource.
+func (w Write) request(can Capabilities) (method, path string, body []byte, err error) {
+	switch {
+	case w.ID == "":
+		method, path = http.MethodPost, "/Users"
+		body, err = json.Marshal(whole(w.Resource))
+	case can.Patch:
+		method, path = http.MethodPatch, "/Users/"+url.PathEscape(w.ID)
+		var operations []plan.PatchOperation
+		if operations, err = plan.Patch(w.Resource, w.Diffs); err == nil {
+			body, err = json.Marshal(map[string]any{"schemas": []string{scim.PatchOpURN}, "Operations": operations})
 		}
-		return json.Marshal(resource)
+	default:
+		method, path = http.MethodPut, "/Users/"+url.PathEscape(w.ID)
+		resource, cloneErr := w.Resource.Clone()
+		if err = cloneErr; err == nil {
+			err = plan.Advance(resource, w.Diffs)
+		}
+		if err == nil {
+			delete(resource, "meta")
+			delete(resource, "groups") // read-only (RFC 7643 section 4.1.2)
+			body, err = json.Marshal(whole(resource))
+		}
 	}
-	return json.Marshal(map[string]any{"schemas": []string{scim.PatchOpURN}, "Operations": w.Operations})
+	return method, path, body, err
+}
+
+func whole(in entry.Resource) entry.Resource {
+	resource := entry.Resource{}
+	for name, value := range in {
+		resource[name] = value
+	}
+	resource["schemas"] = schemasOf(in)
+	return resource
+}
+
+// freshened reads a resource again that will be put as a whole where no entity
+// tag protects what others have changed meanwhile.
+func (c *Client) freshened(ctx context.Context, can Capabilities, w Write) (Write, error) {
+	if w.ID == "" || can.Patch || can.ETag && w.Version != "" {
+		return w, nil
+	}
+	resource, err := c.Get(ctx, w.ID)
+	if err != nil {
+		return w, err
+	}
+	if resource == nil {
+		return w, &Refusal{Status: http.StatusNotFound, Detail: "there is no user " + w.ID}
+	}
+	w.Resource = resource
+	return w, nil
 }
 
 func schemasOf(resource entry.Resource) []string {
@@ -79,32 +123,28 @@ func schemasOf(resource entry.Resource) []string {
 	return schemas
 }
 
-func (w Write) method() string {
-	if w.ID == "" {
-		return http.MethodPost
+func (c *Client) writeOne(ctx context.Context, can Capabilities, w Write) Answer {
+	w, err := c.freshened(ctx, can, w)
+	if err != nil {
+		return Answer{Err: err}
 	}
-	return http.MethodPatch
-}
-
-func (w Write) path() string {
-	if w.ID == "" {
-		return "/Users"
-	}
-	return "/Users/" + url.PathEscape(w.ID)
-}
-
-func (c *Client) writeOne(ctx context.Context, capabilities Capabilities, w Write) Answer {
-	body, err := w.body()
+	method, path, body, err := w.request(can)
 	if err != nil {
 		return Answer{Err: err}
 	}
 	version := w.Version
-	if !capabilities.ETag {
+	if !can.ETag {
 		version = ""
 	}
 	var resource entry.Resource
-	if err := c.send(ctx, w.method(), w.path(), version, body, &resource); err != nil {
+	if err := c.send(ctx, method, path, version, body, &resource); err != nil {
 		return Answer{Err: err}
+	}
+	if resource.ID() == "" {
+		// A PATCH may be answered with 204 and no body (RFC 7644 section 3.5.2).
+		if resource, err = c.Get(ctx, w.ID); err != nil || resource == nil {
+			return Answer{Err: fmt.Errorf("%w: the answer has no resource", ErrUnknownOutcome)}
+		}
 	}
 	return Answer{Resource: resource}
 }
@@ -136,15 +176,23 @@ func (c *Client) writeBulk(ctx context.Context, capabilities Capabilities, write
 	request := scim.BulkRequest{Schemas: []string{scim.BulkRequestURN}}
 	size := 0
 	for i, w := range writes {
-		body, err := w.body()
+		w, err := c.freshened(ctx, capabilities, w)
+		var method, path string
+		var body []byte
+		if err == nil {
+			method, path, body, err = w.request(capabilities)
+		}
 		if err != nil {
+			if len(request.Operations) > 0 {
+				break // it begins the next request
+			}
 			answers[i].Err = err
 			return i + 1
 		}
 		if size += len(body) + 200; i > 0 && capabilities.BulkPayload > 0 && size > capabilities.BulkPayload {
 			break
 		}
-		operation := scim.BulkOperation{Method: w.method(), Path: w.path(), Data: body, BulkID: strconv.Itoa(i)}
+		operation := scim.BulkOperation{Method: method, Path: path, Data: body, BulkID: strconv.Itoa(i)}
 		if capabilities.ETag {
 			operation.Version = w.Version
 		}

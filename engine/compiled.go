@@ -42,9 +42,15 @@ func compileDocument(revision int, document settings.Document) (*compiled, error
 	// What people are called is always read, so that they can be found.
 	names := append([]string{"objectClass", "cn", "displayName"}, c.scope.Attributes()...)
 	names = append(append(names, c.rules.Attributes()...), c.match.Attributes()...)
-	slices.SortFunc(names, func(a, b string) int { return strings.Compare(strings.ToLower(a), strings.ToLower(b)) })
-	c.attributes = slices.CompactFunc(names, strings.EqualFold)
+	c.attributes = union(names)
 	return c, nil
+}
+
+// union puts lists of attributes together, without regard to case and sorted.
+func union(lists ...[]string) []string {
+	names := slices.Concat(lists...)
+	slices.SortFunc(names, func(a, b string) int { return strings.Compare(strings.ToLower(a), strings.ToLower(b)) })
+	return slices.CompactFunc(names, strings.EqualFold)
 }
 
 // compiler keeps the compiled settings that were used last.

@@ -48,7 +48,7 @@ func (b *bench) give() {
 	b.t.Helper()
 	run, err := b.store.NewRun(b.t.Context(), store.Run{Run: wire.Run{Kind: "delta", By: "test"}}, false)
 	require.NoError(b.t, err)
-	order := store.Order{RunID: run, Directory: "halvard", Request: wire.Order{Directory: "halvard", Base: "DC=example", Attributes: []string{"cn"}}}
+	order := store.Order{RunID: &run, Directory: "halvard", Request: wire.Order{Directory: "halvard", Base: "DC=example", Attributes: []string{"cn"}}}
 	require.NoError(b.t, b.store.AddOrder(b.t.Context(), &order))
 	_, ok, err := b.store.TakeOrder(b.t.Context(), agentOne, []string{"halvard"}, time.Minute)
 	require.NoError(b.t, err)

@@ -91,11 +91,16 @@ func (x *execution) giveOrder(ctx context.Context, directory settings.Directory)
 	if err != nil {
 		return store.Order{}, err
 	}
-	request := wire.Order{Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Attributes: x.settings.attributes}
-	if x.run.Kind == "delta" && state.Base == directory.Base && covers(state.Attributes, x.settings.attributes) {
-		request.Cookie = state.Cookie
+	request := wire.Order{Kind: wire.OrderRead, Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Attributes: x.settings.attributes}
+	switch {
+	case state.Base != directory.Base:
+	case x.run.Kind != "full" && covers(state.Attributes, x.settings.attributes):
+		// What the mirror holds more, for a draft or a survey, is kept true.
+		request.Cookie, request.Attributes = state.Cookie, state.Attributes
+	case x.run.Kind != "full":
+		request.Attributes = union(state.Attributes, x.settings.attributes)
 	}
-	order := store.Order{RunID: x.run.ID, Directory: directory.Name, Request: request}
+	order := store.Order{RunID: &x.run.ID, Directory: directory.Name, Request: request}
 	return order, x.store.AddOrder(ctx, &order)
 }
 
@@ -137,10 +142,8 @@ func (x *execution) readCloud(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if since == "" {
-			for _, resource := range page {
-				seen[resource.ID()] = struct{}{}
-			}
+		for _, resource := range page {
+			seen[resource.ID()] = struct{}{}
 		}
 		return x.count(ctx, func(c *wire.Counts) { c.ResourcesRead += len(page); c.ResourcesChanged += changed })
 	})
@@ -148,7 +151,7 @@ func (x *execution) readCloud(ctx context.Context) error {
 		return fmt.Errorf("read the cloud: %w", err)
 	}
 	return x.store.Tx(ctx, func(tx *store.Store) error {
-		if reading.Complete && since == "" {
+		if reading.Complete {
 			if _, err := tx.DropResourcesExcept(ctx, seen); err != nil {
 				return err
 			}

@@ -178,8 +178,7 @@ func writeOf(p pending) (cloud.Write, error) {
 		resource, err := plan.NewResource(p.Diffs)
 		return cloud.Write{Resource: resource}, err
 	}
-	operations, err := plan.Patch(p.resource, p.Diffs)
-	return cloud.Write{ID: p.ResourceID, Version: p.resource.Version(), Resource: p.resource, Operations: operations}, err
+	return cloud.Write{ID: p.ResourceID, Version: p.resource.Version(), Resource: p.resource, Diffs: p.Diffs}, nil
 }
 
 // look asks the cloud whether a change was done already, or has become

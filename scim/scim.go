@@ -24,11 +24,13 @@ const MediaType = "application/scim+json"
 
 // ListResponse answers a query (RFC 7644 section 3.4.2).
 type ListResponse struct {
-	Schemas      []string          `json:"schemas"`
-	TotalResults int               `json:"totalResults"`
-	StartIndex   int               `json:"startIndex,omitempty"`
-	ItemsPerPage int               `json:"itemsPerPage"`
-	Resources    []json.RawMessage `json:"Resources,omitempty"`
+	Schemas      []string `json:"schemas"`
+	TotalResults int      `json:"totalResults"`
+	StartIndex   int      `json:"startIndex,omitempty"`
+	ItemsPerPage int      `json:"itemsPerPage"`
+	// NextCursor is for cursor paging (RFC 9865 section 2).
+	NextCursor string            `json:"nextCursor,omitempty"`
+	Resources  []json.RawMessage `json:"Resources,omitempty"`
 }
 
 // PatchRequest changes a resource (RFC 7644 section 3.5.2).
@@ -103,8 +105,62 @@ type ServiceProviderConfig struct {
 		Supported
 		MaxResults int `json:"maxResults"`
 	} `json:"filter"`
-	ChangePassword        Supported `json:"changePassword"`
-	Sort                  Supported `json:"sort"`
-	ETag                  Supported `json:"etag"`
-	AuthenticationSchemes []any     `json:"authenticationSchemes"`
+	ChangePassword Supported `json:"changePassword"`
+	Sort           Supported `json:"sort"`
+	ETag           Supported `json:"etag"`
+	// Pagination is that of RFC 9865 section 4; services that know only index
+	// paging leave it out.
+	Pagination            *Pagination            `json:"pagination,omitempty"`
+	AuthenticationSchemes []AuthenticationScheme `json:"authenticationSchemes"`
+}
+
+// Pagination tells how lists can be paged.
+type Pagination struct {
+	Cursor                  bool   `json:"cursor"`
+	Index                   bool   `json:"index"`
+	DefaultPaginationMethod string `json:"defaultPaginationMethod,omitempty"`
+	DefaultPageSize         int    `json:"defaultPageSize,omitempty"`
+	MaxPageSize             int    `json:"maxPageSize,omitempty"`
+}
+
+// AuthenticationScheme is one way to sign in to the service.
+type AuthenticationScheme struct {
+	Type        string `json:"type"`
+	Name        string `json:"name"`
+	Description string `json:"description"`
+}
+
+// ResourceType is one kind of resource that the service has (RFC 7643 section 6).
+type ResourceType struct {
+	ID               string `json:"id"`
+	Name             string `json:"name"`
+	Endpoint         string `json:"endpoint"`
+	Schema           string `json:"schema"`
+	SchemaExtensions []struct {
+		Schema   string `json:"schema"`
+		Required bool   `json:"required"`
+	} `json:"schemaExtensions"`
+}
+
+// Schema lists the attributes of a resource type or an extension (RFC 7643
+// section 7).
+type Schema struct {
+	ID          string      `json:"id"`
+	Name        string      `json:"name"`
+	Description string      `json:"description"`
+	Attributes  []Attribute `json:"attributes"`
+}
+
+// Attribute is one attribute of a schema.
+type Attribute struct {
+	Name          string      `json:"name"`
+	Type          string      `json:"type"`
+	MultiValued   bool        `json:"multiValued"`
+	Description   string      `json:"description"`
+	Required      bool        `json:"required"`
+	CaseExact     bool        `json:"caseExact"`
+	Mutability    string      `json:"mutability"`
+	Returned      string      `json:"returned"`
+	Uniqueness    string      `json:"uniqueness"`
+	SubAttributes []Attribute `json:"subAttributes,omitempty"`
 }

@@ -13,6 +13,9 @@ import (
 // bulk carries out several requests in their order (RFC 7644 section 3.7). A
 // bulkId of an earlier creation can stand in a later path.
 func (s *Server) bulk(c *fiber.Ctx) error {
+	if s.lacks("bulk") {
+		return refuse(c, unsupported("bulk requests"))
+	}
 	if len(c.Body()) > maxBulkPayload {
 		return refuse(c, &failure{413, "tooMany", "the payload is larger than " + strconv.Itoa(maxBulkPayload) + " bytes"})
 	}
@@ -50,6 +53,9 @@ func (s *Server) bulkOne(operation scim.BulkOperation, made map[string]string) (
 	if bulkID, ok := strings.CutPrefix(id, "bulkId:"); ok {
 		id = made[bulkID]
 	}
+	if s.lacks("etag") {
+		operation.Version = ""
+	}
 	var item written
 	var f *failure
 	status := 200
@@ -69,6 +75,9 @@ func (s *Server) bulkOne(operation scim.BulkOperation, made map[string]string) (
 			item, f = s.store.change(endpoint, id, operation.Version, func(resourceType, map[string]any) (map[string]any, *failure) { return body, nil })
 		}
 	case "PATCH":
+		if s.lacks("patch") {
+			return result, unsupported("PATCH")
+		}
 		var operations []scim.PatchOperation
 		if operations, f = patchOperations(operation.Data); f == nil {
 			item, f = s.store.change(endpoint, id, operation.Version, func(t resourceType, r map[string]any) (map[string]any, *failure) { return t.apply(r, operations) })
@@ -85,7 +94,7 @@ func (s *Server) bulkOne(operation scim.BulkOperation, made map[string]string) (
 	result.Status = strconv.Itoa(status)
 	if status != 204 {
 		made[operation.BulkID] = item.id
-		result.Version, result.Location, result.Response = item.tag, "/scim/v2/"+endpoint+"/"+item.id, item.text
+		result.Version, result.Location, result.Response = item.tag, "/scim/v2/"+endpoint+"/"+item.id, s.unversioned(item.text)
 	}
 	return result, nil
 }

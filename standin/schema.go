@@ -11,19 +11,11 @@ import (
 // AccountURN is the stand-in's own extension of users, there to be discovered.
 const AccountURN = "urn:standin.example:params:scim:schemas:extension:account:2.0:User"
 
-// attribute defines one attribute as /Schemas shows it (RFC 7643 section 7).
-type attribute struct {
-	Name          string      `json:"name"`
-	Type          string      `json:"type"`
-	MultiValued   bool        `json:"multiValued"`
-	Description   string      `json:"description"`
-	Required      bool        `json:"required"`
-	CaseExact     bool        `json:"caseExact"`
-	Mutability    string      `json:"mutability"`
-	Returned      string      `json:"returned"`
-	Uniqueness    string      `json:"uniqueness"`
-	SubAttributes []attribute `json:"subAttributes,omitempty"`
-}
+// attribute and schema are as /Schemas shows them (RFC 7643 section 7).
+type (
+	attribute = scim.Attribute
+	schema    = scim.Schema
+)
 
 func text(name, description string) attribute {
 	return attribute{Name: name, Type: "string", Description: description, Mutability: "readWrite", Returned: "default", Uniqueness: "none"}
@@ -53,14 +45,7 @@ func plural(name, description string) attribute {
 		flagged("primary", "Whether this is the preferred one")))
 }
 
-type schema struct {
-	ID          string      `json:"id"`
-	Name        string      `json:"name"`
-	Description string      `json:"description"`
-	Attributes  []attribute `json:"attributes"`
-}
-
-var userSchema = schema{scim.UserURN, "User", "User account", []attribute{
+var userSchema = schema{ID: scim.UserURN, Name: "User", Description: "User account", Attributes: []attribute{
 	required(unique(text("userName", "Login; its domain must be verified"))),
 	complexOf("name", "Parts of the name", text("formatted", "Full name"), text("familyName", "Family name"), text("givenName", "Given name"),
 		text("middleName", "Middle name"), text("honorificPrefix", "Title before the name"), text("honorificSuffix", "Title after the name")),
@@ -73,21 +58,30 @@ var userSchema = schema{scim.UserURN, "User", "User account", []attribute{
 		text("region", "Region"), text("postalCode", "Postal code"), text("country", "Country"), text("type", "What it is for"), flagged("primary", "Preferred"))),
 }}
 
-var enterpriseSchema = schema{scim.EnterpriseURN, "EnterpriseUser", "Enterprise user", []attribute{
+var enterpriseSchema = schema{ID: scim.EnterpriseURN, Name: "EnterpriseUser", Description: "Enterprise user", Attributes: []attribute{
 	text("employeeNumber", "Number of the person"), text("costCenter", "Cost centre"), text("organization", "Organization"),
 	text("division", "Division"), text("department", "Department"),
 	complexOf("manager", "Manager", text("value", "Id of the manager"), text("displayName", "Name of the manager")),
 }}
 
-var accountSchema = schema{AccountURN, "Account", "What this cloud adds to a user", []attribute{
+var accountSchema = schema{ID: AccountURN, Name: "Account", Description: "What this cloud adds to a user", Attributes: []attribute{
 	text("homePort", "Harbour where the person is based"), multi(text("badges", "Numbers of the person's badges")),
 	flagged("guest", "Whether the person comes from another organization"),
 }}
 
-var groupSchema = schema{scim.GroupURN, "Group", "Group", []attribute{
+var groupSchema = schema{ID: scim.GroupURN, Name: "Group", Description: "Group", Attributes: []attribute{
 	required(unique(text("displayName", "Name of the group"))),
 	multi(complexOf("members", "Members", text("value", "Id of the member"), text("type", "User or Group"), text("display", "Name of the member"))),
 }}
+
+// DomainURN is the schema of the login domains, which can only be read.
+const DomainURN = "urn:standin.example:params:scim:schemas:core:2.0:Domain"
+
+var domainSchema = schema{ID: DomainURN, Name: "Domain", Description: "Domain in which people may have logins", Attributes: []attribute{
+	readOnly(text("value", "The domain")), readOnly(flagged("verified", "Whether logins may end in it")),
+}}
+
+func readOnly(a attribute) attribute { a.Mutability = "readOnly"; return a }
 
 // resourceType is one endpoint with its schemas.
 type resourceType struct {

@@ -1,11 +1,11 @@
 package standin
 
 import (
-	"crypto/subtle"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -17,9 +17,16 @@ import (
 
 // Options says how the stand-in runs.
 type Options struct {
-	Token   string   // bearer token that every request needs
-	Domains []string // verified login domains
-	Dir     string   // where the journal lies; "" keeps everything in memory only
+	Token string // bearer token that every request needs
+	// TokenFile, when set, holds the tokens instead, one on each line; it is
+	// read again when it changes, so that tokens can be replaced one by one.
+	TokenFile string
+	Domains   []string // verified login domains
+	Dir       string   // where the journal lies; "" keeps everything in memory only
+	// Without takes features away; see features.
+	Without  []string
+	PageSize int    // most resources on a page; 0 for 1000
+	Paging   string // index (also by default), cursor or both
 }
 
 // Server is a running stand-in.
@@ -28,6 +35,7 @@ type Server struct {
 	store   *store
 	app     *fiber.App
 	faults  injector
+	tokens  tokens
 }
 
 // Limits of the service, as ServiceProviderConfig tells them.
@@ -39,11 +47,17 @@ const (
 
 // New prepares a server, with what its journal holds.
 func New(options Options) (*Server, error) {
-	if options.Token == "" {
+	if err := options.check(); err != nil {
+		return nil, err
+	}
+	s := &Server{options: options, tokens: tokens{fixed: options.Token, file: options.TokenFile}}
+	all, err := s.tokens.all()
+	if err != nil {
+		return nil, err
+	}
+	if len(all) == 0 {
 		return nil, errors.New("the cloud stand-in needs a token")
 	}
-	s := &Server{options: options}
-	var err error
 	if s.store, err = openStore(options.Dir, options.Domains); err != nil {
 		return nil, err
 	}
@@ -79,10 +93,11 @@ func (s *Server) routes() {
 
 	v2 := s.app.Group("/scim/v2", s.misbehave)
 	v2.Get("/ServiceProviderConfig", s.providerConfig)
-	v2.Get("/ResourceTypes", func(c *fiber.Ctx) error { return listOf(c, resourceTypeDocuments()) })
-	v2.Get("/ResourceTypes/:id", func(c *fiber.Ctx) error { return oneOf(c, resourceTypeDocuments()) })
+	v2.Get("/ResourceTypes", func(c *fiber.Ctx) error { return listOf(c, s.resourceTypeDocuments()) })
+	v2.Get("/ResourceTypes/:id", func(c *fiber.Ctx) error { return oneOf(c, s.resourceTypeDocuments()) })
 	v2.Get("/Schemas", func(c *fiber.Ctx) error { return listOf(c, schemaDocuments()) })
 	v2.Get("/Schemas/:id", func(c *fiber.Ctx) error { return oneOf(c, schemaDocuments()) })
+	v2.Get("/Domains", s.domains)
 	v2.Post("/Bulk", s.bulk)
 	v2.Get("/:endpoint", s.list)
 	v2.Post("/:endpoint/.search", s.list)
@@ -95,7 +110,7 @@ func (s *Server) routes() {
 
 func (s *Server) authorize(c *fiber.Ctx) error {
 	token, ok := strings.CutPrefix(c.Get("Authorization"), "Bearer ")
-	if !ok || subtle.ConstantTimeCompare([]byte(token), []byte(s.options.Token)) != 1 {
+	if !ok || !s.tokens.allow(token) {
 		c.Set("WWW-Authenticate", "Bearer")
 		return refuse(c, &failure{401, "", "a valid bearer token is needed"})
 	}
@@ -142,16 +157,27 @@ func (s *Server) setFaults(c *fiber.Ctx) error {
 
 func (s *Server) providerConfig(c *fiber.Ctx) error {
 	config := scim.ServiceProviderConfig{Schemas: []string{scim.ProviderURN}}
-	config.Patch.Supported, config.Sort.Supported, config.ETag.Supported = true, true, true
-	config.Bulk.Supported.Supported, config.Bulk.MaxOperations, config.Bulk.MaxPayloadSize = true, maxBulkOperations, maxBulkPayload
-	config.Filter.Supported.Supported, config.Filter.MaxResults = true, maxResults
-	config.AuthenticationSchemes = []any{map[string]any{"type": "oauthbearertoken", "name": "Bearer token", "description": "A token in the Authorization header"}}
+	config.Patch.Supported, config.Sort.Supported, config.ETag.Supported = !s.lacks("patch"), !s.lacks("sort"), !s.lacks("etag")
+	if config.Bulk.Supported.Supported = !s.lacks("bulk"); config.Bulk.Supported.Supported {
+		config.Bulk.MaxOperations, config.Bulk.MaxPayloadSize = maxBulkOperations, maxBulkPayload
+	}
+	if config.Filter.Supported.Supported = !s.lacks("filter"); config.Filter.Supported.Supported {
+		config.Filter.MaxResults = s.pageSize()
+	}
+	if s.byCursor() {
+		config.Pagination = &scim.Pagination{Cursor: true, Index: s.byIndex(), DefaultPaginationMethod: "cursor", MaxPageSize: s.pageSize()}
+	}
+	config.AuthenticationSchemes = []scim.AuthenticationScheme{{Type: "oauthbearertoken", Name: "Bearer token", Description: "A token in the Authorization header"}}
 	return send(c, 200, config)
 }
 
-func resourceTypeDocuments() []map[string]any {
+func (s *Server) resourceTypeDocuments() []map[string]any {
 	var out []map[string]any
-	for _, t := range resourceTypes {
+	types := resourceTypes
+	if !s.lacks("domains") {
+		types = append(slices.Clone(types), resourceType{"Domain", "Domains", domainSchema, nil})
+	}
+	for _, t := range types {
 		var extensions []any
 		for _, e := range t.extensions {
 			extensions = append(extensions, map[string]any{"schema": e.ID, "required": false})
@@ -167,7 +193,7 @@ func resourceTypeDocuments() []map[string]any {
 
 func schemaDocuments() []map[string]any {
 	var out []map[string]any
-	for _, s := range []schema{userSchema, enterpriseSchema, accountSchema, groupSchema} {
+	for _, s := range []schema{userSchema, enterpriseSchema, accountSchema, groupSchema, domainSchema} {
 		out = append(out, map[string]any{
 			"schemas": []string{scim.SchemaURN}, "id": s.ID, "name": s.Name, "description": s.Description, "attributes": s.Attributes,
 			"meta": map[string]any{"resourceType": "Schema", "location": "/scim/v2/Schemas/" + s.ID},
@@ -209,6 +235,7 @@ type searchRequest struct {
 	Count              *int     `json:"count"`
 	Attributes         []string `json:"attributes"`
 	ExcludedAttributes []string `json:"excludedAttributes"`
+	Cursor             *string  `json:"cursor"`
 }
 
 func (s *Server) list(c *fiber.Ctx) error {
@@ -216,11 +243,19 @@ func (s *Server) list(c *fiber.Ctx) error {
 	if f != nil {
 		return refuse(c, f)
 	}
-	q := query{startIndex: max(request.StartIndex, 1), count: maxResults}
+	start, cursor, f := s.page(c, request)
+	if f != nil {
+		return refuse(c, f)
+	}
+	q := query{startIndex: start, count: s.pageSize()}
 	if request.Count != nil {
-		q.count = min(max(*request.Count, 0), maxResults)
+		q.count = min(max(*request.Count, 0), s.pageSize())
 	}
 	switch {
+	case request.SortBy != "" && s.lacks("sort"):
+		return refuse(c, unsupported("sorting"))
+	case request.Filter != "" && s.lacks("filter"):
+		return refuse(c, unsupported("filters"))
 	case strings.EqualFold(request.SortBy, "meta.lastModified"):
 		q.byModified, q.descending = true, strings.EqualFold(request.SortOrder, "descending")
 	case request.SortBy != "":
@@ -236,13 +271,29 @@ func (s *Server) list(c *fiber.Ctx) error {
 	endpoint := c.Params("endpoint")
 	view := projection(request.Attributes, request.ExcludedAttributes)
 	page, total, f := s.store.list(endpoint, q, func(item *stored) json.RawMessage {
-		text, _ := json.Marshal(view(item.withMeta(s.store.types[endpoint].kind))) // maps of JSON values
+		text, _ := json.Marshal(view(s.shown(item, endpoint))) // maps of JSON values
 		return text
 	})
 	if f != nil {
 		return refuse(c, f)
 	}
-	return send(c, 200, scim.ListResponse{Schemas: []string{scim.ListResponseURN}, TotalResults: total, StartIndex: q.startIndex, ItemsPerPage: len(page), Resources: page})
+	response := scim.ListResponse{Schemas: []string{scim.ListResponseURN}, TotalResults: total, StartIndex: q.startIndex, ItemsPerPage: len(page), Resources: page}
+	if cursor {
+		response.StartIndex = 0
+		if next := start + len(page); next <= total && len(page) > 0 {
+			response.NextCursor = cursorAt(next)
+		}
+	}
+	return send(c, 200, response)
+}
+
+// shown is a resource as the service sends it.
+func (s *Server) shown(item *stored, endpoint string) map[string]any {
+	out := item.withMeta(s.store.types[endpoint].kind)
+	if s.lacks("etag") {
+		delete(out["meta"].(map[string]any), "version")
+	}
+	return out
 }
 
 func readSearch(c *fiber.Ctx) (searchRequest, *failure) {
@@ -329,8 +380,26 @@ func (s *Server) read(c *fiber.Ctx) error {
 	if c.Get("If-None-Match") == item.tag() {
 		return c.SendStatus(304)
 	}
-	c.Set("ETag", item.tag())
-	return send(c, 200, item.withMeta(s.store.types[endpoint].kind))
+	if !s.lacks("etag") {
+		c.Set("ETag", item.tag())
+	}
+	return send(c, 200, s.shown(&item, endpoint))
+}
+
+// unversioned takes the version out of a resource where there are no entity tags.
+func (s *Server) unversioned(text json.RawMessage) json.RawMessage {
+	if !s.lacks("etag") {
+		return text
+	}
+	var resource map[string]any
+	if json.Unmarshal(text, &resource) != nil {
+		return text
+	}
+	if meta, ok := resource["meta"].(map[string]any); ok {
+		delete(meta, "version")
+	}
+	out, _ := json.Marshal(resource) // was JSON a moment ago
+	return out
 }
 
 func (s *Server) replace(c *fiber.Ctx) error {
@@ -342,6 +411,9 @@ func (s *Server) replace(c *fiber.Ctx) error {
 }
 
 func (s *Server) patch(c *fiber.Ctx) error {
+	if s.lacks("patch") {
+		return refuse(c, unsupported("PATCH"))
+	}
 	operations, f := patchOperations(c.Body())
 	if f != nil {
 		return refuse(c, f)
@@ -353,7 +425,11 @@ func (s *Server) patch(c *fiber.Ctx) error {
 
 func (s *Server) edit(c *fiber.Ctx, edit func(resourceType, map[string]any) (map[string]any, *failure)) error {
 	endpoint := c.Params("endpoint")
-	item, f := s.store.change(endpoint, c.Params("id"), c.Get("If-Match"), edit)
+	ifMatch := c.Get("If-Match")
+	if s.lacks("etag") {
+		ifMatch = ""
+	}
+	item, f := s.store.change(endpoint, c.Params("id"), ifMatch, edit)
 	if f != nil {
 		return refuse(c, f)
 	}
@@ -378,8 +454,10 @@ func (s *Server) answer(c *fiber.Ctx, status int, endpoint string, item written)
 	if status == 201 {
 		c.Set("Location", c.BaseURL()+"/scim/v2/"+endpoint+"/"+item.id)
 	}
-	c.Set("ETag", item.tag)
-	return send(c, status, item.text)
+	if !s.lacks("etag") {
+		c.Set("ETag", item.tag)
+	}
+	return send(c, status, s.unversioned(item.text))
 }
 
 func object(body []byte) (map[string]any, *failure) {

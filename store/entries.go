@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -67,9 +68,12 @@ func (s *Store) StoreEntries(ctx context.Context, directory string, entries []*e
 		}
 		ids, kinds, dns, paths = append(ids, e.ID.String()), append(kinds, string(e.Kind)), append(dns, e.DN), append(paths, dn.Path())
 		attributes, searches = append(attributes, string(text)), append(searches, searchText(*e))
-		digests = append(digests, digest([]byte(e.Kind), []byte(e.DN), text))
+		digests = append(digests, digest([]byte(e.Kind), []byte(e.DN), text, []byte(strings.Join(slices.Sorted(slices.Values(e.Members)), "\n"))))
 	}
-	var counts Stored
+	var counts struct {
+		Stored
+		Groups textArray
+	}
 	err := s.raw(ctx, `
 		WITH input AS (
 			SELECT * FROM unnest(?::text[]::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::bytea[], ?::text[])
@@ -85,10 +89,21 @@ func (s *Store) StoreEntries(ctx context.Context, directory string, entries []*e
 			INSERT INTO dirty (directory, entry_id) SELECT ?, id FROM stored WHERE kind = 'user'
 			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0
 		)
-		SELECT count(*) FILTER (WHERE added) AS added, count(*) FILTER (WHERE NOT added) AS changed FROM stored WHERE kind = 'user'`,
+		SELECT count(*) FILTER (WHERE added AND kind = 'user') AS added, count(*) FILTER (WHERE NOT added AND kind = 'user') AS changed,
+			coalesce(array_agg(id::text) FILTER (WHERE kind = 'group'), '{}') AS groups FROM stored`,
 		textArray(ids), textArray(kinds), textArray(dns), textArray(paths), textArray(attributes), digests, textArray(searches), directory, directory).
 		Scan(&counts).Error
-	return counts, err
+	if err != nil || len(counts.Groups) == 0 {
+		return counts.Stored, err
+	}
+	for _, e := range entries {
+		if e.Kind == entry.Group && slices.Contains(counts.Groups, e.ID.String()) {
+			if err := s.storeMembers(ctx, e); err != nil {
+				return counts.Stored, err
+			}
+		}
+	}
+	return counts.Stored, nil
 }
 
 // renameContainers moves the names of all entries below containers whose name
@@ -110,6 +125,9 @@ func (s *Store) renameContainers(ctx context.Context, directory string, entries 
 		if old.DN == "" || old.Path == dn.Path() {
 			continue
 		}
+		if _, err := s.exec(ctx, `INSERT INTO former_names (directory, path, id) VALUES (?, ?, ?) ON CONFLICT (directory, path) DO UPDATE SET id = excluded.id`, directory, old.Path, e.ID.String()); err != nil {
+			return err
+		}
 		// In the C collation "0" follows "/", so this range is what lies below.
 		_, err = s.exec(ctx, `
 			WITH moved AS (
@@ -130,16 +148,26 @@ func (s *Store) renameContainers(ctx context.Context, directory string, entries 
 // MarkGone notes that entries were deleted in the directory; the rows stay, so
 // that why can tell about them.
 func (s *Store) MarkGone(ctx context.Context, directory string, ids []entry.ID) (int, error) {
-	var count int
+	var found struct {
+		People int
+		Groups textArray
+	}
 	err := s.raw(ctx, `
 		WITH gone AS (
 			UPDATE entries SET gone = now() WHERE directory = ? AND id = ANY(?::text[]::uuid[]) AND gone IS NULL RETURNING id, kind
 		), marked AS (
 			INSERT INTO dirty (directory, entry_id) SELECT ?, id FROM gone WHERE kind = 'user'
 			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0
+		), unknown AS (
+			UPDATE memberships m SET member_id = NULL FROM gone WHERE m.directory = ? AND m.member_id = gone.id
 		)
-		SELECT count(*) FROM gone WHERE kind = 'user'`, directory, idArray(ids), directory).Scan(&count).Error
-	return count, err
+		SELECT count(*) FILTER (WHERE kind = 'user') AS people, coalesce(array_agg(id::text) FILTER (WHERE kind = 'group'), '{}') AS groups FROM gone`,
+		directory, idArray(ids), directory, directory).Scan(&found).Error
+	if err != nil || len(found.Groups) == 0 {
+		return found.People, err
+	}
+	_, err = s.exec(ctx, `WITH RECURSIVE start AS (SELECT unnest((@ids)::text[])::uuid AS id), `+below+markBelow, map[string]any{"ids": found.Groups, "directory": directory})
+	return found.People, err
 }
 
 // MarkGoneExcept is MarkGone for every entry that is not in seen, after a read

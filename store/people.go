@@ -5,56 +5,8 @@ import (
 	"crypto/sha256"
 	"time"
 
-	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/wire"
 )
-
-// Revision is an activated settings document.
-type Revision struct {
-	Revision  int               `gorm:"primaryKey;autoIncrement"`
-	Document  settings.Document `gorm:"serializer:json;type:jsonb"`
-	By        string
-	Note      string
-	Activated time.Time
-}
-
-// TableName is the table of revisions.
-func (Revision) TableName() string { return "settings_revisions" }
-
-// ActiveSettings returns the newest revision; false when there is none.
-func (s *Store) ActiveSettings(ctx context.Context) (Revision, bool, error) {
-	var r Revision
-	err := s.with(ctx).Order("revision DESC").Take(&r).Error
-	if NotFound(err) {
-		return Revision{}, false, nil
-	}
-	return r, err == nil, err
-}
-
-// SettingsRevision returns one revision.
-func (s *Store) SettingsRevision(ctx context.Context, revision int) (Revision, error) {
-	var r Revision
-	return r, s.with(ctx).Where("revision = ?", revision).Take(&r).Error
-}
-
-// Activate keeps a new revision, makes the next run look at everybody, and
-// tells all services. It must run in a transaction.
-func (s *Store) Activate(ctx context.Context, r *Revision) error {
-	r.Activated = time.Now()
-	if err := s.with(ctx).Create(r).Error; err != nil {
-		return err
-	}
-	if err := s.MarkAllDirty(ctx); err != nil {
-		return err
-	}
-	return s.Notify(ctx, wire.Event{Kind: "settings", ID: int64(r.Revision)})
-}
-
-// LockSettings lets one activation go at a time, until the transaction ends.
-func (s *Store) LockSettings(ctx context.Context) error {
-	_, err := s.exec(ctx, `LOCK TABLE settings_revisions IN SHARE ROW EXCLUSIVE MODE`)
-	return err
-}
 
 // Agent is an enrolled agent.
 type Agent struct {
@@ -63,6 +15,7 @@ type Agent struct {
 	Host        string
 	Version     string
 	Directories textArray `gorm:"type:text[]"`
+	Plain       textArray `gorm:"type:text[]"` // those reached by plain LDAP
 	PublicKey   string
 	Enrolled    time.Time
 	LastContact *time.Time

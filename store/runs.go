@@ -2,13 +2,13 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
 
 	"gorm.io/gorm"
 
+	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/wire"
 )
 
@@ -38,6 +38,8 @@ type runRow struct {
 	Counts        wire.Counts  `gorm:"serializer:json;type:jsonb"`
 	FailureCode   string
 	FailureDetail string
+	Draft         int
+	Document      *settings.Document `gorm:"serializer:json;type:jsonb"`
 }
 
 func (runRow) TableName() string { return "runs" }
@@ -46,19 +48,22 @@ func (runRow) TableName() string { return "runs" }
 type Run struct {
 	wire.Run
 	FailureCode, FailureDetail string
+	// Document is the draft that the run works by, nil for active settings.
+	Document *settings.Document
 }
 
 func (r *Run) row() *runRow {
 	return &runRow{
 		ID: r.ID, Kind: r.Kind, Rehearsal: r.Rehearsal, Releases: r.Releases, State: string(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
 		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, FailureCode: r.FailureCode, FailureDetail: r.FailureDetail,
+		Draft: r.Draft, Document: r.Document,
 	}
 }
 
 func (r runRow) run() Run {
-	return Run{FailureCode: r.FailureCode, FailureDetail: r.FailureDetail, Run: wire.Run{
+	return Run{FailureCode: r.FailureCode, FailureDetail: r.FailureDetail, Document: r.Document, Run: wire.Run{
 		ID: r.ID, Kind: r.Kind, Rehearsal: r.Rehearsal, Releases: r.Releases, State: wire.RunState(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
-		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts,
+		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, Draft: r.Draft,
 	}}
 }
 
@@ -115,6 +120,7 @@ type RunQuery struct {
 	State     string
 	Changed   bool // only runs that changed or found something
 	Rehearsal *bool
+	Kind      string
 	Before    int64 // id of the last one seen; 0 begins with the newest
 	Limit     int
 }
@@ -127,6 +133,9 @@ func (s *Store) Runs(ctx context.Context, q RunQuery) ([]Run, int, error) {
 	}
 	if q.Rehearsal != nil {
 		query = query.Where("rehearsal = ?", *q.Rehearsal)
+	}
+	if q.Kind != "" {
+		query = query.Where("kind = ?", q.Kind)
 	}
 	if q.Changed {
 		query = query.Where("((counts->>'changes')::int > 0 OR (counts->>'held')::int > 0 OR state NOT IN ('in-step'))")
@@ -149,14 +158,47 @@ func (s *Store) Runs(ctx context.Context, q RunQuery) ([]Run, int, error) {
 	return runs, int(total), nil
 }
 
-// LastRun returns the newest run that has ended and was no rehearsal.
+// LastRun returns the newest run that has ended and was there to write.
 func (s *Store) LastRun(ctx context.Context) (Run, bool, error) {
 	var row runRow
-	err := s.with(ctx).Where("ended IS NOT NULL AND NOT rehearsal").Order("id DESC").Take(&row).Error
+	err := s.with(ctx).Where("ended IS NOT NULL AND NOT rehearsal AND kind IN ('delta', 'full') AND state <> 'cancelled'").Order("id DESC").Take(&row).Error
 	if NotFound(err) {
 		return Run{}, false, nil
 	}
 	return row.run(), err == nil, err
+}
+
+// LastOf returns the newest run of a kind that has ended well enough to be
+// looked at.
+func (s *Store) LastOf(ctx context.Context, kind string) (Run, bool, error) {
+	var row runRow
+	err := s.with(ctx).Where("kind = ? AND ended IS NOT NULL AND state IN ('in-step', 'problems')", kind).Order("id DESC").Take(&row).Error
+	if NotFound(err) {
+		return Run{}, false, nil
+	}
+	return row.run(), err == nil, err
+}
+
+// CancelRun asks a run that writes nothing to end; false when there is none
+// that still goes on.
+func (s *Store) CancelRun(ctx context.Context, id int64) (bool, error) {
+	n, err := s.exec(ctx, `UPDATE runs SET cancelled = true WHERE id = ? AND state IN ('waiting', 'running') AND (rehearsal OR kind IN ('survey', 'look'))`, id)
+	if err == nil {
+		err = s.Notify(ctx, wire.Event{Kind: "run", ID: id})
+	}
+	return n == 1, err
+}
+
+// CancelDraftRuns asks all rehearsals of a draft to end, since it has changed.
+func (s *Store) CancelDraftRuns(ctx context.Context) error {
+	_, err := s.exec(ctx, `UPDATE runs SET cancelled = true WHERE state IN ('waiting', 'running') AND draft > 0 AND rehearsal`)
+	return err
+}
+
+// RunCancelled tells whether a run was asked to end.
+func (s *Store) RunCancelled(ctx context.Context, id int64) (bool, error) {
+	var cancelled bool
+	return cancelled, s.raw(ctx, `SELECT cancelled FROM runs WHERE id = ?`, id).Scan(&cancelled).Error
 }
 
 // PruneRuns deletes runs that ended before a time and changed nothing, and all
@@ -164,103 +206,4 @@ func (s *Store) LastRun(ctx context.Context) (Run, bool, error) {
 func (s *Store) PruneRuns(ctx context.Context, quietBefore, allBefore time.Time) (int64, error) {
 	return s.exec(ctx, `DELETE FROM runs WHERE ended IS NOT NULL AND (ended < ? OR ended < ? AND state = 'in-step' AND coalesce((counts->>'changes')::int, 0) = 0)
 		AND id <> (SELECT max(id) FROM runs WHERE ended IS NOT NULL)`, allBefore, quietBefore)
-}
-
-// Order is an order with its state.
-type Order struct {
-	ID            int64
-	RunID         int64
-	Directory     string
-	Request       wire.Order `gorm:"serializer:json;type:jsonb"`
-	State         string     // waiting, leased, done, failed
-	AgentID       *string
-	LeaseUntil    *time.Time
-	Created       time.Time
-	FailureCode   string
-	FailureDetail string
-	Counts        OrderCounts `gorm:"serializer:json;type:jsonb"`
-}
-
-// OrderCounts is what an order's answer held so far.
-type OrderCounts struct {
-	Read    int `json:"read"`
-	Changed int `json:"changed"`
-	Gone    int `json:"gone"`
-}
-
-// AddOrder asks an agent for work.
-func (s *Store) AddOrder(ctx context.Context, order *Order) error {
-	order.State, order.Created = "waiting", time.Now()
-	if err := s.with(ctx).Create(order).Error; err != nil {
-		return fmt.Errorf("keep the order: %w", err)
-	}
-	return s.Notify(ctx, wire.Event{Kind: "order", ID: order.ID})
-}
-
-// OrderOf returns the last order of a run for a directory.
-func (s *Store) OrderOf(ctx context.Context, run int64, directory string) (Order, bool, error) {
-	var order Order
-	err := s.with(ctx).Where("run_id = ? AND directory = ?", run, directory).Order("id DESC").Take(&order).Error
-	if NotFound(err) {
-		return Order{}, false, nil
-	}
-	return order, err == nil, err
-}
-
-// Order returns an order by id.
-func (s *Store) Order(ctx context.Context, id int64) (Order, error) {
-	var order Order
-	return order, s.with(ctx).Where("id = ?", id).Take(&order).Error
-}
-
-// TakeOrder leases the oldest order that an agent can serve: one that waits, or
-// whose lease has lapsed. Several agents never take the same one.
-func (s *Store) TakeOrder(ctx context.Context, agent string, directories []string, lease time.Duration) (Order, bool, error) {
-	var id int64
-	err := s.raw(ctx, `
-		UPDATE orders SET state = 'leased', agent_id = ?, lease_until = now() + ? * interval '1 second' WHERE id = (
-			SELECT id FROM orders WHERE directory = ANY(?::text[]) AND (state = 'waiting' OR state = 'leased' AND lease_until < now())
-			ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED
-		) RETURNING id`, agent, lease.Seconds(), textArray(directories)).Scan(&id).Error
-	if err != nil || id == 0 {
-		return Order{}, false, err
-	}
-	order, err := s.Order(ctx, id)
-	return order, err == nil, err
-}
-
-// KeepOrder renews a lease and keeps the counts; false says that the order is
-// no longer the agent's.
-func (s *Store) KeepOrder(ctx context.Context, id int64, agent string, lease time.Duration, counts OrderCounts) (bool, error) {
-	text, err := json.Marshal(counts)
-	if err != nil {
-		return false, err
-	}
-	n, err := s.exec(ctx, `UPDATE orders SET lease_until = now() + ? * interval '1 second', counts = ?::jsonb WHERE id = ? AND agent_id = ? AND state = 'leased'`,
-		lease.Seconds(), string(text), id, agent)
-	return n == 1, err
-}
-
-// EndOrder ends an order: done when code is "".
-func (s *Store) EndOrder(ctx context.Context, id int64, code, detail string, counts OrderCounts) error {
-	state := "done"
-	if code != "" {
-		state = "failed"
-	}
-	text, err := json.Marshal(counts)
-	if err != nil {
-		return err
-	}
-	if _, err := s.exec(ctx, `UPDATE orders SET state = ?, failure_code = ?, failure_detail = ?, counts = ?::jsonb WHERE id = ?`, state, code, detail, string(text), id); err != nil {
-		return err
-	}
-	return s.Notify(ctx, wire.Event{Kind: "order", ID: id})
-}
-
-// GiveBackOrder lets another agent take an order whose answer broke off.
-func (s *Store) GiveBackOrder(ctx context.Context, id int64, agent string) error {
-	if _, err := s.exec(ctx, `UPDATE orders SET state = 'waiting', agent_id = NULL WHERE id = ? AND agent_id = ? AND state = 'leased'`, id, agent); err != nil {
-		return err
-	}
-	return s.Notify(ctx, wire.Event{Kind: "order", ID: id})
 }

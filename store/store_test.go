@@ -80,6 +80,7 @@ func TestStore(t *testing.T) {
 		"an interrupted run's changes are planned anew": superseded,
 		"problems know since when and how often":        problems,
 		"objects are found by every id":                 find,
+		"membership is known through other groups":      memberships,
 		"codes, tokens and sessions end":                secrets,
 		"one service executes runs":                     oneRunner,
 		"events reach every listener":                   events,
@@ -240,7 +241,8 @@ func skipLocked(t *testing.T, s *Store) {
 func orders(t *testing.T, s *Store) {
 	ctx := t.Context()
 	const one, two = "00000000-0000-4000-8000-000000000001", "00000000-0000-4000-8000-000000000002"
-	order := Order{RunID: s.newRun(t), Directory: "halvard", Request: wire.Order{Directory: "halvard", Cookie: []byte{0, 1, 255}}}
+	run := s.newRun(t)
+	order := Order{RunID: &run, Directory: "halvard", Request: wire.Order{Directory: "halvard", Cookie: []byte{0, 1, 255}}}
 	require.NoError(t, s.AddOrder(ctx, &order))
 	_, ok, err := s.TakeOrder(ctx, one, []string{"brisling"}, time.Minute)
 	require.NoError(t, err)
@@ -262,7 +264,7 @@ func orders(t *testing.T, s *Store) {
 	require.NoError(t, err)
 	assert.False(t, mine, "and the first one is told")
 	require.NoError(t, s.EndOrder(ctx, order.ID, "", "", OrderCounts{Read: 9}))
-	done, found, err := s.OrderOf(ctx, order.RunID, "halvard")
+	done, found, err := s.OrderOf(ctx, run, "halvard")
 	require.NoError(t, err)
 	assert.True(t, found)
 	assert.Equal(t, "done", done.State)
@@ -335,6 +337,54 @@ func problems(t *testing.T, s *Store) {
 	_, total, err := s.Problems(ctx, "", 0, 10)
 	require.NoError(t, err)
 	assert.Zero(t, total)
+}
+
+func memberships(t *testing.T, s *Store) {
+	ctx := t.Context()
+	group := func(n int, dn string, members ...string) *entry.Entry {
+		e := person(n, dn)
+		e.Kind, e.Members = entry.Group, members
+		return e
+	}
+	a, b := person(1, "CN=A,DC=example"), person(2, "CN=B,DC=example")
+	inner, outer := group(10, "CN=Inner,DC=example", a.DN), group(11, "CN=Outer,DC=example", "cn=inner, dc=example", "CN=Stranger,DC=else")
+	_, err := s.StoreEntries(ctx, "halvard", []*entry.Entry{outer, inner, a, b})
+	require.NoError(t, err)
+	require.NoError(t, s.ResolveMembers(ctx, "halvard"))
+	groups := func(e *entry.Entry) ([]string, []string) {
+		e.Directory = "halvard"
+		require.NoError(t, s.FillGroups(ctx, []*entry.Entry{e}))
+		return e.Groups, e.AllGroups
+	}
+	direct, all := groups(a)
+	assert.Equal(t, []string{inner.DN}, direct)
+	assert.Equal(t, []string{inner.DN, outer.DN}, all)
+	members, unknown, err := s.CountMembers(ctx, Ref{"halvard", outer.ID})
+	require.NoError(t, err)
+	assert.Equal(t, [2]int{2, 1}, [2]int{members, unknown})
+
+	s.clean(t)
+	_, err = s.StoreEntries(ctx, "halvard", []*entry.Entry{group(11, outer.DN, inner.DN, b.DN), group(10, inner.DN, a.DN)})
+	require.NoError(t, err)
+	assert.Equal(t, 1, s.dirtyCount(t), "only whom the change concerns")
+	s.clean(t)
+	_, err = s.StoreEntries(ctx, "halvard", []*entry.Entry{group(11, outer.DN, b.DN)})
+	require.NoError(t, err)
+	assert.Equal(t, 1, s.dirtyCount(t), "a group that leaves a group concerns its people")
+	_, all = groups(a)
+	assert.Equal(t, []string{inner.DN}, all)
+
+	// A cycle of groups ends.
+	_, err = s.StoreEntries(ctx, "halvard", []*entry.Entry{group(11, outer.DN, inner.DN, b.DN), group(10, inner.DN, a.DN, outer.DN)})
+	require.NoError(t, err)
+	_, all = groups(b)
+	assert.Equal(t, []string{inner.DN, outer.DN}, all)
+	s.clean(t)
+	_, err = s.MarkGone(ctx, "halvard", []entry.ID{outer.ID})
+	require.NoError(t, err)
+	assert.Equal(t, 2, s.dirtyCount(t))
+	_, all = groups(b)
+	assert.Empty(t, all)
 }
 
 func find(t *testing.T, s *Store) {

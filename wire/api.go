@@ -74,10 +74,14 @@ const (
 	RunInStep   RunState = "in-step"
 	RunProblems RunState = "problems"
 	RunFailed   RunState = "failed"
+	// RunCancelled is for runs that write nothing only.
+	RunCancelled RunState = "cancelled"
 )
 
 // Ended tells whether nothing more happens in the run.
-func (s RunState) Ended() bool { return s == RunInStep || s == RunProblems || s == RunFailed }
+func (s RunState) Ended() bool {
+	return s == RunInStep || s == RunProblems || s == RunFailed || s == RunCancelled
+}
 
 // Counts is what a run saw and did.
 type Counts struct {
@@ -97,11 +101,13 @@ type Counts struct {
 	Done             int `json:"done" doc:"Changes the cloud has carried out"`
 	Failed           int `json:"failed"`
 	Problems         int `json:"problems" doc:"Entries that this run could not bring in step"`
+	Surveyed         int `json:"surveyed,omitempty" doc:"Entries that the survey has looked at"`
+	Findings         int `json:"findings,omitempty"`
 }
 
 // Stage is one stage of a run.
 type Stage struct {
-	Name    string     `json:"name" enum:"read,plan,write"`
+	Name    string     `json:"name" enum:"read,plan,write,survey"`
 	Started *time.Time `json:"started,omitempty"`
 	Ended   *time.Time `json:"ended,omitempty"`
 }
@@ -109,10 +115,11 @@ type Stage struct {
 // Run is one pass of the sync.
 type Run struct {
 	ID        int64          `json:"id"`
-	Kind      string         `json:"kind" enum:"delta,full"`
+	Kind      string         `json:"kind" enum:"delta,full,look,survey" doc:"look: read only; survey: read and look for what the cloud would refuse"`
 	Rehearsal bool           `json:"rehearsal"`
+	Draft     int            `json:"draft,omitempty" doc:"The version of the draft that it works by, instead of a revision"`
 	Releases  int64          `json:"releases,omitempty" doc:"The run whose held removals this run lets through"`
-	State     RunState       `json:"state" enum:"waiting,running,in-step,problems,failed"`
+	State     RunState       `json:"state" enum:"waiting,running,in-step,problems,failed,cancelled"`
 	Stage     string         `json:"stage,omitempty" doc:"What is going on now"`
 	Revision  int            `json:"revision" doc:"The settings revision it works by"`
 	By        string         `json:"by" doc:"Who asked for it"`
@@ -258,6 +265,7 @@ type Agent struct {
 	Host        string     `json:"host"`
 	Version     string     `json:"version"`
 	Directories []string   `json:"directories"`
+	Plain       []string   `json:"plain" doc:"Directories that it reaches by plain LDAP: what is read can be seen on the network"`
 	Enrolled    time.Time  `json:"enrolled"`
 	LastContact *time.Time `json:"lastContact,omitempty"`
 	State       string     `json:"state" enum:"online,offline,never-seen"`

@@ -12,14 +12,57 @@ import (
 // begun and not finished is simply done again.
 type Order struct {
 	ID         int64            `json:"id"`
+	Kind       OrderKind        `json:"kind"`
 	Directory  string           `json:"directory"`
 	Dialect    settings.Dialect `json:"dialect"`
 	Base       string           `json:"base"`
 	Attributes []string         `json:"attributes"`
 	// Cookie is where the last read stopped; empty asks for everything.
 	Cookie []byte `json:"cookie,omitempty"`
+	// Features and Containers are what a probe tries rights for; Attributes are
+	// then those that repairs write.
+	Features   []settings.Feature `json:"features,omitempty"`
+	Containers []string           `json:"containers,omitempty"`
+	// Repairs are the values to write.
+	Repairs []Repair `json:"repairs,omitempty"`
 	// LeaseSeconds is how long the order stays this agent's without a word.
 	LeaseSeconds int `json:"leaseSeconds"`
+}
+
+// OrderKind is what an order asks for.
+type OrderKind string
+
+// The kinds of orders.
+const (
+	OrderRead   OrderKind = "read"   // everything, or what changed since the cookie
+	OrderProbe  OrderKind = "probe"  // try the connection step by step
+	OrderRepair OrderKind = "repair" // write values
+)
+
+// Repair is one value to write; Number ties its result to it.
+type Repair struct {
+	Number    int      `json:"number"`
+	EntryID   entry.ID `json:"entryId"`
+	DN        string   `json:"dn"`
+	Attribute string   `json:"attribute"`
+	Before    string   `json:"before"`
+	After     string   `json:"after"`
+}
+
+// Repaired is the result of one repair; Code is "" when it was done.
+type Repaired struct {
+	Number int    `json:"number"`
+	Code   string `json:"code,omitempty"`
+	Detail string `json:"detail,omitempty"`
+}
+
+// Verdict is the result of one step of a probe.
+type Verdict struct {
+	Step    string `json:"step" doc:"configuration, name, connect, tls, bind, base, read, changes, deleted-objects, clock or right"`
+	Subject string `json:"subject,omitempty" doc:"The kind or feature that was tried"`
+	Outcome string `json:"outcome" enum:"good,doubtful,bad,skipped"`
+	Detail  string `json:"detail" doc:"What was found"`
+	Advice  string `json:"advice,omitempty" doc:"What to do about it"`
 }
 
 // Line is one line of an agent's NDJSON answer; exactly one field is set. The
@@ -32,9 +75,11 @@ type Line struct {
 	Alive   bool         `json:"alive,omitempty"` // keeps the lease while the directory is slow
 	Done    *ReadDone    `json:"done,omitempty"`
 	Failed  *Failure     `json:"failed,omitempty"`
+	Verdict *Verdict     `json:"verdict,omitempty"`
+	Repair  *Repaired    `json:"repaired,omitempty"`
 }
 
-// ReadDone ends a read that succeeded; see directory.Result.
+// ReadDone ends an order that succeeded; for a read see directory.Result.
 type ReadDone struct {
 	Cookie   []byte `json:"cookie"`
 	Complete bool   `json:"complete"`
@@ -51,6 +96,7 @@ type Hello struct {
 	Version     string   `json:"version"`
 	Host        string   `json:"host"`
 	Directories []string `json:"directories"`
+	Plain       []string `json:"plain" doc:"Those of them that it reaches by plain LDAP"`
 }
 
 // EnrolRequest exchanges a one-time code for an identity. PublicKey is a JWK

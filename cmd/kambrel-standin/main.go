@@ -8,7 +8,6 @@ import (
 	"net"
 	"os"
 	"os/signal"
-	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -26,7 +25,7 @@ func main() {
 }
 
 func newCommand() *cobra.Command {
-	var listen, tokenFile string
+	var listen string
 	options := standin.Options{}
 	command := &cobra.Command{
 		Use:     "kambrel-standin",
@@ -34,11 +33,6 @@ func newCommand() *cobra.Command {
 		Example: "  kambrel-standin --listen 127.0.0.1:7650 --token-file token --dir state --domains halvard.example",
 		Args:    cobra.NoArgs, SilenceUsage: true, SilenceErrors: true,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			token, err := os.ReadFile(tokenFile)
-			if err != nil {
-				return fmt.Errorf("read the token: %w", err)
-			}
-			options.Token = strings.TrimSpace(string(token))
 			server, err := standin.New(options)
 			if err != nil {
 				return err
@@ -58,9 +52,12 @@ func newCommand() *cobra.Command {
 		},
 	}
 	command.Flags().StringVar(&listen, "listen", "127.0.0.1:7650", "address and port to listen on")
-	command.Flags().StringVar(&tokenFile, "token-file", "", "file that holds the bearer token")
+	command.Flags().StringVar(&options.TokenFile, "token-file", "", "file that holds bearer tokens, one on each line; read again when it changes")
 	command.Flags().StringVar(&options.Dir, "dir", "", "folder for the journal; without it nothing is kept")
 	command.Flags().StringSliceVar(&options.Domains, "domains", nil, "verified login domains, separated by commas")
+	command.Flags().StringSliceVar(&options.Without, "without", nil, "features to take away: bulk, etag, sort, filter, patch, domains")
+	command.Flags().IntVar(&options.PageSize, "page-size", 0, "most resources on a page; 0 for 1000")
+	command.Flags().StringVar(&options.Paging, "paging", "index", "how lists are paged: index, cursor or both")
 	_ = command.MarkFlagRequired("token-file")
 	return command
 }

@@ -1,12 +1,24 @@
 package entry
 
 import (
+	"encoding/json"
+	"fmt"
 	"strings"
 )
 
 // Resource is one object in the cloud: a SCIM resource (RFC 7643 section 3)
 // as decoded JSON.
 type Resource map[string]any
+
+// Clone returns a copy that shares nothing with the resource.
+func (r Resource) Clone() (Resource, error) {
+	text, err := json.Marshal(r)
+	if err != nil {
+		return nil, fmt.Errorf("copy resource %s: %w", r.ID(), err)
+	}
+	var out Resource
+	return out, json.Unmarshal(text, &out)
+}
 
 // ID returns the cloud's id of the resource.
 func (r Resource) ID() string { return r.text("id") }

@@ -74,6 +74,21 @@ func (s *Set) Attributes() []string {
 	return names
 }
 
+// AttributesOf lists the attributes from which the rule for a target makes its
+// value.
+func (s *Set) AttributesOf(target string) []string {
+	for _, r := range s.rules {
+		switch {
+		case !strings.EqualFold(r.Target, target):
+		case r.formula != nil:
+			return r.formula.Attributes()
+		case r.From != "":
+			return []string{r.From}
+		}
+	}
+	return nil
+}
+
 // Targets lists the resource attributes that the rules own.
 func (s *Set) Targets() []entry.Path {
 	paths := make([]entry.Path, len(s.rules))

@@ -12,6 +12,15 @@ CREATE INDEX memberships_member ON memberships (directory, member_id);
 CREATE INDEX memberships_unknown ON memberships (directory, member_path) WHERE member_id IS NULL;
 CREATE INDEX entries_kind ON entries (directory, kind) WHERE kind <> 'user';
 
+-- Names that containers had, so that a scope that still uses one can be told
+-- where the container is now.
+CREATE TABLE former_names (
+    directory text NOT NULL,
+    path text COLLATE "C" NOT NULL,
+    id uuid NOT NULL,
+    PRIMARY KEY (directory, path)
+);
+
 -- The draft: at most one, changed only by who has seen its version.
 CREATE TABLE settings_draft (
     one boolean PRIMARY KEY DEFAULT true CHECK (one),
@@ -27,10 +36,14 @@ CREATE SEQUENCE settings_draft_versions;
 
 -- draft: the version of the draft that a run works by, with its document; such
 -- a run never writes. cancelled is set from outside the run.
-ALTER TABLE runs ADD draft integer NOT NULL DEFAULT 0, ADD document jsonb, ADD cancelled boolean NOT NULL DEFAULT false;
+ALTER TABLE runs ADD draft integer NOT NULL DEFAULT 0, ADD document jsonb, ADD cancelled boolean NOT NULL DEFAULT false,
+    ADD result jsonb;
 
 -- Orders that belong to no run: probes and repairs.
 ALTER TABLE orders ALTER run_id DROP NOT NULL, ADD kind text NOT NULL DEFAULT 'read', ADD result jsonb;
+
+-- Directories that an agent reaches by plain LDAP.
+ALTER TABLE agents ADD plain text[] NOT NULL DEFAULT '{}';
 
 -- Directories that were taken away, and their links, until undo is over.
 CREATE TABLE removed_directories (
@@ -68,6 +81,7 @@ CREATE TABLE findings (
     attribute text NOT NULL,
     value text NOT NULL,
     detail text NOT NULL,
+    action text NOT NULL,
     proposal text NOT NULL,
     PRIMARY KEY (run_id, number)
 );
@@ -95,9 +109,10 @@ CREATE TABLE repair_items (
 );
 
 -- +goose Down
-DROP TABLE repair_items, repairs, findings, links_aside, removed_directories, settings_draft, memberships;
+DROP TABLE repair_items, repairs, findings, links_aside, removed_directories, settings_draft, former_names, memberships;
 DROP SEQUENCE settings_draft_versions;
 DROP INDEX entries_kind;
 DELETE FROM orders WHERE run_id IS NULL;
 ALTER TABLE orders ALTER run_id SET NOT NULL, DROP kind, DROP result;
-ALTER TABLE runs DROP draft, DROP document, DROP cancelled;
+ALTER TABLE agents DROP plain;
+ALTER TABLE runs DROP draft, DROP document, DROP cancelled, DROP result;

@@ -1,0 +1,306 @@
+package cloud
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"kambrel.example/kambrel/scim"
+)
+
+// Capabilities is what discovery found in ServiceProviderConfig (RFC 7643
+// section 5).
+type Capabilities struct {
+	Patch, Filter, Sort, ETag bool
+	MaxResults                int // per page
+	BulkOperations            int // 0: no bulk
+	BulkPayload               int // bytes, 0: no limit is told
+	// Index and Cursor tell how lists can be paged (RFC 9865).
+	Index, Cursor bool
+	// Pages is the way in which lists are read.
+	Pages          string
+	ChangePassword bool
+	SignIn         []string // names of the authentication schemes
+}
+
+// Discover asks what the service can do; the answer is kept.
+func (c *Client) Discover(ctx context.Context) (Capabilities, error) {
+	c.mu.Lock()
+	known := c.capabilities
+	c.mu.Unlock()
+	if known != nil {
+		return *known, nil
+	}
+	var config scim.ServiceProviderConfig
+	if err := c.get(ctx, "/ServiceProviderConfig", &config); err != nil {
+		return Capabilities{}, fmt.Errorf("discover what the cloud can do: %w", err)
+	}
+	found := capabilitiesOf(config)
+	c.mu.Lock()
+	c.capabilities = &found
+	c.mu.Unlock()
+	return found, nil
+}
+
+// longestPage is how many resources are asked for at once where a service would
+// give more.
+const longestPage = 1000
+
+func capabilitiesOf(config scim.ServiceProviderConfig) Capabilities {
+	found := Capabilities{
+		Patch: config.Patch.Supported, Filter: config.Filter.Supported.Supported, Sort: config.Sort.Supported, ETag: config.ETag.Supported,
+		ChangePassword: config.ChangePassword.Supported, MaxResults: config.Filter.MaxResults, Index: true, Pages: "index",
+	}
+	if config.Bulk.Supported.Supported {
+		found.BulkOperations, found.BulkPayload = config.Bulk.MaxOperations, config.Bulk.MaxPayloadSize
+	}
+	if p := config.Pagination; p != nil {
+		found.Index, found.Cursor = p.Index || !p.Cursor, p.Cursor
+		if p.MaxPageSize > 0 && (found.MaxResults <= 0 || p.MaxPageSize < found.MaxResults) {
+			found.MaxResults = p.MaxPageSize
+		}
+	}
+	// A cursor does not slip when resources come or go between two pages.
+	if found.Cursor {
+		found.Pages = "cursor"
+	}
+	if found.MaxResults <= 0 || found.MaxResults > longestPage {
+		found.MaxResults = longestPage
+	}
+	for _, scheme := range config.AuthenticationSchemes {
+		found.SignIn = append(found.SignIn, scheme.Name)
+	}
+	return found
+}
+
+// Catalogue is what the cloud holds: its resource types, the attributes that
+// rules can set, and the login domains where it tells them.
+type Catalogue struct {
+	Types   []Type
+	Targets []Target
+	// Domains are the verified login domains; nil when the cloud does not tell.
+	Domains []string
+}
+
+// Type is one kind of resource.
+type Type struct {
+	Name, Endpoint string
+	Schemas        []string
+}
+
+// Target is one attribute of users as a rule names it.
+type Target struct {
+	Path        string
+	Type        string
+	Description string
+	MultiValued bool
+	Required    bool
+	Unique      bool
+	ReadOnly    bool
+}
+
+// Catalogue asks for resource types, schemas and domains (RFC 7644 section 4);
+// the answer is kept until Forget.
+func (c *Client) Catalogue(ctx context.Context) (Catalogue, error) {
+	c.mu.Lock()
+	known := c.catalogue
+	c.mu.Unlock()
+	if known != nil {
+		return *known, nil
+	}
+	types, err := listed[scim.ResourceType](ctx, c, "/ResourceTypes")
+	if err != nil {
+		return Catalogue{}, fmt.Errorf("read the cloud's resource types: %w", err)
+	}
+	schemas, err := listed[scim.Schema](ctx, c, "/Schemas")
+	if err != nil {
+		return Catalogue{}, fmt.Errorf("read the cloud's schemas: %w", err)
+	}
+	catalogue := Catalogue{Types: []Type{}, Targets: []Target{}}
+	for _, t := range types {
+		found := Type{Name: t.Name, Endpoint: t.Endpoint, Schemas: []string{t.Schema}}
+		for _, extension := range t.SchemaExtensions {
+			found.Schemas = append(found.Schemas, extension.Schema)
+		}
+		catalogue.Types = append(catalogue.Types, found)
+		if t.Name == "User" {
+			catalogue.Targets = targetsOf(found, schemas)
+		}
+		if domainList(t, schemas) {
+			if catalogue.Domains, err = c.domains(ctx, t.Endpoint); err != nil {
+				return Catalogue{}, err
+			}
+		}
+	}
+	c.mu.Lock()
+	c.catalogue = &catalogue
+	c.mu.Unlock()
+	return catalogue, nil
+}
+
+// Forget lets the next question discover anew.
+func (c *Client) Forget() {
+	c.mu.Lock()
+	c.capabilities, c.catalogue = nil, nil
+	c.mu.Unlock()
+}
+
+// listed reads a list that has one page only.
+func listed[T any](ctx context.Context, c *Client, path string) ([]T, error) {
+	var response scim.ListResponse
+	if err := c.get(ctx, path, &response); err != nil {
+		return nil, err
+	}
+	out := make([]T, len(response.Resources))
+	for i, text := range response.Resources {
+		if err := json.Unmarshal(text, &out[i]); err != nil {
+			return nil, fmt.Errorf("read number %d of %s: %w", i+1, path, err)
+		}
+	}
+	return out, nil
+}
+
+// kinds are the types of a list's elements that a rule can choose by.
+var elementTypes = []string{"work", "home", "other"}
+
+func targetsOf(t Type, schemas []scim.Schema) []Target {
+	targets := []Target{}
+	for i, id := range t.Schemas {
+		at := slices.IndexFunc(schemas, func(s scim.Schema) bool { return strings.EqualFold(s.ID, id) })
+		if at < 0 {
+			continue
+		}
+		prefix := ""
+		if i > 0 {
+			prefix = id + ":"
+		}
+		for _, a := range schemas[at].Attributes {
+			targets = append(targets, targetsOfAttribute(prefix+a.Name, a)...)
+		}
+	}
+	return targets
+}
+
+func targetsOfAttribute(path string, a scim.Attribute) []Target {
+	one := func(path string, a scim.Attribute, required bool) Target {
+		return Target{Path: path, Type: a.Type, Description: a.Description, MultiValued: a.MultiValued, Required: required,
+			Unique: a.Uniqueness == "server" || a.Uniqueness == "global", ReadOnly: a.Mutability == "readOnly"}
+	}
+	if a.Type != "complex" {
+		return []Target{one(path, a, a.Required)}
+	}
+	var targets []Target
+	for _, sub := range a.SubAttributes {
+		sub.Mutability = strongest(a.Mutability, sub.Mutability)
+		if !a.MultiValued {
+			targets = append(targets, one(path+"."+sub.Name, sub, a.Required && sub.Required))
+			continue
+		}
+		if !hasType(a) || sub.Name == "type" || sub.Name == "primary" {
+			continue
+		}
+		for _, kind := range elementTypes {
+			target := one(fmt.Sprintf("%s[type eq %q].%s", path, kind, sub.Name), sub, false)
+			target.Unique = target.Unique || a.Uniqueness == "server"
+			targets = append(targets, target)
+		}
+	}
+	return targets
+}
+
+func hasType(a scim.Attribute) bool {
+	return slices.ContainsFunc(a.SubAttributes, func(sub scim.Attribute) bool { return sub.Name == "type" })
+}
+
+func strongest(outer, inner string) string {
+	if outer == "readOnly" {
+		return outer
+	}
+	return inner
+}
+
+// domainList tells a resource type that lists login domains: there is no
+// standard one, so any whose schema has a name and says whether it is verified
+// counts.
+func domainList(t scim.ResourceType, schemas []scim.Schema) bool {
+	if !strings.EqualFold(t.Name, "Domain") {
+		return false
+	}
+	at := slices.IndexFunc(schemas, func(s scim.Schema) bool { return strings.EqualFold(s.ID, t.Schema) })
+	return at >= 0 && slices.ContainsFunc(schemas[at].Attributes, func(a scim.Attribute) bool { return a.Name == "verified" })
+}
+
+func (c *Client) domains(ctx context.Context, endpoint string) ([]string, error) {
+	type domain struct {
+		Value    string `json:"value"`
+		Name     string `json:"name"`
+		Verified bool   `json:"verified"`
+	}
+	found, err := listed[domain](ctx, c, "/"+strings.TrimPrefix(endpoint, "/"))
+	if err != nil {
+		return nil, fmt.Errorf("read the cloud's login domains: %w", err)
+	}
+	names := []string{}
+	for _, d := range found {
+		if name := strings.ToLower(d.Value + d.Name); d.Verified && name != "" {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names, nil
+}
+
+// Step is one step of a probe of the cloud, with what to do about it.
+type Step struct {
+	Name, Outcome, Detail, Advice string
+}
+
+// Probe tries the connection, the token, discovery and reading.
+func (c *Client) Probe(ctx context.Context) []Step {
+	c.Forget()
+	var steps []Step
+	var config scim.ServiceProviderConfig
+	if err := c.once(ctx, http.MethodGet, "/ServiceProviderConfig", "", nil, &config); err != nil {
+		return append(steps, failedStep(err))
+	}
+	found := capabilitiesOf(config)
+	steps = append(steps, Step{"connect", "good", c.base + " answers", ""}, Step{"discovery", "good", found.String(), ""})
+	if !found.Filter {
+		steps = append(steps, Step{"filter", "doubtful", "the cloud takes no filters, so that every run reads all of it", "Nothing, unless the cloud's service can be set to take them."})
+	}
+	catalogue, err := c.Catalogue(ctx)
+	if err != nil {
+		return append(steps, failedStep(err))
+	}
+	if len(catalogue.Targets) == 0 {
+		steps = append(steps, Step{"schemas", "bad", "the cloud has no resource type User with a schema", "Check that the URL is that of a SCIM 2.0 service with users."})
+	} else {
+		steps = append(steps, Step{"schemas", "good", fmt.Sprintf("%d resource types, %d attributes of users", len(catalogue.Types), len(catalogue.Targets)), ""})
+	}
+	if catalogue.Domains == nil {
+		steps = append(steps, Step{"domains", "doubtful", "the cloud does not list the login domains that it has verified", "Name them in the settings under cloud.domains, so that wrong logins are found beforehand."})
+	} else {
+		steps = append(steps, Step{"domains", "good", "verified login domains: " + strings.Join(catalogue.Domains, ", "), ""})
+	}
+	if _, total, _, err := c.list(ctx, found.page(1, "", 1)); err != nil {
+		steps = append(steps, failedStep(err))
+	} else {
+		steps = append(steps, Step{"read", "good", fmt.Sprintf("%d users can be read", total), ""})
+	}
+	return steps
+}
+
+// String tells in one line what the service can do.
+func (c Capabilities) String() string {
+	yes := func(name string, has bool) string {
+		if has {
+			return name
+		}
+		return "no " + name
+	}
+	return strings.Join([]string{yes("PATCH", c.Patch), yes("bulk", c.BulkOperations > 0), yes("filter", c.Filter), yes("sort", c.Sort), yes("etag", c.ETag),
+		fmt.Sprintf("pages of %d by %s", c.MaxResults, c.Pages)}, ", ")
+}

@@ -1,0 +1,126 @@
+// Package rights writes down which rights an agent's account needs in a
+// directory, for the settings and the features that are switched on, as text
+// to hand to the directory's owner.
+package rights
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/core/survey"
+)
+
+// Right is one right in one place.
+type Right struct {
+	Feature   string // "reading" or a feature
+	Container string // where, and everything below
+	Kind      string // the kind of entry, "" for all
+	Text      string
+	// Grant is the right in the form that the directory's own tools take: an
+	// access control entry in SDDL ([MS-DTYP] section 2.5.1) for the dialect ad,
+	// an access line (slapd.access(5)) for the dialect standard.
+	Grant string
+}
+
+// Schema ids of attributes and classes of the dialect ad ([MS-ADA1] to
+// [MS-ADSC]), which are the same in every directory.
+var schemaIDs = map[string]string{
+	"userPrincipalName": "28630ebb-41d5-11d1-a9c1-0000f80367c1", "displayName": "bf967953-0de6-11d0-a285-00aa003049e2",
+	"mail": "bf967961-0de6-11d0-a285-00aa003049e2", "otherMailbox": "0296c123-40da-11d1-a9c0-0000f80367c1",
+	"proxyAddresses": "bf967a06-0de6-11d0-a285-00aa003049e2", "lockoutTime": "28630ebf-41d5-11d1-a9c1-0000f80367c1",
+	"user": "bf967aba-0de6-11d0-a285-00aa003049e2", "group": "bf967a9c-0de6-11d0-a285-00aa003049e2", "contact": "5cb41ed0-0e4c-11d0-a286-00aa003049e2",
+}
+
+// resetPassword is the control access right User-Force-Change-Password.
+const resetPassword = "00299570-246d-11d0-a768-00aa006e0529"
+
+// List lists the rights for a directory. account stands in the grants: a SID
+// for the dialect ad, a distinguished name for the dialect standard.
+func List(d settings.Directory, account string) []Right {
+	if account == "" {
+		account = map[settings.Dialect]string{settings.AD: "SID-OF-THE-ACCOUNT", settings.Standard: "DN-OF-THE-ACCOUNT"}[d.Dialect]
+	}
+	if d.Dialect == settings.AD {
+		return listAD(d, account)
+	}
+	return listStandard(d, account)
+}
+
+func listAD(d settings.Directory, account string) []Right {
+	list := []Right{
+		{"reading", d.Base, "", "read all properties (every authenticated account can, unless that was taken away)", fmt.Sprintf("(A;CI;LCRPLORC;;;%s)", account)},
+		{"reading", "CN=Deleted Objects," + domainOf(d.Base), "", "list contents and read properties, so that deletions are noticed at once", fmt.Sprintf("(A;CI;LCRPLORC;;;%s)", account)},
+	}
+	for _, container := range d.Containers.Include {
+		for _, feature := range settings.AllFeatures {
+			if !slices.Contains(d.Features, feature) {
+				continue
+			}
+			switch feature {
+			case settings.Repair:
+				for _, kind := range []string{"user", "group", "contact"} {
+					for _, attribute := range survey.Repairable(d.Dialect) {
+						if attribute == "userPrincipalName" && kind != "user" {
+							continue
+						}
+						list = append(list, Right{string(feature), container, kind, "write the property " + attribute,
+							fmt.Sprintf("(OA;CIIO;WP;%s;%s;%s)", schemaIDs[attribute], schemaIDs[kind], account)})
+					}
+				}
+			case settings.ResetPasswords:
+				list = append(list, Right{string(feature), container, "user", "the extended right Reset Password", fmt.Sprintf("(OA;CIIO;CR;%s;%s;%s)", resetPassword, schemaIDs["user"], account)})
+			case settings.Unlock:
+				list = append(list, Right{string(feature), container, "user", "write the property lockoutTime", fmt.Sprintf("(OA;CIIO;WP;%s;%s;%s)", schemaIDs["lockoutTime"], schemaIDs["user"], account)})
+			}
+		}
+	}
+	return list
+}
+
+func listStandard(d settings.Directory, account string) []Right {
+	who := fmt.Sprintf(`by dn.exact="%s"`, account)
+	var list []Right
+	attributes := map[settings.Feature][]string{settings.Repair: survey.Repairable(d.Dialect), settings.ResetPasswords: {"userPassword"}, settings.Unlock: {"pwdAccountLockedTime"}}
+	for _, container := range d.Containers.Include {
+		for _, feature := range settings.AllFeatures {
+			if slices.Contains(d.Features, feature) {
+				names := strings.Join(attributes[feature], ",")
+				list = append(list, Right{string(feature), container, "user", "write " + names,
+					fmt.Sprintf("access to dn.subtree=%q attrs=%s %s write by * break", container, names, who)})
+			}
+		}
+	}
+	return append(list, Right{"reading", d.Base, "", "read all entries and attributes, but userPassword", fmt.Sprintf("access to dn.subtree=%q %s read by * break", d.Base, who)})
+}
+
+// domainOf is the part of a name that consists of domain components.
+func domainOf(base string) string {
+	at := strings.Index(strings.ToLower(base), "dc=")
+	return base[max(0, at):]
+}
+
+// Text writes the list for people.
+func Text(d settings.Directory, account string) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "Rights that Kambrel needs in the directory %s (%s, base %s)\n", d.Name, d.Dialect, d.Base)
+	if len(d.Features) == 0 {
+		b.WriteString("It only reads this directory; no right to change anything is needed.\n")
+	}
+	form := map[settings.Dialect]string{settings.AD: "access control entries in SDDL, to add to the list of the container", settings.Standard: "lines for the access rules, in this order and before wider ones"}[d.Dialect]
+	last := ""
+	for _, right := range List(d, account) {
+		if place := right.Container; place != last {
+			fmt.Fprintf(&b, "\nOn %s and everything below:\n", place)
+			last = place
+		}
+		kind := "all entries"
+		if right.Kind != "" {
+			kind = right.Kind + " entries"
+		}
+		fmt.Fprintf(&b, "  for %s, %s: %s\n      %s\n", right.Feature, kind, right.Text, right.Grant)
+	}
+	fmt.Fprintf(&b, "\nThe second line of each is the same right as %s.\nNothing else is needed; in particular no membership of an administrators' group.\n", form)
+	return b.String()
+}

@@ -1,0 +1,109 @@
+package store
+
+import (
+	"context"
+	"fmt"
+
+	"kambrel.example/kambrel/core/entry"
+)
+
+// markBelow marks the people among entries, and the people that groups among
+// them hold, also through other groups, as dirty. The entries come as a query
+// that gives their id.
+const markBelow = `
+	INSERT INTO dirty (directory, entry_id) SELECT e.directory, e.id FROM below b JOIN entries e ON e.directory = @directory AND e.id = b.id WHERE e.kind = 'user'
+	ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0`
+
+const below = `below AS (
+	SELECT id FROM start
+	UNION SELECT m.member_id FROM memberships m JOIN below b ON m.directory = @directory AND m.group_id = b.id WHERE m.member_id IS NOT NULL
+)`
+
+// storeMembers brings the membership of a group into the mirror; only what
+// differs is written, and whom it concerns is marked as dirty.
+func (s *Store) storeMembers(ctx context.Context, group *entry.Entry) error {
+	paths := make(textArray, 0, len(group.Members))
+	for _, member := range group.Members {
+		dn, err := entry.ParseDN(member)
+		if err != nil {
+			return fmt.Errorf("member of %s: %w", group.DN, err)
+		}
+		paths = append(paths, dn.Path())
+	}
+	_, err := s.exec(ctx, `
+		WITH RECURSIVE input AS (SELECT DISTINCT path FROM unnest((@paths)::text[]) AS t(path)),
+		dropped AS (
+			DELETE FROM memberships m WHERE m.directory = @directory AND m.group_id = @id AND NOT EXISTS (SELECT FROM input i WHERE i.path = m.member_path) RETURNING m.member_id
+		), added AS (
+			INSERT INTO memberships (directory, group_id, member_path, member_id)
+			SELECT @directory , @id , i.path, e.id FROM input i LEFT JOIN entries e ON e.directory = @directory AND e.path = i.path AND e.gone IS NULL
+			WHERE NOT EXISTS (SELECT FROM memberships m WHERE m.directory = @directory AND m.group_id = @id AND m.member_path = i.path)
+			ON CONFLICT DO NOTHING RETURNING member_id
+		), start AS (SELECT member_id AS id FROM dropped WHERE member_id IS NOT NULL UNION SELECT member_id FROM added WHERE member_id IS NOT NULL),
+		`+below+markBelow, map[string]any{"paths": paths, "directory": group.Directory, "id": group.ID.String()})
+	if err != nil {
+		return fmt.Errorf("keep the members of %s: %w", group.DN, err)
+	}
+	return nil
+}
+
+// ResolveMembers finds the entries of members that were read after their group.
+func (s *Store) ResolveMembers(ctx context.Context, directory string) error {
+	_, err := s.exec(ctx, `
+		WITH RECURSIVE resolved AS (
+			UPDATE memberships m SET member_id = e.id FROM entries e
+			WHERE m.directory = @directory AND m.member_id IS NULL AND e.directory = @directory AND e.path = m.member_path AND e.gone IS NULL RETURNING m.member_id
+		), start AS (SELECT member_id AS id FROM resolved), `+below+markBelow, map[string]any{"directory": directory})
+	return err
+}
+
+// FillGroups gives entries the groups that hold them.
+func (s *Store) FillGroups(ctx context.Context, entries []*entry.Entry) error {
+	at := map[Ref][]*entry.Entry{}
+	refs := make([]Ref, 0, len(entries))
+	for _, e := range entries {
+		ref := Ref{e.Directory, e.ID}
+		if at[ref] == nil {
+			refs = append(refs, ref)
+		}
+		at[ref] = append(at[ref], e)
+		e.Groups, e.AllGroups = nil, nil
+	}
+	directories, ids := refArrays(refs)
+	var rows []struct {
+		Directory, Origin, DN string
+		Direct                bool
+	}
+	err := s.raw(ctx, `
+		WITH RECURSIVE up AS (
+			SELECT m.directory, m.member_id AS origin, m.group_id FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) JOIN memberships m ON m.directory = d AND m.member_id = i
+			UNION SELECT up.directory, up.origin, m.group_id FROM up JOIN memberships m ON m.directory = up.directory AND m.member_id = up.group_id
+		)
+		SELECT up.directory, up.origin, e.dn, EXISTS (SELECT FROM memberships m WHERE m.directory = up.directory AND m.group_id = up.group_id AND m.member_id = up.origin) AS direct
+		FROM up JOIN entries e ON e.directory = up.directory AND e.id = up.group_id WHERE e.gone IS NULL ORDER BY e.dn`, directories, ids).Scan(&rows).Error
+	if err != nil {
+		return fmt.Errorf("look for the groups of entries: %w", err)
+	}
+	for _, row := range rows {
+		id, err := entry.NewID(row.Origin)
+		if err != nil {
+			return err
+		}
+		for _, e := range at[Ref{row.Directory, id}] {
+			e.AllGroups = append(e.AllGroups, row.DN)
+			if row.Direct {
+				e.Groups = append(e.Groups, row.DN)
+			}
+		}
+	}
+	return nil
+}
+
+// CountMembers counts the members of a group, and of those how many are unknown
+// to the mirror.
+func (s *Store) CountMembers(ctx context.Context, ref Ref) (members, unknown int, err error) {
+	var row struct{ Members, Unknown int }
+	err = s.raw(ctx, `SELECT count(*) AS members, count(*) FILTER (WHERE member_id IS NULL) AS unknown FROM memberships WHERE directory = ? AND group_id = ?`,
+		ref.Directory, ref.ID.String()).Scan(&row).Error
+	return row.Members, row.Unknown, err
+}
