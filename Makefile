@@ -12,7 +12,7 @@ help: ## list the targets
 
 build: bin/kambrel bin/kambrel-standin ## build the console and both programs into bin/
 
-bin/kambrel: $(GOSOURCES) $(SQL) web/dist/index.html lab/prepare_reader.py
+bin/kambrel: $(GOSOURCES) $(SQL) web/dist/index.html lab/prepare_reader.py lab/grant.py
 	go build -trimpath -o bin/kambrel ./cmd/kambrel
 
 bin/kambrel-standin: $(GOSOURCES)

@@ -20,8 +20,9 @@ type RunPath struct {
 type runsQuery struct {
 	Cursor  string `query:"cursor" doc:"next of the page before"`
 	Limit   int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
-	State   string `query:"state" enum:"waiting,running,in-step,problems,failed"`
+	State   string `query:"state" enum:"waiting,running,in-step,problems,failed,cancelled"`
 	Changed bool   `query:"changed" doc:"Only runs that changed or found something"`
+	Kind    string `query:"kind" enum:"delta,full,look,survey"`
 }
 
 type changesQuery struct {
@@ -46,7 +47,7 @@ func (s *Server) runRoutes() {
 		if err != nil {
 			return nil, fail(err)
 		}
-		runs, total, err := s.store.Runs(ctx, store.RunQuery{State: in.State, Changed: in.Changed, Before: before, Limit: in.Limit})
+		runs, total, err := s.store.Runs(ctx, store.RunQuery{State: in.State, Kind: in.Kind, Changed: in.Changed, Before: before, Limit: in.Limit})
 		page := wire.Page[wire.Run]{Items: make([]wire.Run, len(runs)), Total: total}
 		for i, run := range runs {
 			page.Items[i] = engine.RunView(run)

@@ -51,7 +51,7 @@ type Server struct {
 func New(s *store.Store, e *engine.Engine, options Options) *Server {
 	server := &Server{store: s, engine: e, options: options, closing: make(chan struct{})}
 	server.app = fiber.New(fiber.Config{
-		DisableStartupMessage: true, Immutable: true, StreamRequestBody: true, BodyLimit: 4 << 20, ReadBufferSize: 16 << 10,
+		DisableStartupMessage: true, Immutable: true, StreamRequestBody: true, BodyLimit: 24 << 20, ReadBufferSize: 16 << 10,
 		ErrorHandler: func(c *fiber.Ctx, err error) error {
 			var known *fiber.Error
 			if errors.As(err, &known) {
@@ -84,6 +84,10 @@ func New(s *store.Store, e *engine.Engine, options Options) *Server {
 	server.runRoutes()
 	server.objectRoutes()
 	server.settingsRoutes()
+	server.directoryRoutes()
+	server.scopeRoutes()
+	server.cloudRoutes()
+	server.surveyRoutes()
 	server.agentRoutes()
 	server.healthRoutes()
 	server.app.Use("/api", func(*fiber.Ctx) error { return fiber.NewError(http.StatusNotFound, "there is no such route") })
@@ -173,11 +177,12 @@ func statusOf(code problem.Code) int {
 		return http.StatusForbidden
 	case problem.BadInput, problem.SettingsInvalid, problem.AgentMessageMalformed:
 		return http.StatusUnprocessableEntity
-	case problem.AmbiguousText, problem.NoSettings, problem.OrderLost:
+	case problem.AmbiguousText, problem.NoSettings, problem.OrderLost, problem.DraftChanged, problem.DirectoryInUse, problem.NotReadYet:
 		return http.StatusConflict
 	case problem.EnrolmentCodeRefused:
 		return http.StatusForbidden
-	case problem.DatabaseUnreachable, problem.CloudUnreachable, problem.DirectoryUnreachable:
+	case problem.DatabaseUnreachable, problem.CloudUnreachable, problem.CloudUnauthorized, problem.CloudThrottled, problem.CloudRefused, problem.DirectoryUnreachable,
+		problem.DirectoryRefused, problem.AgentOffline, problem.DirectoryNotServed:
 		return http.StatusServiceUnavailable
 	}
 	return http.StatusInternalServerError

@@ -2,7 +2,7 @@ package api
 
 import (
 	"context"
-	"fmt"
+	"errors"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -11,6 +11,11 @@ import (
 	"kambrel.example/kambrel/store"
 	"kambrel.example/kambrel/wire"
 )
+
+// RevisionPath names a revision.
+type RevisionPath struct {
+	Revision int `path:"revision" minimum:"1"`
+}
 
 func (s *Server) settingsRoutes() {
 	huma.Register(s.api, operation("GET", "/settings", "get-settings", "The active settings", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[wire.Settings], error) {
@@ -29,26 +34,124 @@ func (s *Server) settingsRoutes() {
 			return nil, fail(err)
 		}
 		revision := store.Revision{Document: document, By: who(ctx).Name, Note: in.Body.Note}
-		err = s.store.Tx(ctx, func(tx *store.Store) error {
-			if err := tx.LockSettings(ctx); err != nil {
-				return err
+		if err := s.engine.Activate(ctx, &revision, in.Body.Base); err != nil {
+			return nil, fail(err)
+		}
+		return answer(settingsView(revision))
+	})
+	huma.Register(s.api, operation("POST", "/settings/check", "check-settings", "List the faults of a settings file, without keeping it", wire.Viewer), func(_ context.Context, in *struct {
+		Body struct {
+			YAML string `json:"yaml" maxLength:"1000000"`
+		}
+	}) (*body[wire.Checked], error) {
+		checked := wire.Checked{Faults: []problem.Fault{}}
+		_, err := settings.Parse([]byte(in.Body.YAML))
+		var p *problem.Error
+		if errors.As(err, &p) {
+			checked.Faults = append(checked.Faults, p.Faults...)
+			if len(p.Faults) == 0 {
+				checked.Faults = append(checked.Faults, problem.Fault{Message: p.Detail})
 			}
-			active, ok, err := tx.ActiveSettings(ctx)
+		}
+		return answer(checked, nil)
+	})
+	s.revisionRoutes()
+	s.draftRoutes()
+}
+
+func (s *Server) revisionRoutes() {
+	huma.Register(s.api, operation("GET", "/settings/revisions", "list-revisions", "Revisions, the newest first", wire.Viewer), func(ctx context.Context, in *struct {
+		Cursor string `query:"cursor"`
+		Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
+	}) (*body[wire.Page[wire.RevisionLine]], error) {
+		offset, err := number(in.Cursor)
+		if err != nil {
+			return nil, fail(err)
+		}
+		revisions, total, err := s.store.Revisions(ctx, int(offset), in.Limit)
+		lines := make([]wire.RevisionLine, len(revisions))
+		for i, r := range revisions {
+			lines[i] = wire.RevisionLine{Revision: r.Revision, By: r.By, Activated: r.Activated, Note: r.Note}
+		}
+		return answer(pageAt(lines, total, int(offset)), err)
+	})
+	huma.Register(s.api, operation("GET", "/settings/revisions/{revision}", "get-revision", "One revision", wire.Viewer), func(ctx context.Context, in *RevisionPath) (*body[wire.Settings], error) {
+		r, err := s.engine.Revision(ctx, in.Revision)
+		if err != nil {
+			return nil, fail(err)
+		}
+		return answer(settingsView(r))
+	})
+	huma.Register(s.api, operation("POST", "/settings/revisions/{revision}/draft", "return-to-revision", "Make the draft what a revision was", wire.Administrator), func(ctx context.Context, in *struct {
+		RevisionPath
+		Body struct {
+			Version int `json:"version" minimum:"0" doc:"The version of the draft that this replaces; 0 for none"`
+		}
+	}) (*body[wire.Draft], error) {
+		r, err := s.engine.Revision(ctx, in.Revision)
+		if err != nil {
+			return nil, fail(err)
+		}
+		return answer(s.engine.EditDraft(ctx, who(ctx).Name, in.Body.Version, func(document *settings.Document) error {
+			*document = r.Document
+			return nil
+		}))
+	})
+	huma.Register(s.api, operation("GET", "/settings/diff", "compare-settings", "In what two documents differ", wire.Viewer), func(ctx context.Context, in *struct {
+		From string `query:"from" required:"true" doc:"A revision, or draft"`
+		To   string `query:"to" required:"true" doc:"A revision, or draft"`
+	}) (*body[wire.Comparison], error) {
+		return answer(s.engine.Compare(ctx, in.From, in.To))
+	})
+}
+
+func (s *Server) draftRoutes() {
+	huma.Register(s.api, operation("GET", "/settings/draft", "get-draft", "The draft, with its faults and what it changes", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[wire.Draft], error) {
+		return answer(s.engine.Draft(ctx))
+	})
+	huma.Register(s.api, operation("PUT", "/settings/draft", "save-draft", "Save the draft", wire.Administrator), func(ctx context.Context, in *body[wire.SaveDraft]) (*body[wire.Draft], error) {
+		document := in.Body.Document
+		switch {
+		case document != nil && in.Body.YAML != "", document == nil && in.Body.YAML == "":
+			return nil, fail(problem.New(problem.BadInput, "give either document or yaml."))
+		case document == nil:
+			read, err := settings.Read([]byte(in.Body.YAML))
 			if err != nil {
-				return err
+				return nil, fail(err)
 			}
-			if in.Body.Base != 0 && ok && active.Revision != in.Body.Base {
-				return problem.New(problem.BadInput, "the file was made from revision %d, but %s has activated revision %d meanwhile. Export it and bring both together.", in.Body.Base, active.By, active.Revision)
-			}
-			if err := tx.Activate(ctx, &revision); err != nil {
-				return err
-			}
-			return tx.Audit(ctx, who(ctx).Name, "activate settings", fmt.Sprintf("revision %d", revision.Revision))
-		})
+			document = &read
+		}
+		return answer(s.engine.EditDraft(ctx, who(ctx).Name, in.Body.Version, func(d *settings.Document) error {
+			*d = *document
+			return nil
+		}))
+	})
+	huma.Register(s.api, operation("DELETE", "/settings/draft", "discard-draft", "Discard the draft", wire.Administrator), func(ctx context.Context, _ *struct{}) (*struct{}, error) {
+		return nil, orNil(s.engine.DiscardDraft(ctx, who(ctx).Name))
+	})
+	huma.Register(s.api, operation("POST", "/settings/draft/activate", "activate-draft", "Make the draft the active settings", wire.Administrator), func(ctx context.Context, in *body[wire.ActivateDraft]) (*body[wire.Settings], error) {
+		revision, err := s.engine.ActivateDraft(ctx, who(ctx).Name, in.Body.Version, in.Body.Note)
 		if err != nil {
 			return nil, fail(err)
 		}
 		return answer(settingsView(revision))
+	})
+	huma.Register(s.api, operation("POST", "/settings/draft/impact", "rehearse-draft", "Rehearse the draft: what would change if it were activated", wire.OperatorRole), func(ctx context.Context, _ *struct{}) (*body[wire.Run], error) {
+		id, err := s.engine.Impact(ctx, who(ctx).Name)
+		if err != nil {
+			return nil, fail(err)
+		}
+		return answer(s.run(ctx, id))
+	})
+	huma.Register(s.api, operation("POST", "/settings/draft/read", "read-directories", "Read the directories of the draft, without planning or writing", wire.OperatorRole), func(ctx context.Context, _ *struct{}) (*body[wire.Run], error) {
+		id, err := s.engine.Look(ctx, who(ctx).Name)
+		if err != nil {
+			return nil, fail(err)
+		}
+		return answer(s.run(ctx, id))
+	})
+	huma.Register(s.api, operation("POST", "/runs/{id}/cancel", "cancel-run", "End a rehearsal, a survey or a reading", wire.OperatorRole), func(ctx context.Context, in *RunPath) (*struct{}, error) {
+		return nil, orNil(s.engine.Cancel(ctx, in.ID))
 	})
 }
 

@@ -14,7 +14,7 @@ import (
 
 func newAgentCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{Use: "agent", Short: "Enrol, run and list agents"}
-	command.AddCommand(newAgentListCommand(d), newAgentCodeCommand(d), newAgentRetireCommand(d), newAgentEnrolCommand(), newAgentRunCommand())
+	command.AddCommand(newAgentListCommand(d), newAgentCodeCommand(d), newAgentRetireCommand(d), newAgentEnrolCommand(), newAgentDirectoryCommand(), newAgentRunCommand())
 	return command
 }
 
@@ -33,7 +33,11 @@ func newAgentListCommand(d *deps) *cobra.Command {
 			return d.print(cmd.OutOrStdout(), agents, func(w io.Writer) error {
 				t := newTable("NAME", "STATE", "HOST", "VERSION", "SERVES", "LAST CONTACT", "ID")
 				for _, a := range agents {
-					t.add(a.Name, a.State, a.Host, or(a.Version, "-"), or(strings.Join(a.Directories, ", "), "-"), when(a.LastContact), a.ID)
+					serves := or(strings.Join(a.Directories, ", "), "-")
+					if len(a.Plain) > 0 {
+						serves += " (PLAIN LDAP: " + strings.Join(a.Plain, ", ") + ")"
+					}
+					t.add(a.Name, a.State, a.Host, or(a.Version, "-"), serves, when(a.LastContact), a.ID)
 				}
 				return t.print(w)
 			})
@@ -85,8 +89,8 @@ func newAgentEnrolCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use: "enrol", Short: "Give this host's agent its identity", Args: noArguments,
 		Long: `Exchanges a one-time code for an identity. The agent makes its own key pair; only
-the public half leaves this host. The configuration file (mode 0600) then takes
-the directories that the agent serves:
+the public half leaves this host. 'kambrel agent directory set' then tells it how
+to reach the directories that it serves; in the configuration file (mode 0600):
 
   directories:
     - name: halvard              # as in the settings
@@ -114,7 +118,7 @@ the directories that the agent serves:
 			if err := enrolled.Save(file); err != nil {
 				return err
 			}
-			_, err = fmt.Fprintf(cmd.OutOrStdout(), "Enrolled as %s. Name the directories it serves in %s, then run 'kambrel agent run --config %s'.\n", enrolled.Name, file, file)
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "Enrolled as %s. Next: 'kambrel agent directory set NAME --config %s' for each directory it serves, then 'kambrel agent run --config %s'.\n", enrolled.Name, file, file)
 			return err
 		},
 	}
@@ -139,7 +143,7 @@ func newAgentRunCommand() *cobra.Command {
 				return err
 			}
 			if len(config.Directories) == 0 {
-				return fmt.Errorf("%s names no directories: add how to reach them, as 'kambrel agent enrol --help' shows", file)
+				fmt.Fprintf(cmd.ErrOrStderr(), "%s names no directories yet: add them with 'kambrel agent directory set'; they are taken up while the agent runs.\n", file)
 			}
 			a, err := agent.New(config, file, api.Version)
 			if err != nil {
@@ -149,5 +153,50 @@ func newAgentRunCommand() *cobra.Command {
 		},
 	}
 	command.Flags().StringVar(&file, "config", agent.DefaultFile(), "the agent's configuration file")
+	return command
+}
+
+func newAgentDirectoryCommand() *cobra.Command {
+	command := &cobra.Command{Use: "directory", Short: "Tell this host's agent how to reach directories"}
+	var file, passwordFile string
+	directory := agent.Directory{}
+	set := &cobra.Command{
+		Use: "set NAME", Short: "Add a directory, or change how to reach it", Args: oneArgument("the directory's name, as in the settings"),
+		Long: `Writes how to reach a directory into the agent's configuration file (mode 0600).
+The password stays on this host. It is asked for on a terminal, or read from
+--password-file, where - is standard input. An agent that runs takes it up at
+once.`,
+		Example: "  kambrel agent directory set halvard --url ldaps://dc1.corp.halvard.example --ca /etc/kambrel/halvard-ca.pem --bind-dn svc-kambrel@corp.halvard.example",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			config, err := agent.Load(file)
+			if err != nil {
+				return err
+			}
+			directory.Name = args[0]
+			if err := directory.Check(); err != nil {
+				return err
+			}
+			if directory.Password, err = readPassword(cmd, passwordFile); err != nil {
+				return err
+			}
+			config.SetDirectory(directory)
+			if err := config.Save(file); err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s serves %s. Probe it with 'kambrel directory probe %s'.\n", file, directory.Name, directory.Name)
+			return err
+		},
+	}
+	flags := set.Flags()
+	flags.StringVar(&directory.URL, "url", "", "ldaps://HOST[:PORT], or ldap://HOST[:PORT] with --start-tls")
+	flags.BoolVar(&directory.StartTLS, "start-tls", false, "protect an ldap:// connection by StartTLS")
+	flags.BoolVar(&directory.AllowPlain, "allow-plain", false, "allow an unprotected connection; it is then flagged everywhere")
+	flags.StringVar(&directory.CA, "ca", "", "PEM bundle that the directory's certificate is held against; by default the system's")
+	flags.StringVar(&directory.BindDN, "bind-dn", "", "account to sign in with")
+	flags.StringVar(&passwordFile, "password-file", "", "file that holds the password; - for standard input")
+	flags.StringVar(&file, "config", agent.DefaultFile(), "the agent's configuration file")
+	_ = set.MarkFlagRequired("url")
+	_ = set.MarkFlagRequired("bind-dn")
+	command.AddCommand(set)
 	return command
 }

@@ -81,7 +81,7 @@ Exit status: 0 done, 1 failed, 2 done with problems.`,
 	root.PersistentFlags().StringVar(&d.service, "service", "", "URL of the service")
 	root.PersistentFlags().StringVar(&d.token, "token", "", "token for the service")
 	root.PersistentFlags().StringVarP(&d.output, "output", "o", "table", "how to print: table, json or yaml")
-	root.AddGroup(&cobra.Group{ID: "work", Title: "Sync:"}, &cobra.Group{ID: "look", Title: "Find and understand:"}, &cobra.Group{ID: "run", Title: "Set up and run:"})
+	root.AddGroup(&cobra.Group{ID: "work", Title: "Sync:"}, &cobra.Group{ID: "choose", Title: "Choose and clean up:"}, &cobra.Group{ID: "look", Title: "Find and understand:"}, &cobra.Group{ID: "run", Title: "Set up and run:"})
 	add := func(group string, commands ...*cobra.Command) {
 		for _, command := range commands {
 			command.GroupID = group
@@ -89,8 +89,9 @@ Exit status: 0 done, 1 failed, 2 done with problems.`,
 		}
 	}
 	add("work", newSyncCommand(d), newRehearseCommand(d), newRunsCommand(d))
+	add("choose", newScopeCommand(d), newSettingsCommand(d), newImpactCommand(d), newSurveyCommand(d))
 	add("look", newFindCommand(d), newWhyCommand(d), newHealthCommand(d), newProblemsCommand(d))
-	add("run", newLoginCommand(d), newSettingsCommand(d), newAgentCommand(d), newServeCommand(), newDemoCommand(), newOpenAPICommand())
+	add("run", newLoginCommand(d), newDirectoryCommand(d), newAgentCommand(d), newCloudCommand(d), newServeCommand(), newDemoCommand(), newOpenAPICommand())
 	return root
 }
 

@@ -123,6 +123,8 @@ func (p *progress) show(run wire.Run) {
 		text = fmt.Sprintf("run %d reads: %d entries, %d resources", run.ID, c.EntriesRead, c.ResourcesRead)
 	case "plan":
 		text = fmt.Sprintf("run %d plans: %d looked at, %d changes", run.ID, c.Planned, c.Changes)
+	case "survey":
+		text = fmt.Sprintf("run %d surveys: %d entries", run.ID, c.Surveyed)
 	case "write":
 		text = fmt.Sprintf("run %d writes: %d of %d changes", run.ID, c.Done, c.Changes)
 	}
@@ -140,17 +142,28 @@ func (p *progress) clear() {
 func stateText(run wire.Run) string {
 	switch run.State {
 	case wire.RunInStep:
+		if run.Kind == "look" {
+			return "read"
+		}
+		if run.Kind == "survey" {
+			return "nothing found"
+		}
 		if run.Rehearsal {
 			return "rehearsed: no problems"
 		}
 		return "in step"
 	case wire.RunProblems:
+		if run.Kind == "survey" {
+			return plural(run.Counts.Findings, "finding")
+		}
 		if run.Rehearsal {
 			return "rehearsed: with problems"
 		}
 		return "finished with problems"
 	case wire.RunFailed:
 		return "failed"
+	case wire.RunCancelled:
+		return "cancelled"
 	case wire.RunRunning:
 		return "running: " + or(run.Stage, "begins")
 	}
@@ -163,7 +176,17 @@ func printRun(w io.Writer, run wire.Run) error {
 	if run.Rehearsal {
 		kind = "rehearsal of a " + kind
 	}
-	fmt.Fprintf(w, "Run %d, %s by %s, settings revision %d: %s", run.ID, kind, run.By, run.Revision, stateText(run))
+	switch run.Kind {
+	case "look":
+		kind = "reading"
+	case "survey":
+		kind = "survey"
+	}
+	works := fmt.Sprintf("settings revision %d", run.Revision)
+	if run.Draft > 0 {
+		works = fmt.Sprintf("draft version %d", run.Draft)
+	}
+	fmt.Fprintf(w, "Run %d, %s by %s, %s: %s", run.ID, kind, run.By, works, stateText(run))
 	if run.Ended != nil {
 		fmt.Fprintf(w, " after %s", took(run.Started, run.Ended))
 	}
@@ -172,6 +195,20 @@ func printRun(w io.Writer, run wire.Run) error {
 		fmt.Fprintf(w, "  lets the held removals of run %d through\n", run.Releases)
 	}
 	fmt.Fprintf(w, "  read   %d entries (%d changed, %d gone), %d resources (%d changed)\n", c.EntriesRead, c.EntriesChanged, c.EntriesGone, c.ResourcesRead, c.ResourcesChanged)
+	if run.Kind == "delta" || run.Kind == "full" {
+		printPlan(w, run)
+	}
+	if run.Kind == "survey" {
+		fmt.Fprintf(w, "  survey %d entries, %s: see 'kambrel survey show %d'\n", c.Surveyed, plural(c.Findings, "finding"), run.ID)
+	}
+	if f := run.Failure; f != nil {
+		fmt.Fprintf(w, "\n%s: %s\n%s %s\n", f.Title, f.Detail, f.Cause, f.Remedy)
+	}
+	return nil
+}
+
+func printPlan(w io.Writer, run wire.Run) {
+	c := run.Counts
 	fmt.Fprintf(w, "  plan   %d looked at, %s\n", c.Planned, plural(c.Changes, "change"))
 	var parts []string
 	for _, part := range []struct {
@@ -194,10 +231,6 @@ func printRun(w io.Writer, run wire.Run) error {
 	if c.Held > 0 {
 		fmt.Fprintf(w, "  the guard holds %s: look at 'kambrel runs show %d --state held', then 'kambrel runs release %d' if they are meant\n", plural(c.Held, "removal"), run.ID, run.ID)
 	}
-	if f := run.Failure; f != nil {
-		fmt.Fprintf(w, "\n%s: %s\n%s %s\n", f.Title, f.Detail, f.Cause, f.Remedy)
-	}
-	return nil
 }
 
 func plural(n int, word string) string {

@@ -257,32 +257,42 @@ func (c *Client) Wait(ctx context.Context, id int64, each func(wire.Run)) (wire.
 
 // follow reads the run, then again at each event, until it has ended.
 func (c *Client) follow(ctx context.Context, id int64, each func(wire.Run)) (wire.Run, error) {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	response, err := c.send(ctx, http.MethodGet, "/events", nil, nil)
-	if err != nil {
-		return wire.Run{}, err
-	}
-	defer response.Body.Close()
-	lines := bufio.NewScanner(response.Body)
-	for {
-		run, err := c.Run(ctx, id)
-		if err != nil {
-			return run, err
+	var run wire.Run
+	err := c.events(ctx, func(event wire.Event) bool { return event.Kind == "run" && event.ID == id }, func(ctx context.Context) (bool, error) {
+		var err error
+		if run, err = c.Run(ctx, id); err != nil {
+			return false, err
 		}
 		if each != nil {
 			each(run)
 		}
-		if run.State.Ended() {
-			return run, nil
+		return run.State.Ended(), nil
+	})
+	return run, err
+}
+
+// events calls look at once and then at each event that concerns it, until it
+// is done.
+func (c *Client) events(ctx context.Context, concerns func(wire.Event) bool, look func(context.Context) (bool, error)) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	response, err := c.send(ctx, http.MethodGet, "/events", nil, nil)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	lines := bufio.NewScanner(response.Body)
+	for {
+		if done, err := look(ctx); err != nil || done {
+			return err
 		}
 		for {
 			if !lines.Scan() {
-				return run, fmt.Errorf("the service at %s has ended the stream of events", c.base)
+				return fmt.Errorf("the service at %s has ended the stream of events", c.base)
 			}
 			data, ok := strings.CutPrefix(lines.Text(), "data: ")
 			var event wire.Event
-			if ok && json.Unmarshal([]byte(data), &event) == nil && (event.Kind == "run" && event.ID == id || event.Kind == "") {
+			if ok && json.Unmarshal([]byte(data), &event) == nil && (concerns(event) || event.Kind == "") {
 				break
 			}
 			if strings.HasPrefix(lines.Text(), ": alive") {

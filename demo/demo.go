@@ -9,10 +9,12 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"kambrel.example/kambrel/agent"
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/rights"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab"
 	"kambrel.example/kambrel/wire"
@@ -78,8 +80,13 @@ type Summary struct {
 // marker is a file by which --fresh knows a folder that the demo made.
 const marker = ".kambrel-demo"
 
-// directoryName is the name in settings and agent configuration.
-const directoryName = "halvard"
+// The directories' names in settings and agents' configurations.
+const (
+	halvardName  = "halvard"
+	brislingName = "brisling"
+)
+
+const brislingBase = "dc=brisling,dc=example"
 
 // running is a demo on its way up.
 type running struct {
@@ -87,8 +94,9 @@ type running struct {
 	lab       *lab.Lab
 	postgres  *lab.Postgres
 	cloud     *lab.Cloud
-	directory *lab.LDAPServer
+	directory *lab.LDAPServer // Halvard's
 	dialect   settings.Dialect
+	brisling  *lab.LDAPServer
 	service   string
 	client    *client.Client
 	endpoints Endpoints
@@ -109,7 +117,7 @@ func Run(ctx context.Context, options Options) (err error) {
 		d.say("stopping")
 		err = errors.Join(err, d.lab.Stop())
 	}()
-	for _, step := range []func(context.Context) error{d.startServers, d.load, d.startService, d.startAgent, d.activate, d.firstRun, d.writeEndpoints} {
+	for _, step := range []func(context.Context) error{d.startServers, d.load, d.startService, d.startAgents, d.activate, d.firstRun, d.writeEndpoints} {
 		if err := step(ctx); err != nil {
 			if ctx.Err() != nil {
 				return nil
@@ -127,7 +135,9 @@ func Run(ctx context.Context, options Options) (err error) {
 	case <-d.postgres.Ended():
 		return errors.New("PostgreSQL has ended")
 	case <-d.directory.Ended():
-		return errors.New("the directory has ended")
+		return errors.New("the directory of Halvard has ended")
+	case <-d.brisling.Ended():
+		return errors.New("the directory of Brisling has ended")
 	}
 }
 
@@ -176,20 +186,42 @@ func (d *running) startServers(ctx context.Context) error {
 	if errors.Is(err, lab.ErrNoDomainController) {
 		d.say("%v; going on with OpenLDAP alone", err)
 		d.dialect = settings.Standard
-		d.directory, err = d.startOpenLDAP(ctx)
+		d.directory, err = d.startOpenLDAP(ctx, "openldap", "dc=corp,dc=halvard,dc=example", "Halvard Ferries", 4)
 	}
+	if err != nil {
+		return err
+	}
+	d.say("starting OpenLDAP for Brisling Cargo")
+	d.brisling, err = d.startOpenLDAP(ctx, "brisling", brislingBase, "Brisling Cargo", 3)
 	return err
 }
 
-// startOpenLDAP serves the same people where no domain controller can run.
-func (d *running) startOpenLDAP(ctx context.Context) (*lab.LDAPServer, error) {
-	const base = "dc=corp,dc=halvard,dc=example"
-	ldif := filepath.Join(d.Dir, "base.ldif")
-	text := "dn: " + base + "\nobjectClass: organization\nobjectClass: dcObject\no: Halvard Ferries\ndc: corp\n\n" + lab.ReaderLDIF(base)
+// startOpenLDAP starts a directory with the rights that repairs need.
+func (d *running) startOpenLDAP(ctx context.Context, name, base, organization string, port int) (*lab.LDAPServer, error) {
+	ldif := filepath.Join(d.Dir, name+".ldif")
+	_, rdn, _ := strings.Cut(base, "=")
+	rdn, _, _ = strings.Cut(rdn, ",")
+	text := "dn: " + base + "\nobjectClass: organization\nobjectClass: dcObject\no: " + organization + "\ndc: " + rdn + "\n\n" + lab.ReaderLDIF(base)
 	if err := os.WriteFile(ldif, []byte(text), 0o600); err != nil {
 		return nil, err
 	}
-	return d.lab.StartOpenLDAP(ctx, "openldap", lab.OpenLDAPOptions{BaseDN: base, Port: d.PortsFrom + 3, LDIF: ldif})
+	return d.lab.StartOpenLDAP(ctx, name, lab.OpenLDAPOptions{BaseDN: base, Port: d.PortsFrom + port, LDIF: ldif, Access: d.access(base)})
+}
+
+// access are the access rules that the settings' features need, as 'kambrel
+// directory rights' prints them.
+func (d *running) access(base string) string {
+	directory := BrislingDirectory()
+	if base != brislingBase {
+		directory = HalvardDirectory(settings.Standard, base)
+	}
+	var lines []string
+	for _, right := range rights.List(directory, "uid=svc-kambrel,ou=Service Accounts,"+base) {
+		if right.Feature != "reading" {
+			lines = append(lines, right.Grant)
+		}
+	}
+	return strings.Join(lines, "\n")
 }
 
 func (d *running) load(ctx context.Context) error {
@@ -197,16 +229,39 @@ func (d *running) load(ctx context.Context) error {
 	if _, err := os.Stat(loaded); err == nil {
 		return nil
 	}
-	people := Halvard()
-	d.say("loading %d accounts into the directory", len(people))
-	said := time.Now()
-	if err := loadDirectory(ctx, d.directory, d.dialect, people, func(done int) {
-		if time.Since(said) > 2*time.Second {
-			said = time.Now()
-			d.say("  %d of %d", done, len(people))
+	for _, one := range []struct {
+		name    string
+		server  *lab.LDAPServer
+		dialect settings.Dialect
+		content content
+	}{
+		{"Halvard", d.directory, d.dialect, content{Containers, Halvard(), HalvardGroups(), Contacts()}},
+		{"Brisling", d.brisling, settings.Standard, content{BrislingContainers, Brisling(), BrislingGroups(), nil}},
+	} {
+		d.say("loading %d people and %d groups into the directory of %s", len(one.content.people), len(one.content.groups), one.name)
+		said := time.Now()
+		if err := loadDirectory(ctx, one.server, one.dialect, one.content, func(done int) {
+			if time.Since(said) > 2*time.Second {
+				said = time.Now()
+				d.say("  %d", done)
+			}
+		}); err != nil {
+			return err
 		}
-	}); err != nil {
-		return err
+	}
+	if d.dialect == settings.AD {
+		d.say("granting the agent's account the rights that repairs need")
+		grants := map[string][]string{}
+		for _, right := range rights.List(HalvardDirectory(d.dialect, d.directory.BaseDN), "") {
+			if right.Feature != "reading" {
+				grants[right.Container] = append(grants[right.Container], right.Grant)
+			}
+		}
+		for container, entries := range grants {
+			if err := d.directory.Grant(ctx, container, entries...); err != nil {
+				return err
+			}
+		}
 	}
 	if err := loadCloud(ctx, d.cloud); err != nil {
 		return err
@@ -240,11 +295,13 @@ func (d *running) startService(ctx context.Context) error {
 	}
 	d.endpoints = Endpoints{
 		Console: d.service + "/", API: d.service + "/api/v1", Operator: Operator{"administrator", secret}, Postgres: dsn, Cloud: CloudEndpoint{d.cloud.URL, d.cloud.Token},
-		Directories: []DirectoryEndpoint{{
-			Name: directoryName, Dialect: string(d.dialect), URL: d.directory.URL, CA: d.directory.CAFile, BindDN: d.directory.AdminDN, Password: d.directory.AdminPassword, BaseDN: d.directory.BaseDN,
-		}},
+		Directories: []DirectoryEndpoint{endpointOf(halvardName, d.dialect, d.directory), endpointOf(brislingName, settings.Standard, d.brisling)},
 	}
 	return d.signIn(ctx, secret)
+}
+
+func endpointOf(name string, dialect settings.Dialect, s *lab.LDAPServer) DirectoryEndpoint {
+	return DirectoryEndpoint{Name: name, Dialect: string(dialect), URL: s.URL, CA: s.CAFile, BindDN: s.AdminDN, Password: s.AdminPassword, BaseDN: s.BaseDN}
 }
 
 // signIn makes the demo's token at the first start, and uses it at later ones.
@@ -269,44 +326,80 @@ func (d *running) signIn(ctx context.Context, secret string) error {
 	return os.WriteFile(file, []byte(token.Secret), 0o600)
 }
 
-func (d *running) startAgent(ctx context.Context) error {
-	d.say("starting the agent")
-	file := filepath.Join(d.Dir, "agent.yaml")
+// startAgents starts an agent for each directory, since there is no trust
+// between them.
+func (d *running) startAgents(ctx context.Context) error {
+	for _, one := range []struct {
+		name   string
+		server *lab.LDAPServer
+	}{{halvardName, d.directory}, {brislingName, d.brisling}} {
+		if err := d.startAgent(ctx, one.name, one.server); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (d *running) startAgent(ctx context.Context, directory string, server *lab.LDAPServer) error {
+	d.say("starting the agent for %s", directory)
+	file := filepath.Join(d.Dir, "agent-"+directory+".yaml")
 	config, err := agent.Load(file)
 	if err != nil {
 		code, err := d.client.IssueCode(ctx)
 		if err != nil {
 			return err
 		}
-		name := "halvard-1"
-		if agents, err := d.client.Agents(ctx); err == nil && len(agents) > 0 {
-			name = "halvard-" + rand.Text()[:4] // the earlier one's file was lost
+		name := directory + "-1"
+		agents, err := d.client.Agents(ctx)
+		if err != nil {
+			return err
+		}
+		for _, known := range agents {
+			if known.Name == name {
+				name = directory + "-" + rand.Text()[:4] // the earlier one's file was lost
+			}
 		}
 		if config, err = agent.Enrol(ctx, agent.Config{Service: d.service, Name: name}, code.Code); err != nil {
 			return err
 		}
 	}
 	config.Service = d.service
-	config.Directories = []agent.Directory{{
-		Name: directoryName, URL: d.directory.URL, CA: d.directory.CAFile, BindDN: d.directory.ReaderDN, Password: d.directory.ReaderPassword,
-	}}
+	config.SetDirectory(agent.Directory{Name: directory, URL: server.URL, CA: server.CAFile, BindDN: server.ReaderDN, Password: server.ReaderPassword})
 	if err := config.Save(file); err != nil {
 		return err
 	}
-	_, err = d.lab.Start(ctx, lab.Command{Name: "agent", Path: d.Program, Args: []string{"agent", "run", "--config", file}})
+	_, err = d.lab.Start(ctx, lab.Command{Name: "agent-" + directory, Path: d.Program, Args: []string{"agent", "run", "--config", file}})
 	return err
 }
 
-// Settings are the demo's settings.
-func Settings(dialect settings.Dialect, base string) settings.Document {
+// HalvardDirectory is Halvard's directory in the settings.
+func HalvardDirectory(dialect settings.Dialect, base string) settings.Directory {
 	include, exclude := []string{}, []string{}
-	for _, path := range []string{"Fleet", "Terminals", "Shore Office"} {
+	for _, path := range []string{"Fleet", "Terminals", "Shore Office", "Partners", "Teams"} {
 		include = append(include, containerDN(path, base))
 	}
 	for _, path := range []string{"Service Accounts", "Leavers"} {
 		exclude = append(exclude, containerDN(path, base))
 	}
-	document := settings.Default(settings.Directory{Name: directoryName, Dialect: dialect, Base: base, Containers: settings.Containers{Include: include, Exclude: exclude}})
+	return settings.Directory{Name: halvardName, Dialect: dialect, Base: base, Containers: settings.Containers{Include: include, Exclude: exclude}, Features: []settings.Feature{settings.Repair}}
+}
+
+// BrislingDirectory is Brisling's directory in the settings.
+func BrislingDirectory() settings.Directory {
+	include := []string{}
+	for _, path := range BrislingContainers {
+		include = append(include, containerDN(path, brislingBase))
+	}
+	return settings.Directory{Name: brislingName, Dialect: settings.Standard, Base: brislingBase, Containers: settings.Containers{Include: include}, Features: []settings.Feature{settings.Repair}}
+}
+
+// Settings are the demo's settings.
+func Settings(dialect settings.Dialect, base string) settings.Document {
+	document := settings.Default(HalvardDirectory(dialect, base), BrislingDirectory())
+	// Contacts that are hidden or whose name begins with the reserved prefix stay out.
+	if dialect == settings.AD {
+		document.Contacts.Filter = "(&(objectClass=contact)(!(|(showInAdvancedViewOnly=TRUE)(displayName=zz *))))"
+	}
 	// Rarely, so that what visitors edit waits for their own sync.
 	document.Schedule.Every = "1h"
 	return document
@@ -357,7 +450,7 @@ func (d *running) summarize() error {
 	if d.run.State != wire.RunInStep {
 		state = "with problems"
 	}
-	text, err := json.MarshalIndent(Summary{State: state, Directory: directoryName, Dialect: string(d.dialect), People: d.run.Counts.EntriesRead, Run: d.run}, "", "  ")
+	text, err := json.MarshalIndent(Summary{State: state, Directory: halvardName, Dialect: string(d.dialect), People: d.run.Counts.EntriesRead, Run: d.run}, "", "  ")
 	if err != nil {
 		return err
 	}
@@ -368,22 +461,26 @@ func (d *running) summarize() error {
 func (d *running) tell() {
 	c := d.run.Counts
 	fmt.Fprintf(d.Out, `
-Halvard Ferries is in step: run %d looked at %d people and made %d changes
-(%d created, %d adopted, %d updated, %d suspended).
+Halvard Ferries and Brisling Cargo are synced: run %d looked at %d people and made
+%d changes (%d created, %d adopted, %d updated, %d suspended). %d people have logins
+that the cloud would refuse: a survey finds and repairs them.
 
   Console    %s   name administrator, password %s
   Cloud      %s
-  Directory  %s (%s)
+  Halvard    %s (%s)
+  Brisling   %s (%s)
   All        %s
 
 Try:
   bin/kambrel health
   bin/kambrel runs show %d
+  bin/kambrel survey run
+  bin/kambrel scope tree halvard
   bin/kambrel why 'svc-backup'
   bin/kambrel find brekke
   bin/kambrel sync
 
 Ctrl-C stops everything; the state stays in %s.
-`, d.run.ID, c.Planned, c.Changes, c.Create, c.Adopt, c.Update, c.Suspend, d.endpoints.Console, d.endpoints.Operator.Password,
-		d.cloud.URL, d.directory.URL, d.directory.BaseDN, filepath.Join(d.Dir, "endpoints.json"), d.run.ID, d.Dir)
+`, d.run.ID, c.Planned, c.Changes, c.Create, c.Adopt, c.Update, c.Suspend, c.Problems, d.endpoints.Console, d.endpoints.Operator.Password,
+		d.cloud.URL, d.directory.URL, d.directory.BaseDN, d.brisling.URL, d.brisling.BaseDN, filepath.Join(d.Dir, "endpoints.json"), d.run.ID, d.Dir)
 }

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
+	"strings"
 	"unicode/utf16"
 
 	"github.com/go-ldap/ldap/v3"
@@ -14,14 +16,23 @@ import (
 	"kambrel.example/kambrel/lab"
 )
 
-// loadDirectory puts containers and people into an empty directory. What is
-// there already is left, so that a load that was interrupted can go on.
-func loadDirectory(ctx context.Context, server *lab.LDAPServer, dialect settings.Dialect, people []Person, progress func(done int)) error {
+// content is what a directory of the scenario holds.
+type content struct {
+	containers []string
+	people     []Person
+	groups     []Group
+	contacts   []Contact
+}
+
+// loadDirectory puts the scenario into an empty directory. What is there
+// already is left, so that a load that was interrupted can go on.
+func loadDirectory(ctx context.Context, server *lab.LDAPServer, dialect settings.Dialect, c content, progress func(done int)) error {
 	conn, err := server.Dial()
 	if err != nil {
 		return fmt.Errorf("load the directory: %w", err)
 	}
 	defer conn.Close()
+	done := 0
 	add := func(dn string, attributes map[string][]string) error {
 		request := ldap.NewAddRequest(dn, nil)
 		for name, values := range attributes {
@@ -32,22 +43,52 @@ func loadDirectory(ctx context.Context, server *lab.LDAPServer, dialect settings
 		if err := conn.Add(request); err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultEntryAlreadyExists) {
 			return fmt.Errorf("add %s: %w", dn, err)
 		}
+		done++
+		progress(done)
 		return ctx.Err()
 	}
-	for _, path := range Containers {
+	for _, path := range c.containers {
 		if err := add(containerDN(path, server.BaseDN), map[string][]string{"objectClass": {"organizationalUnit"}}); err != nil {
 			return err
 		}
 	}
-	for i, p := range people {
+	names := map[string]string{} // account or group -> DN
+	for _, p := range c.people {
 		attributes := p.standardAttributes()
 		if dialect == settings.AD {
 			attributes = p.adAttributes()
 		}
-		if err := add(p.dn(server.BaseDN), attributes); err != nil {
+		names[p.Account] = p.dn(server.BaseDN)
+		if err := add(names[p.Account], attributes); err != nil {
 			return err
 		}
-		progress(i + 1)
+	}
+	for _, g := range c.groups {
+		dn := "CN=" + g.Name + "," + containerDN("Teams", server.BaseDN)
+		var members []string
+		for _, name := range append(slices.Clone(g.Members), g.Groups...) {
+			members = append(members, names[name])
+		}
+		names[g.Name] = dn
+		attributes := map[string][]string{"objectClass": {"groupOfNames"}, "member": members}
+		if dialect == settings.AD {
+			attributes = map[string][]string{"objectClass": {"group"}, "sAMAccountName": {g.Name}, "groupType": {g.Type}, "displayName": {g.Name}, "mail": {g.Mail}, "member": members}
+		}
+		if err := add(dn, attributes); err != nil {
+			return err
+		}
+	}
+	if dialect != settings.AD {
+		return nil // the dialect standard has no class for contacts
+	}
+	for _, one := range c.contacts {
+		attributes := map[string][]string{"objectClass": {"contact"}, "displayName": {one.DisplayName}, "mail": {one.Mail}}
+		if one.Hidden {
+			attributes["showInAdvancedViewOnly"] = []string{"TRUE"}
+		}
+		if err := add("CN="+one.Name+","+containerDN("Partners", server.BaseDN), attributes); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -66,10 +107,17 @@ func (p Person) adAttributes() map[string][]string {
 		"unicodePwd": {encodePassword(password)},
 	}
 	if p.Number != "" {
-		attributes["mail"], attributes["department"] = []string{p.Login}, []string{p.Container}
+		attributes["mail"], attributes["department"] = []string{p.address()}, []string{p.Container}
+	}
+	attributes["otherMailbox"] = p.Others
+	if p.NoDisplayName {
+		delete(attributes, "displayName")
 	}
 	return attributes
 }
+
+// address is where mail reaches a person, also one with an old login.
+func (p Person) address() string { return strings.Replace(p.Login, "@corp.", "@", 1) }
 
 func (p Person) standardAttributes() map[string][]string {
 	attributes := map[string][]string{
@@ -78,6 +126,9 @@ func (p Person) standardAttributes() map[string][]string {
 	}
 	if p.Number != "" {
 		attributes["departmentNumber"] = []string{p.Container}
+	}
+	if p.NoDisplayName {
+		delete(attributes, "displayName")
 	}
 	return attributes
 }

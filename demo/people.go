@@ -19,6 +19,8 @@ type Person struct {
 	Number        string // employee number, "" for programs
 	Phone         string
 	Disabled      bool
+	NoDisplayName bool
+	Others        []string // further addresses
 }
 
 // Name is the common name.
@@ -53,13 +55,13 @@ var places = []struct {
 	count     int
 	titles    []string
 }{
-	{"Fleet/Deck", 60, []string{"Master", "Chief Officer", "Mate", "Bosun", "Able Seafarer"}},
-	{"Fleet/Engine", 45, []string{"Chief Engineer", "Second Engineer", "Motor Hand", "Electrician"}},
+	{"Fleet/Deck", 59, []string{"Master", "Chief Officer", "Mate", "Bosun", "Able Seafarer"}},
+	{"Fleet/Engine", 44, []string{"Chief Engineer", "Second Engineer", "Motor Hand", "Electrician"}},
 	{"Fleet/Galley", 25, []string{"Head Cook", "Cook", "Steward"}},
 	{"Terminals/Northquay", 37, []string{"Terminal Manager", "Ticket Agent", "Line Handler", "Ramp Officer"}},
 	{"Terminals/Southquay", 33, []string{"Terminal Manager", "Ticket Agent", "Line Handler", "Ramp Officer"}},
 	{"Shore Office/Finance", 9, []string{"Controller", "Bookkeeper", "Payroll Officer"}},
-	{"Shore Office/Crewing", 11, []string{"Crewing Manager", "Crew Planner"}},
+	{"Shore Office/Crewing", 10, []string{"Crewing Manager", "Crew Planner"}},
 	{"Shore Office/IT", 7, []string{"Systems Engineer", "Service Desk Agent"}},
 	{"Leavers", 6, []string{"Mate", "Cook", "Ticket Agent"}},
 }
@@ -70,6 +72,9 @@ var stories = []Person{
 	{Given: "Jon", Family: "Sletta", Container: "Terminals/Northquay", Title: "Ramp Officer"},   // made in the cloud by hand before
 	{Given: "Pia", Family: "Holmen", Container: "Shore Office/Finance", Title: "Bookkeeper"},    // leaves
 	{Given: "Otto", Family: "Reksten", Container: "Terminals/Northquay", Title: "Line Handler"}, // also with Brisling
+	{Given: "Runar", Family: "Askeland", Container: "Fleet/Deck", Title: "Mate", Others: []string{"bridge@halvard.example"}},
+	{Given: "Siv", Family: "Tollaksen", Container: "Fleet/Engine", Title: "Motor Hand", Others: []string{"bridge@halvard.example"}},
+	{Given: "Bodil", Family: "Hamre", Container: "Shore Office/Crewing", Title: "Crew Planner", NoDisplayName: true},
 	{Given: "Ingrid", Family: "Vaagen", Container: "Shore Office/IT", Title: "Identity Administrator"},
 }
 
@@ -105,11 +110,150 @@ func Halvard() []Person {
 			add(p)
 		}
 	}
+	late := 0
+	for i := range people {
+		// Twelve people whose logins were never changed when the company took its
+		// new domain.
+		if people[i].Container == "Terminals/Southquay" && late < 12 {
+			late++
+			people[i].Login = people[i].Account + "@corp." + Domain
+		}
+	}
 	for _, account := range []string{"svc-backup", "svc-print", "svc-timetable"} {
 		people = append(people, Person{Family: account, Container: "Service Accounts", Account: account, Login: account + "@corp.halvard.example", Title: "Program"})
 	}
 	return people
 }
+
+// Brisling is the people of the company that was bought: Brisling Cargo.
+func Brisling() []Person {
+	random := rand.New(rand.NewPCG(1931, 8))
+	used := map[string]bool{}
+	for _, p := range Halvard() {
+		used[p.Account] = true
+	}
+	var people []Person
+	for _, place := range []struct {
+		container string
+		count     int
+		titles    []string
+	}{
+		{"Quays", 28, []string{"Quay Manager", "Crane Operator", "Stevedore"}},
+		{"Trucking", 20, []string{"Dispatcher", "Driver"}},
+		{"Office", 12, []string{"Controller", "Freight Clerk"}},
+	} {
+		for i := range place.count {
+			p := Person{}
+			for p.Account == "" || used[p.Account] {
+				p.Given, p.Family = givenNames[random.IntN(len(givenNames))], familyNames[random.IntN(len(familyNames))]
+				p.Account = strings.ToLower(p.Given + "." + p.Family)
+			}
+			used[p.Account] = true
+			p.Container, p.Title = place.container, place.titles[min(i, len(place.titles)-1)]
+			p.Login, p.Number = p.Account+"@brisling.example", fmt.Sprint(7000+len(people)+1)
+			p.Phone = fmt.Sprintf("+47 55 02 %02d %02d", len(people)/100, len(people)%100)
+			people = append(people, p)
+		}
+	}
+	return people
+}
+
+// Group is a group of a directory with its members' accounts and groups.
+type Group struct {
+	Name    string
+	Type    string // groupType of the dialect ad
+	Mail    string
+	Members []string // accounts
+	Groups  []string // names of groups within it
+}
+
+// The values of groupType ([MS-ADTS] section 2.2.12).
+const (
+	globalSecurity      = "-2147483646"
+	domainLocalSecurity = "-2147483644"
+	universalSecurity   = "-2147483640"
+	universalMail       = "8"
+)
+
+// HalvardGroups are 30 groups over Halvard's people.
+func HalvardGroups() []Group {
+	people := Halvard()
+	by := func(choose func(Person) bool) []string {
+		var accounts []string
+		for _, p := range people {
+			if p.Number != "" && choose(p) {
+				accounts = append(accounts, p.Account)
+			}
+		}
+		return accounts
+	}
+	var groups []Group
+	for _, place := range places {
+		if place.container == "Leavers" {
+			continue
+		}
+		name := place.container[strings.LastIndexByte(place.container, '/')+1:]
+		groups = append(groups, Group{Name: name + " Staff", Type: globalSecurity, Members: by(func(p Person) bool { return p.Container == place.container })})
+	}
+	titles := map[string]bool{}
+	for _, place := range places {
+		for _, title := range place.titles {
+			if titles[title] || len(groups) == 24 {
+				continue
+			}
+			titles[title] = true
+			groups = append(groups, Group{Name: title + "s", Type: globalSecurity, Members: by(func(p Person) bool { return p.Title == title && !p.Disabled })})
+		}
+	}
+	return append(groups,
+		Group{Name: "Fleet", Type: universalSecurity, Groups: []string{"Deck Staff", "Engine Staff", "Galley Staff"}},
+		Group{Name: "Quay Locks", Type: domainLocalSecurity, Members: by(func(p Person) bool { return p.Title == "Terminal Manager" })},
+		Group{Name: "Terminals", Type: universalSecurity, Groups: []string{"Northquay Staff", "Southquay Staff", "Quay Locks"}},
+		Group{Name: "Shore", Type: universalSecurity, Groups: []string{"Finance Staff", "Crewing Staff", "IT Staff"}},
+		Group{Name: "Pilot", Type: universalSecurity, Members: by(func(p Person) bool { return strings.HasSuffix(p.Container, "/IT") }), Groups: []string{"Crewing Staff"}},
+		Group{Name: "Timetable News", Type: universalMail, Members: by(func(p Person) bool { return strings.HasPrefix(p.Container, "Terminals/") })},
+	)
+}
+
+// BrislingGroups are 8 groups over Brisling's people.
+func BrislingGroups() []Group {
+	members := map[string][]string{}
+	var names []string
+	for _, p := range Brisling() {
+		for _, name := range []string{p.Container, p.Title + "s"} {
+			if members[name] == nil && len(names) < 7 {
+				names = append(names, name)
+			}
+			members[name] = append(members[name], p.Account)
+		}
+	}
+	var groups []Group
+	for _, name := range names {
+		groups = append(groups, Group{Name: name, Members: members[name]})
+	}
+	return append(groups, Group{Name: "Brisling", Groups: []string{names[0]}})
+}
+
+// Contact is somebody outside who is listed.
+type Contact struct {
+	Name, DisplayName, Mail string
+	Hidden                  bool
+}
+
+// Contacts are Halvard's partners.
+func Contacts() []Contact {
+	contacts := []Contact{
+		{Name: "Pilot Station North", DisplayName: "zz Pilot Station North", Mail: "north@pilots.example", Hidden: true},
+		{Name: "Harbour Master Duty Desk", DisplayName: "Harbour Master Duty Desk"},
+	}
+	for _, name := range strings.Fields("Northquay Southquay Skerry Lighthouse Breakwater Slipway Drydock Bunker Tugboat Weather Customs Ropeworks Sailmaker") {
+		contacts = append(contacts, Contact{Name: name + " Services", DisplayName: name + " Services", Mail: strings.ToLower(name) + "@partners.example"})
+	}
+	return contacts
+}
+
+// BrislingContainers are the containers of Brisling, parents first.
+var BrislingContainers = []string{"Quays", "Trucking", "Office", "Teams"}
 
 // dn is where a person lies below a base.
 func (p Person) dn(base string) string {

@@ -24,6 +24,8 @@ type compiled struct {
 	rules    *rules.Set
 	match    *match.Rules
 	indexed  []entry.Path
+	// asksForGroups: a decision needs the groups that hold the entry.
+	asksForGroups bool
 	// attributes are what directories are asked for, without regard to case
 	// and sorted.
 	attributes []string
@@ -38,7 +40,7 @@ func compileDocument(revision int, document settings.Document) (*compiled, error
 	if c.rules, err = rules.Compile(document.Users); err != nil {
 		return nil, err
 	}
-	c.indexed = c.match.Indexed()
+	c.indexed, c.asksForGroups = c.match.Indexed(), c.scope.AsksForGroups()
 	// What people are called is always read, so that they can be found.
 	names := append([]string{"objectClass", "cn", "displayName"}, c.scope.Attributes()...)
 	names = append(append(names, c.rules.Attributes()...), c.match.Attributes()...)

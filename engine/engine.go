@@ -47,6 +47,7 @@ type Engine struct {
 	compile compiler
 	timer   *timer
 	group   sync.WaitGroup
+	context context.Context // of all work in the background, until Stop
 	stop    context.CancelFunc
 }
 
@@ -58,6 +59,7 @@ func New(s *store.Store, c *cloud.Client, options Options) *Engine {
 // Start begins to execute runs and the schedule, until Stop.
 func (e *Engine) Start(ctx context.Context, dsn string) error {
 	ctx, e.stop = context.WithCancel(context.WithoutCancel(ctx))
+	e.context = ctx
 	var err error
 	if e.timer, err = startTimer(ctx, e, dsn); err != nil {
 		e.stop()

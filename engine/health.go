@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"kambrel.example/kambrel/core/problem"
@@ -17,9 +18,12 @@ const onlineWithin = 60 * time.Second
 
 // AgentView is an agent as the interface shows it.
 func AgentView(a store.Agent, now time.Time) wire.Agent {
-	view := wire.Agent{ID: a.ID, Name: a.Name, Host: a.Host, Version: a.Version, Directories: a.Directories, Enrolled: a.Enrolled, LastContact: a.LastContact, State: "never-seen"}
+	view := wire.Agent{ID: a.ID, Name: a.Name, Host: a.Host, Version: a.Version, Directories: a.Directories, Plain: a.Plain, Enrolled: a.Enrolled, LastContact: a.LastContact, State: "never-seen"}
 	if view.Directories == nil {
 		view.Directories = []string{}
+	}
+	if view.Plain == nil {
+		view.Plain = []string{}
 	}
 	if a.LastContact != nil {
 		view.State = "offline"
@@ -148,6 +152,11 @@ func (e *Engine) judgeHealth(h *wire.Health) {
 	for _, directory := range h.Directory {
 		if directory.Agents == 0 {
 			broken(problem.AgentOffline, "no agent online serves "+directory.Name)
+		}
+	}
+	for _, agent := range h.Agents {
+		if len(agent.Plain) > 0 {
+			attention(problem.PlainLDAP, fmt.Sprintf("agent %s reaches %s so", agent.Name, strings.Join(agent.Plain, ", ")))
 		}
 	}
 	if h.LastRun != nil && h.LastRun.Failure != nil {

@@ -16,6 +16,7 @@ import (
 
 const (
 	ingestBatch = 1000
+	repairBatch = 50
 	longestLine = 16 << 20 // bytes
 )
 
@@ -25,9 +26,12 @@ func (e *Engine) TakeOrder(ctx context.Context, agent store.Agent) (wire.Order, 
 	events, stop := e.hub.subscribe()
 	defer stop()
 	for {
-		if _, err := e.store.Agent(context.WithoutCancel(ctx), agent.ID); store.NotFound(err) {
+		// Read anew, since what it serves may change while it waits.
+		agent, err := e.store.Agent(context.WithoutCancel(ctx), agent.ID)
+		if store.NotFound(err) {
 			return wire.Order{}, false, problem.New(problem.SignInRefused, "there is no such agent; it may have been retired.")
-		} else if err != nil {
+		}
+		if err != nil {
 			return wire.Order{}, false, err
 		}
 		if err := e.store.TouchAgent(context.WithoutCancel(ctx), agent.ID); err != nil {
@@ -60,7 +64,10 @@ type ingestion struct {
 	gone    []entry.ID
 	seen    map[entry.ID]struct{}
 	counts  store.OrderCounts
-	touched time.Time
+
+	verdicts []wire.Verdict
+	repaired []wire.Repaired
+	touched  time.Time
 }
 
 // Ingest stores an agent's answer as it streams in, and ends the order with its
@@ -123,16 +130,24 @@ func (i *ingestion) line(ctx context.Context, line wire.Line) (ended bool, err e
 		delete(i.seen, *line.Gone)
 	case line.Restart:
 		clear(i.seen)
+	case line.Verdict != nil:
+		i.verdicts = append(i.verdicts, *line.Verdict)
+		return false, nil
+	case line.Repair != nil:
+		i.repaired = append(i.repaired, *line.Repair)
 	case line.Done != nil:
 		return true, i.done(ctx, *line.Done)
 	case line.Failed != nil:
+		if err := i.flush(ctx, i.engine.store); err != nil {
+			return true, err
+		}
 		return true, i.engine.store.EndOrder(ctx, i.order.ID, line.Failed.Code, line.Failed.Detail, i.counts)
 	default:
 		for _, id := range line.Present {
 			i.seen[id] = struct{}{}
 		}
 	}
-	if len(i.entries)+len(i.gone) < ingestBatch && time.Since(i.touched) < i.engine.options.Lease/4 {
+	if len(i.entries)+len(i.gone) < ingestBatch && len(i.repaired) < repairBatch && time.Since(i.touched) < i.engine.options.Lease/4 {
 		return false, nil
 	}
 	return false, i.flush(ctx, i.engine.store)
@@ -156,6 +171,12 @@ func (i *ingestion) flush(ctx context.Context, s *store.Store) error {
 		i.counts.Gone += n
 		i.gone = i.gone[:0]
 	}
+	if len(i.repaired) > 0 {
+		if err := s.SaveRepaired(ctx, i.order.Request.Repair, i.repaired); err != nil {
+			return err
+		}
+		i.repaired = i.repaired[:0]
+	}
 	mine, err := s.KeepOrder(ctx, i.order.ID, i.agent, i.engine.options.Lease, i.counts)
 	if err == nil && !mine {
 		err = problem.New(problem.OrderLost, "order %d", i.order.ID)
@@ -168,6 +189,18 @@ func (i *ingestion) flush(ctx context.Context, s *store.Store) error {
 func (i *ingestion) done(ctx context.Context, done wire.ReadDone) error {
 	return i.engine.store.Tx(ctx, func(tx *store.Store) error {
 		if err := i.flush(ctx, tx); err != nil {
+			return err
+		}
+		switch i.order.Kind {
+		case wire.OrderProbe:
+			if err := tx.SaveVerdicts(ctx, i.order.ID, i.verdicts); err != nil {
+				return err
+			}
+			return tx.EndOrder(ctx, i.order.ID, "", "", i.counts)
+		case wire.OrderRepair:
+			return tx.EndOrder(ctx, i.order.ID, "", "", i.counts)
+		}
+		if err := tx.ResolveMembers(ctx, i.order.Directory); err != nil {
 			return err
 		}
 		if done.Complete {

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -133,16 +134,52 @@ func (e *Engine) entryObject(ctx context.Context, ref store.Ref) (wire.Object, e
 	if object.Changes, err = e.store.ChangesOf(ctx, ref, latestChanges); err != nil {
 		return wire.Object{}, err
 	}
-	settings, err := e.compile.active(ctx)
+	settings, err := e.judging(ctx)
 	if err != nil {
 		return wire.Object{}, err
 	}
+	if settings.asksForGroups {
+		if err := e.store.FillGroups(ctx, []*entry.Entry{&dirty.Entry}); err != nil {
+			return wire.Object{}, err
+		}
+	}
 	object.Attributes = []wire.AttributeView{}
+	if dirty.Entry.Kind != entry.User {
+		object.Why = whyNotWritten(settings, dirty.Entry)
+		return object, nil
+	}
 	if dirty.Resource != nil || settings.scope.Decide(dirty.Entry).In {
 		object.Attributes = sideBySide(settings, dirty)
 	}
 	object.Why, err = e.why(ctx, settings, dirty, object)
 	return object, err
+}
+
+// judging returns the settings by which objects are explained: the active ones,
+// or the draft before the first activation.
+func (e *Engine) judging(ctx context.Context) (*compiled, error) {
+	settings, err := e.compile.active(ctx)
+	if problem.CodeOf(err) != problem.NoSettings {
+		return settings, err
+	}
+	document, draftErr := e.Document(ctx, true)
+	if draftErr != nil || len(document.Validate()) > 0 {
+		return nil, errors.Join(err, draftErr)
+	}
+	return compileDocument(0, document)
+}
+
+// whyNotWritten explains an entry of a kind that is counted and surveyed, but
+// not written to the cloud.
+func whyNotWritten(settings *compiled, e entry.Entry) wire.Why {
+	verdict := settings.scope.Explain(e)
+	return wire.Why{
+		Subject: nameOf(&e), Summary: verdict.Summary + fmt.Sprintf("; entries of the kind %s are surveyed, but not written to the cloud", e.Kind), In: verdict.In, Verdict: verdict.Code,
+		Steps: []reason.Node{
+			{Text: "Read: is the entry known?", Outcome: reason.Of(!e.Gone), Value: e.DN},
+			{Text: "Scope: does it take part?", Outcome: reason.Of(verdict.In), Value: verdict.Summary, Children: verdict.Reasons},
+		},
+	}
 }
 
 // sideBySide shows what the rules want beside what the resource has, and then

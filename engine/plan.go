@@ -61,7 +61,7 @@ func (x *execution) planBatch(ctx context.Context, phase int, after *store.Ref, 
 			return err
 		}
 		last = refOf(batch[looked-1])
-		p = &planner{settings: x.settings, last: phase == store.DirtyLater}
+		p = &planner{settings: x.settings, domains: x.domains, last: phase == store.DirtyLater}
 		if err := p.decide(ctx, tx, batch); err != nil {
 			return err
 		}
@@ -99,7 +99,7 @@ func (x *execution) planBatch(ctx context.Context, phase int, after *store.Ref, 
 // rehearse plans without keeping anything but the decisions.
 func (x *execution) rehearse(ctx context.Context) error {
 	err := x.store.Discarded(ctx, func(tx *store.Store) error {
-		if x.run.Kind == "full" {
+		if x.run.Kind == "full" || x.run.Draft > 0 {
 			if err := tx.MarkAllDirty(ctx); err != nil {
 				return err
 			}
@@ -115,6 +115,7 @@ func (x *execution) rehearse(ctx context.Context) error {
 // planner decides about one batch and gathers what follows from it.
 type planner struct {
 	settings *compiled
+	domains  []string
 	last     bool // clashes with entries that are still to be planned are real
 
 	changes  []store.NewChange
@@ -170,6 +171,15 @@ func (c *compiled) matchWith(s *subject, holders map[string][]store.Holder) {
 func (p *planner) decide(ctx context.Context, state *store.Store, batch []store.Dirty) error {
 	subjects := make([]*subject, len(batch))
 	var keys []string
+	if p.settings.asksForGroups {
+		entries := make([]*entry.Entry, len(batch))
+		for i := range batch {
+			entries[i] = &batch[i].Entry
+		}
+		if err := state.FillGroups(ctx, entries); err != nil {
+			return err
+		}
+	}
 	for i, dirty := range batch {
 		subjects[i] = p.settings.judge(dirty)
 		if subjects[i].unmatched() {
@@ -186,7 +196,7 @@ func (p *planner) decide(ctx context.Context, state *store.Store, batch []store.
 		if s.unmatched() {
 			p.settings.matchWith(s, holders)
 		}
-		s.decision = plan.Decide(s.Subject)
+		s.decision = plan.CheckLogin(plan.Decide(s.Subject), p.domains)
 		if s.Verdict.In && s.decision.Problem == nil {
 			s.claims = plan.Claims(s.Desired)
 		}

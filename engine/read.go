@@ -3,13 +3,12 @@ package engine
 import (
 	"context"
 	"fmt"
-	"slices"
-	"time"
+	"log/slog"
+	"strings"
 
 	"golang.org/x/sync/errgroup"
 
 	"kambrel.example/kambrel/core/entry"
-	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/store"
 	"kambrel.example/kambrel/wire"
@@ -23,7 +22,10 @@ func (x *execution) read(ctx context.Context) error {
 	for _, directory := range x.settings.document.Directories {
 		group.Go(func() error { return x.readDirectory(ctx, directory, progress) })
 	}
-	group.Go(func() error { return x.readCloud(ctx) })
+	group.Go(func() error {
+		x.domains = x.verifiedDomains(ctx, x.settings.document)
+		return x.readCloud(ctx)
+	})
 	return group.Wait()
 }
 
@@ -57,33 +59,8 @@ func (x *execution) readDirectory(ctx context.Context, directory settings.Direct
 			return err
 		}
 	}
-	events, stop := x.hub.subscribe()
-	defer stop()
-	alone := time.Now() // since when no agent works at it
-	for {
-		if order, err = x.store.Order(ctx, order.ID); err != nil {
-			return err
-		}
-		if err := progress.set(ctx, directory.Name, order.Counts); err != nil {
-			return err
-		}
-		switch {
-		case order.State == "done":
-			return nil
-		case order.State == "failed":
-			return problem.New(problem.Code(order.FailureCode), "directory %s: %s", directory.Name, order.FailureDetail)
-		case order.State == "leased" && order.LeaseUntil != nil && time.Now().Before(*order.LeaseUntil):
-			alone = time.Now()
-		case time.Since(alone) > x.options.AgentPatience:
-			return x.noAgent(ctx, order, directory.Name)
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-events:
-		case <-time.After(500 * time.Millisecond):
-		}
-	}
+	_, err = x.await(ctx, order, func(o store.Order) error { return progress.set(ctx, directory.Name, o.Counts) })
+	return err
 }
 
 func (x *execution) giveOrder(ctx context.Context, directory settings.Directory) (store.Order, error) {
@@ -104,26 +81,27 @@ func (x *execution) giveOrder(ctx context.Context, directory settings.Directory)
 	return order, x.store.AddOrder(ctx, &order)
 }
 
-// noAgent ends an order that nobody takes, and says who could have.
-func (x *execution) noAgent(ctx context.Context, order store.Order, directory string) error {
-	agents, err := x.store.Agents(ctx)
+// verifiedDomains tells in which domains logins may end: what the cloud lists,
+// else what the settings name, else nil for unknown.
+func (e *Engine) verifiedDomains(ctx context.Context, document settings.Document) []string {
+	e.cloud.Forget() // a domain may have been verified since
+	catalogue, err := e.cloud.Catalogue(ctx)
 	if err != nil {
-		return err
+		// A service may do without these lists (RFC 7644 section 4); a cloud
+		// that is away is noticed by reading it.
+		slog.Warn("the cloud does not tell what it holds", "error", err)
 	}
-	failure := problem.New(problem.DirectoryNotServed, "directory %s", directory)
-	for _, agent := range agents {
-		if slices.Contains(agent.Directories, directory) {
-			last := "never"
-			if agent.LastContact != nil {
-				last = agent.LastContact.Format(time.RFC3339)
-			}
-			failure = problem.New(problem.AgentOffline, "directory %s: agent %s was last heard of %s", directory, agent.Name, last)
-		}
+	if catalogue.Domains != nil {
+		return catalogue.Domains
 	}
-	if err := x.store.EndOrder(ctx, order.ID, string(failure.Code), failure.Detail, order.Counts); err != nil {
-		return err
+	if len(document.Cloud.Domains) == 0 {
+		return nil
 	}
-	return failure
+	names := make([]string, len(document.Cloud.Domains))
+	for i, name := range document.Cloud.Domains {
+		names[i] = strings.ToLower(name)
+	}
+	return names
 }
 
 // readCloud reads what changed in the cloud, or everything in a full run.

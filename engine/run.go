@@ -4,11 +4,13 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"strings"
 	"sync"
 	"time"
 
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/survey"
 	"kambrel.example/kambrel/store"
 	"kambrel.example/kambrel/wire"
 )
@@ -17,6 +19,7 @@ import (
 type execution struct {
 	*Engine
 	settings *compiled
+	domains  []string // verified login domains, nil when unknown
 
 	mu    sync.Mutex // guards run and saved
 	run   *store.Run
@@ -56,6 +59,9 @@ func (e *Engine) execute(ctx context.Context, run *store.Run) error {
 // before worked by others, it looks at everybody: an activation may have come
 // while that run was planning.
 func (x *execution) settle(ctx context.Context) error {
+	if x.run.Draft > 0 {
+		return nil
+	}
 	active, ok, err := x.store.ActiveSettings(ctx)
 	if err != nil {
 		return err
@@ -64,22 +70,27 @@ func (x *execution) settle(ctx context.Context) error {
 		x.run.Revision = active.Revision
 	}
 	last, ok, err := x.store.LastRun(ctx)
-	if err != nil || ok && last.Revision == x.run.Revision || x.run.Rehearsal {
+	if err != nil || ok && last.Revision == x.run.Revision || !x.run.Writes() {
 		return err
 	}
 	return x.store.MarkAllDirty(ctx)
 }
 
 func (x *execution) stages(ctx context.Context) error {
-	var err error
-	if x.settings, err = x.compile.revision(ctx, x.run.Revision); err != nil {
+	if err := x.load(ctx); err != nil {
 		return err
 	}
 	if err := x.stage(ctx, "read", x.read); err != nil {
 		return err
 	}
+	if x.run.Kind == kindLook {
+		return nil
+	}
 	if err := x.checkContainers(ctx); err != nil {
 		return err
+	}
+	if x.run.Kind == kindSurvey {
+		return x.stage(ctx, "survey", x.survey)
 	}
 	if err := x.store.RaiseDirty(ctx); err != nil {
 		return err
@@ -107,6 +118,31 @@ func (x *execution) stages(ctx context.Context) error {
 			return err
 		}
 	}
+}
+
+// The kinds of runs that plan nothing.
+const (
+	kindLook   = "look"
+	kindSurvey = "survey"
+)
+
+// load makes the settings ready that the run works by.
+func (x *execution) load(ctx context.Context) error {
+	var err error
+	if x.run.Document != nil {
+		x.settings, err = compileDocument(0, *x.run.Document)
+	} else {
+		x.settings, err = x.compile.revision(ctx, x.run.Revision)
+	}
+	if err != nil {
+		return problem.Wrap(problem.SettingsInvalid, err, "prepare the settings")
+	}
+	if x.run.Kind == kindLook || x.run.Kind == kindSurvey || x.run.Draft > 0 {
+		wider := *x.settings
+		wider.attributes = union(wider.attributes, survey.Attributes())
+		x.settings = &wider
+	}
+	return nil
 }
 
 // stage notes when a stage began and ended; one that comes again goes on.
@@ -155,22 +191,31 @@ func (x *execution) save(ctx context.Context, now bool) error {
 		return nil
 	}
 	x.saved = time.Now()
-	return x.store.SaveRun(ctx, x.run)
-}
-
-// checkContainers refuses to go on when a container of the scope is not there:
-// it was renamed or deleted, and going on would read as nobody being in scope.
-func (x *execution) checkContainers(ctx context.Context) error {
-	for _, directory := range x.settings.document.Directories {
-		missing, err := x.store.MissingContainers(ctx, directory.Name, directory.Base, x.settings.scope.Marks(directory.Name))
+	if !x.run.Writes() {
+		cancelled, err := x.store.RunCancelled(ctx, x.run.ID)
 		if err != nil {
 			return err
 		}
-		if len(missing) > 0 {
-			return problem.New(problem.ContainerMissing, "directory %s has no %q", directory.Name, missing)
+		if cancelled && !x.run.State.Ended() {
+			return problem.New(problem.Cancelled, "")
 		}
 	}
-	return nil
+	return x.store.SaveRun(ctx, x.run)
+}
+
+// checkContainers refuses to go on when a container or group of the scope is not
+// there: it was renamed or deleted, and going on would read as nobody being in
+// scope.
+func (x *execution) checkContainers(ctx context.Context) error {
+	vanished, err := x.vanished(ctx, x.settings)
+	if err != nil || len(vanished) == 0 {
+		return err
+	}
+	texts := make([]string, len(vanished))
+	for i, v := range vanished {
+		texts[i] = v.Text
+	}
+	return problem.New(problem.ContainerMissing, "%s", strings.Join(texts, "; "))
 }
 
 // guard holds the removals of the run when there are too many of them.
@@ -192,8 +237,10 @@ func (x *execution) end(ctx context.Context, failure error) error {
 	if failure != nil && p == nil {
 		return fmt.Errorf("run %d: %w", x.run.ID, failure)
 	}
-	if p != nil {
+	if p != nil && p.Code != problem.Cancelled {
 		slog.Error("run failed", "run", x.run.ID, "code", p.Code, "detail", p.Detail)
+	}
+	if p != nil {
 		if err := x.store.SupersedeOpen(ctx, x.run.ID); err != nil {
 			return err
 		}
@@ -205,9 +252,11 @@ func (x *execution) end(ctx context.Context, failure error) error {
 	now := time.Now()
 	x.run.Ended, x.run.Stage = &now, ""
 	switch c := x.run.Counts; {
+	case p != nil && p.Code == problem.Cancelled:
+		x.run.State, x.run.FailureCode = wire.RunCancelled, string(p.Code)
 	case p != nil:
 		x.run.State, x.run.FailureCode, x.run.FailureDetail = wire.RunFailed, string(p.Code), p.Detail
-	case c.Problems > 0 || c.Held > 0 || c.Failed > 0:
+	case c.Problems > 0 || c.Held > 0 || c.Failed > 0 || c.Findings > 0:
 		x.run.State = wire.RunProblems
 	default:
 		x.run.State = wire.RunInStep

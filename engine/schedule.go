@@ -75,6 +75,12 @@ func (w *pruneWorker) Work(ctx context.Context, _ *river.Job[pruneArgs]) error {
 	if _, err := w.engine.store.PruneRuns(ctx, now.Add(-keepQuiet), now.Add(-keepRuns)); err != nil {
 		return err
 	}
+	if err := w.engine.store.PruneOrders(ctx, now.Add(-keepQuiet)); err != nil {
+		return err
+	}
+	if err := w.engine.store.DropRemovals(ctx); err != nil {
+		return err
+	}
 	return w.engine.store.DropExpired(ctx)
 }
 

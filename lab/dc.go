@@ -24,6 +24,23 @@ var ErrNoDomainController = errors.New("no domain controller can be started here
 //go:embed prepare_reader.py
 var prepareReader string
 
+//go:embed grant.py
+var grant string
+
+// Grant gives the reading account of a domain controller rights on a container:
+// access control entries in SDDL, with SID-OF-THE-ACCOUNT for the account.
+func (s *LDAPServer) Grant(ctx context.Context, container string, entries ...string) error {
+	dir := filepath.Join(s.dir, "dc")
+	account, _, _ := strings.Cut(dcReader, "@")
+	arguments := append([]string{"-", filepath.Join(dir, "etc", "smb.conf"), filepath.Join(dir, "private", "sam.ldb"), account, container}, entries...)
+	script := exec.CommandContext(ctx, "/usr/bin/python3", arguments...)
+	script.Stdin = strings.NewReader(grant)
+	if out, err := script.CombinedOutput(); err != nil {
+		return fmt.Errorf("grant rights on %s: %w\n%s", container, err, lastLines(string(out)))
+	}
+	return nil
+}
+
 // The domain of every lab's controller.
 const (
 	realm      = "CORP.HALVARD.EXAMPLE"
@@ -94,7 +111,7 @@ func (l *Lab) StartDomainController(ctx context.Context) (*LDAPServer, error) {
 		return nil, err
 	}
 	s := &LDAPServer{
-		URL: "ldaps://" + address, CAFile: l.CAFile(), BaseDN: dcBase,
+		dir: l.Dir, URL: "ldaps://" + address, CAFile: l.CAFile(), BaseDN: dcBase,
 		AdminDN: dcAdmin, AdminPassword: dcPassword, ReaderDN: dcReader, ReaderPassword: readerPassword,
 	}
 	s.Process, err = l.Start(ctx, Command{

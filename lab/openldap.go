@@ -14,6 +14,7 @@ import (
 // LDAPServer is a running directory and how to reach it.
 type LDAPServer struct {
 	*Process
+	dir string // the lab's
 	URL string // verified TLS
 	// PlainURL has StartTLS but does not ask for it; "" unless wanted.
 	PlainURL string

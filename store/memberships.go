@@ -107,3 +107,32 @@ func (s *Store) CountMembers(ctx context.Context, ref Ref) (members, unknown int
 		ref.Directory, ref.ID.String()).Scan(&row).Error
 	return row.Members, row.Unknown, err
 }
+
+// FillMembers gives groups the names of their members that the mirror knows.
+func (s *Store) FillMembers(ctx context.Context, entries []*entry.Entry) error {
+	at := map[Ref]*entry.Entry{}
+	var refs []Ref
+	for _, e := range entries {
+		if e.Kind == entry.Group {
+			ref := Ref{e.Directory, e.ID}
+			at[ref], refs = e, append(refs, ref)
+			e.Members = nil
+		}
+	}
+	if len(refs) == 0 {
+		return nil
+	}
+	directories, ids := refArrays(refs)
+	var rows []struct{ Directory, GroupID, DN string }
+	err := s.raw(ctx, `SELECT m.directory, m.group_id, e.dn FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) JOIN memberships m ON m.directory = d AND m.group_id = i
+		JOIN entries e ON e.directory = m.directory AND e.id = m.member_id`, directories, ids).Scan(&rows).Error
+	for _, row := range rows {
+		id, err := entry.NewID(row.GroupID)
+		if err != nil {
+			return err
+		}
+		e := at[Ref{row.Directory, id}]
+		e.Members = append(e.Members, row.DN)
+	}
+	return err
+}

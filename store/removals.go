@@ -60,11 +60,11 @@ func (s *Store) TakeAway(ctx context.Context, directory settings.Directory, by s
 	if _, err := s.exec(ctx, `UPDATE removed_directories SET links = ? WHERE id = ?`, removal.Links, removal.ID); err != nil {
 		return removal, err
 	}
-	return removal, s.forget(ctx, directory.Name)
+	return removal, s.Forget(ctx, directory.Name)
 }
 
-// forget drops what is known of a directory but for its links.
-func (s *Store) forget(ctx context.Context, directory string) error {
+// Forget drops what is known of a directory but for its links.
+func (s *Store) Forget(ctx context.Context, directory string) error {
 	for _, table := range []string{"problems", "claims", "dirty", "memberships", "entries", "former_names", "directory_states"} {
 		if _, err := s.exec(ctx, `DELETE FROM `+table+` WHERE directory = ?`, directory); err != nil {
 			return fmt.Errorf("forget %s: %w", directory, err)

@@ -52,6 +52,9 @@ type Run struct {
 	Document *settings.Document
 }
 
+// Writes tells whether the run is there to change the cloud.
+func (r *Run) Writes() bool { return !r.Rehearsal && (r.Kind == "delta" || r.Kind == "full") }
+
 func (r *Run) row() *runRow {
 	return &runRow{
 		ID: r.ID, Kind: r.Kind, Rehearsal: r.Rehearsal, Releases: r.Releases, State: string(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
@@ -173,6 +176,16 @@ func (s *Store) LastRun(ctx context.Context) (Run, bool, error) {
 func (s *Store) LastOf(ctx context.Context, kind string) (Run, bool, error) {
 	var row runRow
 	err := s.with(ctx).Where("kind = ? AND ended IS NOT NULL AND state IN ('in-step', 'problems')", kind).Order("id DESC").Take(&row).Error
+	if NotFound(err) {
+		return Run{}, false, nil
+	}
+	return row.run(), err == nil, err
+}
+
+// RunOfDraft returns the newest rehearsal of a version of the draft.
+func (s *Store) RunOfDraft(ctx context.Context, version int) (Run, bool, error) {
+	var row runRow
+	err := s.with(ctx).Where("draft = ? AND rehearsal", version).Order("id DESC").Take(&row).Error
 	if NotFound(err) {
 		return Run{}, false, nil
 	}

@@ -348,6 +348,6 @@ type DirectoryState struct {
 
 // Event tells that something changed; what it is, is read from its own route.
 type Event struct {
-	Kind string `json:"kind" enum:"run,settings,agent,order"`
+	Kind string `json:"kind" enum:"run,settings,draft,agent,order,repair"`
 	ID   int64  `json:"id,omitempty"`
 }

@@ -24,7 +24,8 @@ type Order struct {
 	Features   []settings.Feature `json:"features,omitempty"`
 	Containers []string           `json:"containers,omitempty"`
 	// Repairs are the values to write.
-	Repairs []Repair `json:"repairs,omitempty"`
+	Repairs []ValueChange `json:"repairs,omitempty"`
+	Repair  int64         `json:"repair,omitempty"` // which repair they belong to
 	// LeaseSeconds is how long the order stays this agent's without a word.
 	LeaseSeconds int `json:"leaseSeconds"`
 }
@@ -39,8 +40,8 @@ const (
 	OrderRepair OrderKind = "repair" // write values
 )
 
-// Repair is one value to write; Number ties its result to it.
-type Repair struct {
+// ValueChange is one value to write; Number ties its result to it.
+type ValueChange struct {
 	Number    int      `json:"number"`
 	EntryID   entry.ID `json:"entryId"`
 	DN        string   `json:"dn"`

@@ -11,6 +11,7 @@ import (
 type DN struct {
 	text string
 	rdns []string // normalized, leaf first
+	leaf string   // value of the first relative name
 }
 
 // ParseDN reads the string form of a distinguished name.
@@ -23,6 +24,9 @@ func ParseDN(text string) (DN, error) {
 		return DN{}, fmt.Errorf("%q is no distinguished name (RFC 4514): %s", text, strings.TrimPrefix(err.Error(), "DN ended with "))
 	}
 	dn := DN{text: text, rdns: make([]string, len(parsed.RDNs))}
+	if len(parsed.RDNs) > 0 && len(parsed.RDNs[0].Attributes) > 0 {
+		dn.leaf = parsed.RDNs[0].Attributes[0].Value
+	}
 	for i, rdn := range parsed.RDNs {
 		parts := make([]string, len(rdn.Attributes))
 		for j, pair := range rdn.Attributes {
@@ -53,6 +57,9 @@ func (d DN) Path() string {
 	}
 	return b.String()
 }
+
+// Name is the value of the first relative name, without escapes.
+func (d DN) Name() string { return d.leaf }
 
 // Depth is the number of relative names.
 func (d DN) Depth() int { return len(d.rdns) }

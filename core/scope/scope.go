@@ -173,6 +173,16 @@ func (s *Scope) AsksForGroups() bool {
 	return false
 }
 
+// AsksForMembers tells whether a decision needs the members of a group.
+func (s *Scope) AsksForMembers() bool {
+	for _, selected := range s.kinds {
+		if selected.filter != nil && selected.filter.AsksForMembers() {
+			return true
+		}
+	}
+	return false
+}
+
 // Decide gives the verdict without reasons; it is what runs use.
 func (s *Scope) Decide(e entry.Entry) Verdict {
 	marks, known := s.directories[e.Directory]

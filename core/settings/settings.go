@@ -4,6 +4,8 @@
 package settings
 
 import (
+	"encoding/json"
+	"fmt"
 	"time"
 
 	"kambrel.example/kambrel/core/entry"
@@ -170,6 +172,16 @@ func (s Schedule) Interval() time.Duration {
 	}
 	interval, _ := time.ParseDuration(s.Every)
 	return interval
+}
+
+// Clone returns a document that shares nothing with this one.
+func (d *Document) Clone() (Document, error) {
+	text, err := json.Marshal(d)
+	if err != nil {
+		return Document{}, fmt.Errorf("copy the settings: %w", err)
+	}
+	var copied Document
+	return copied, json.Unmarshal(text, &copied)
 }
 
 // Directory returns the directory of that name.

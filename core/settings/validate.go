@@ -23,6 +23,10 @@ var (
 	attributeForm = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9;-]*$`)
 )
 
+// Faults returns every fault of a document, an empty list when it can be
+// activated.
+func Faults(d Document) []problem.Fault { return append([]problem.Fault{}, d.Validate()...) }
+
 // Validate returns every fault of the document, nil when it can be activated.
 func (d *Document) Validate() []problem.Fault {
 	v := &validation{}

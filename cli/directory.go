@@ -1,0 +1,395 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/wire"
+)
+
+func newDirectoryCommand(d *deps) *cobra.Command {
+	command := &cobra.Command{Use: "directory", Short: "Connect, probe and take away directories"}
+	command.AddCommand(newDirectoryListCommand(d), newDirectoryShowCommand(d), newDirectoryAddCommand(d), newDirectoryProbeCommand(d), newDirectoryRightsCommand(d),
+		newDirectoryReadCommand(d), newDirectoryRemoveCommand(d), newDirectoryRemovedCommand(d), newDirectoryRestoreCommand(d))
+	return command
+}
+
+func newDirectoryListCommand(d *deps) *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List directories with their agents and the last probe", Args: noArguments, Example: "  kambrel directory list",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			all, err := c.Directories(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return d.print(cmd.OutOrStdout(), all, func(w io.Writer) error {
+				if len(all) == 0 {
+					_, err := fmt.Fprintln(w, "No directory yet. Add one with 'kambrel directory add NAME --dialect ad --base DN'.")
+					return err
+				}
+				t := newTable("NAME", "DIALECT", "BASE", "SETTINGS", "AGENTS", "PROBE", "ENTRIES", "LINKS", "LAST READ")
+				for _, one := range all {
+					t.add(one.Name, one.Dialect, one.Base, standing(one), agentsText(one), probeText(one), one.Entries, one.Links, when(one.LastRead))
+				}
+				return t.print(w)
+			})
+		},
+	}
+}
+
+// standing tells in which settings a directory is.
+func standing(d wire.Directory) string {
+	switch {
+	case d.Active && d.InDraft:
+		return "active"
+	case d.Active:
+		return "active, not in draft"
+	}
+	return "draft only"
+}
+
+func agentsText(d wire.Directory) string {
+	online := 0
+	for _, a := range d.Agents {
+		if a.State == "online" {
+			online++
+		}
+	}
+	text := fmt.Sprintf("%d of %d online", online, len(d.Agents))
+	if d.Plain {
+		text += ", PLAIN LDAP"
+	}
+	return text
+}
+
+func probeText(d wire.Directory) string {
+	if d.Probe == nil {
+		return "never"
+	}
+	return d.Probe.Outcome + " " + when(&d.Probe.At)
+}
+
+func newDirectoryShowCommand(d *deps) *cobra.Command {
+	return &cobra.Command{
+		Use: "show NAME", Short: "Show one directory", Args: oneArgument("the directory's name"), Example: "  kambrel directory show halvard",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			one, err := c.Directory(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return d.print(cmd.OutOrStdout(), one, func(w io.Writer) error {
+				fmt.Fprintf(w, "%s, dialect %s, base %s\n  settings  %s\n  agents    %s\n", one.Name, one.Dialect, one.Base, standing(one), agentsText(one))
+				for _, a := range one.Agents {
+					fmt.Fprintf(w, "            %s on %s, %s, last contact %s\n", a.Name, a.Host, a.State, when(a.LastContact))
+				}
+				fmt.Fprintf(w, "  features  %s\n  mirror    %d entries, %d links, last read %s\n  probe     %s\n", or(join(one.Features), "reading only"), one.Entries, one.Links, when(one.LastRead), probeText(one))
+				if one.Probe != nil {
+					return printVerdicts(w, one.Probe.Verdicts)
+				}
+				return nil
+			})
+		},
+	}
+}
+
+func join[T ~string](list []T) string {
+	texts := make([]string, len(list))
+	for i, item := range list {
+		texts[i] = string(item)
+	}
+	return strings.Join(texts, ", ")
+}
+
+func newDirectoryAddCommand(d *deps) *cobra.Command {
+	in := wire.NewDirectory{}
+	var dialect string
+	var features []string
+	command := &cobra.Command{
+		Use: "add NAME", Short: "Add a directory to the draft", Args: oneArgument("a name for the directory"),
+		Long: `Adds a directory to the draft of the settings. Then enrol an agent on a host near
+the directory, tell it how to reach the directory, and probe:
+
+  kambrel agent code
+  kambrel agent enrol --service URL --code CODE        (on the agent's host)
+  kambrel agent directory set NAME --url ldaps://HOST --bind-dn ACCOUNT --password-file FILE
+  kambrel agent run
+  kambrel directory probe NAME
+
+The containers can be chosen later with 'kambrel scope'. Nothing is synced before
+'kambrel settings activate'.`,
+		Example: "  kambrel directory add halvard --dialect ad --base DC=corp,DC=halvard,DC=example\n  kambrel directory add brisling --dialect standard --base dc=brisling,dc=example --include ou=Crew,dc=brisling,dc=example",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			in.Name, in.Dialect = args[0], settings.Dialect(dialect)
+			for _, feature := range features {
+				in.Features = append(in.Features, settings.Feature(feature))
+			}
+			draft, err := c.AddDirectory(cmd.Context(), in)
+			if err != nil {
+				return err
+			}
+			return d.print(cmd.OutOrStdout(), draft, func(w io.Writer) error {
+				_, err := fmt.Fprintf(w, "%s is in the draft (version %d). Next: 'kambrel agent code', then 'kambrel directory probe %s'.\n", in.Name, draft.Version, in.Name)
+				return err
+			})
+		},
+	}
+	command.Flags().StringVar(&dialect, "dialect", "", "ad (AD-compatible) or standard (RFC 4533, as OpenLDAP)")
+	command.Flags().StringVar(&in.Base, "base", "", "distinguished name below which everything lies")
+	command.Flags().StringArrayVar(&in.Containers.Include, "include", nil, "container that takes part; may be given several times")
+	command.Flags().StringArrayVar(&in.Containers.Exclude, "exclude", nil, "container below an included one that does not; may be given several times")
+	command.Flags().StringSliceVar(&features, "feature", nil, "what Kambrel may do beyond reading: repair, reset-passwords, unlock")
+	_ = command.MarkFlagRequired("dialect")
+	_ = command.MarkFlagRequired("base")
+	return command
+}
+
+func newDirectoryProbeCommand(d *deps) *cobra.Command {
+	var features []string
+	command := &cobra.Command{
+		Use: "probe NAME", Short: "Have an agent try the connection, step by step", Args: oneArgument("the directory's name"),
+		Long: `An agent of the directory tries name, connection, TLS, sign-in, base, reading,
+changes, clock, and the rights of each feature, without changing anything.
+Exit status: 0 good, 2 something to look at or wrong.`,
+		Example: "  kambrel directory probe halvard\n  kambrel directory probe halvard --feature repair",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			probe, err := c.ProbeDirectory(cmd.Context(), args[0], features)
+			if err != nil {
+				return err
+			}
+			if err := d.print(cmd.OutOrStdout(), probe, func(w io.Writer) error { return printVerdicts(w, probe.Verdicts) }); err != nil {
+				return err
+			}
+			if probe.Outcome != "good" {
+				return statusError(statusProblems)
+			}
+			return nil
+		},
+	}
+	command.Flags().StringSliceVar(&features, "feature", nil, "features to try beside those that are switched on: repair, reset-passwords, unlock")
+	return command
+}
+
+func printVerdicts(w io.Writer, verdicts []wire.Verdict) error {
+	t := newTable("", "STEP", "FOUND")
+	marks := map[string]string{"good": "ok", "doubtful": "!", "bad": "BAD", "skipped": "-"}
+	for _, v := range verdicts {
+		t.add(marks[v.Outcome], strings.TrimSuffix(v.Step+" ("+v.Subject+")", " ()"), v.Detail)
+		if v.Advice != "" && v.Outcome != "good" {
+			t.add("", "", "-> "+v.Advice)
+		}
+	}
+	return t.print(w)
+}
+
+func newDirectoryRightsCommand(d *deps) *cobra.Command {
+	var account string
+	var features []string
+	command := &cobra.Command{
+		Use: "rights NAME", Short: "Print the rights that the agent's account needs", Args: oneArgument("the directory's name"),
+		Long: `Prints exactly the rights that the features switched on need, for whom and on
+which containers, as text to hand to the directory's owner.`,
+		Example: "  kambrel directory rights halvard\n  kambrel directory rights halvard --feature repair --account S-1-5-21-1-2-3-1105",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			rights, err := c.Rights(cmd.Context(), args[0], account, features)
+			if err != nil {
+				return err
+			}
+			return d.print(cmd.OutOrStdout(), rights, func(w io.Writer) error {
+				_, err := io.WriteString(w, rights.Text)
+				return err
+			})
+		},
+	}
+	command.Flags().StringVar(&account, "account", "", "the account: its SID (dialect ad) or distinguished name")
+	command.Flags().StringSliceVar(&features, "feature", nil, "features beside those that are switched on")
+	return command
+}
+
+func newDirectoryReadCommand(d *deps) *cobra.Command {
+	return &cobra.Command{
+		Use: "read", Short: "Read the directories of the draft, without planning or writing", Args: noArguments,
+		Long:    "Reads what the draft needs into the mirror, so that containers, filters and counts can be looked at before anything is activated.",
+		Example: "  kambrel directory read",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			run, err := c.ReadDirectories(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return d.wait(cmd, c, run.ID)
+		},
+	}
+}
+
+func newDirectoryRemoveCommand(d *deps) *cobra.Command {
+	var typed string
+	command := &cobra.Command{
+		Use: "remove NAME", Short: "Take a directory away", Args: oneArgument("the directory's name"),
+		Long: `Tells what would go with the directory and asks for its name to be typed. Its
+links are put aside, nobody in the cloud is suspended or deleted, and
+'kambrel directory restore' brings it back with its links for 30 days.`,
+		Example: "  kambrel directory remove brisling\n  kambrel directory remove brisling --confirm brisling",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			preview, err := c.RemovalPreview(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			fmt.Fprintln(cmd.ErrOrStderr(), preview.Text)
+			if typed == "" {
+				if err := confirm(cmd, "Take it away?", args[0], "--confirm "+args[0]); err != nil {
+					return err
+				}
+				typed = args[0]
+			}
+			if err := c.RemoveDirectory(cmd.Context(), args[0], typed); err != nil {
+				return err
+			}
+			return d.print(cmd.OutOrStdout(), preview, func(w io.Writer) error {
+				_, err := fmt.Fprintln(w, "Taken away. 'kambrel directory removed' lists what can be brought back.")
+				return err
+			})
+		},
+	}
+	command.Flags().StringVar(&typed, "confirm", "", "the directory's name, instead of typing it")
+	return command
+}
+
+func newDirectoryRemovedCommand(d *deps) *cobra.Command {
+	return &cobra.Command{
+		Use: "removed", Short: "List directories that can be brought back", Args: noArguments, Example: "  kambrel directory removed",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			removals, err := c.Removals(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return d.print(cmd.OutOrStdout(), removals, func(w io.Writer) error {
+				t := newTable("ID", "NAME", "LINKS", "BY", "TAKEN AWAY", "UNTIL")
+				for _, r := range removals {
+					t.add(r.ID, r.Name, r.Links, r.By, when(&r.Removed), when(&r.Until))
+				}
+				return t.print(w)
+			})
+		},
+	}
+}
+
+func newDirectoryRestoreCommand(d *deps) *cobra.Command {
+	return &cobra.Command{
+		Use: "restore ID", Short: "Bring a directory back with its links", Args: oneArgument("the number that 'kambrel directory removed' shows"), Example: "  kambrel directory restore 1",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil {
+				return fmt.Errorf("%q is no number: 'kambrel directory removed' shows it", args[0])
+			}
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			back, err := c.BringBack(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			return d.print(cmd.OutOrStdout(), back, func(w io.Writer) error {
+				fmt.Fprintf(w, "%s is back with %s, in revision %d. The next run reads its entries.\n", back.Name, plural(back.Links, "link"), back.Revision)
+				if back.Lost > 0 {
+					fmt.Fprintf(w, "%s could not come back: the account or the entry has another link by now.\n", plural(back.Lost, "link"))
+				}
+				return nil
+			})
+		},
+	}
+}
+
+func newCloudCommand(d *deps) *cobra.Command {
+	command := &cobra.Command{Use: "cloud", Short: "Show and probe the cloud"}
+	show := &cobra.Command{
+		Use: "show", Short: "Show what the cloud can do and what it holds", Args: noArguments, Example: "  kambrel cloud show\n  kambrel cloud show -o json | jq '.targets[].path'",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			cloud, err := c.Cloud(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return d.print(cmd.OutOrStdout(), cloud, func(w io.Writer) error {
+				fmt.Fprintf(w, "%s, last read %s\n\n", cloud.URL, when(cloud.LastRead))
+				t := newTable("FEATURE", "HAS", "DETAIL", "MEANING")
+				for _, one := range cloud.Capabilities {
+					t.add(one.Name, map[bool]string{true: "yes", false: "no"}[one.Has], or(one.Detail, "-"), one.Meaning)
+				}
+				if err := t.print(w); err != nil {
+					return err
+				}
+				types := make([]string, len(cloud.Types))
+				for i, one := range cloud.Types {
+					types[i] = one.Name
+				}
+				fmt.Fprintf(w, "\nResource types  %s\nAttributes      %d of users that rules can set (-o json lists them)\n", strings.Join(types, ", "), len(cloud.Targets))
+				_, err := fmt.Fprintf(w, "Login domains   %s (told by: %s)\n", or(strings.Join(cloud.Domains, ", "), "unknown"), cloud.DomainsFrom)
+				return err
+			})
+		},
+	}
+	probe := &cobra.Command{
+		Use: "probe", Short: "Try the connection to the cloud, step by step", Args: noArguments, Example: "  kambrel cloud probe",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			verdicts, err := c.ProbeCloud(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if err := d.print(cmd.OutOrStdout(), verdicts, func(w io.Writer) error { return printVerdicts(w, verdicts) }); err != nil {
+				return err
+			}
+			for _, v := range verdicts {
+				if v.Outcome == "bad" {
+					return statusError(statusProblems)
+				}
+			}
+			return nil
+		},
+	}
+	command.AddCommand(show, probe)
+	return command
+}

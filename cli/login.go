@@ -1,0 +1,75 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"kambrel.example/kambrel/agent"
+	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/wire"
+)
+
+func newLoginCommand(d *deps) *cobra.Command {
+	var name, passwordFile string
+	command := &cobra.Command{
+		Use: "login URL", Short: "Sign in to a service and keep the session", Args: oneArgument("the URL of the service"),
+		Long: `Signs in and keeps the session for later commands. The password is asked for on a
+terminal, or read from --password-file, where - is standard input.`,
+		Example: "  kambrel login https://kambrel.halvard.example --name ingrid\n  echo \"$PASSWORD\" | kambrel login http://127.0.0.1:7600 --name administrator --password-file -",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := agent.CheckService(args[0]); err != nil {
+				return err
+			}
+			password, err := readPassword(cmd, passwordFile)
+			if err != nil {
+				return err
+			}
+			c, session, err := client.Login(cmd.Context(), args[0], wire.Credentials{Name: name, Password: password})
+			if err != nil {
+				return err
+			}
+			if err := (Profile{Service: args[0], Token: c.Token()}).Save(userProfile()); err != nil {
+				return err
+			}
+			return d.print(cmd.OutOrStdout(), session, func(w io.Writer) error {
+				_, err := fmt.Fprintf(w, "Signed in as %s (%s).\n", session.Name, session.Role)
+				return err
+			})
+		},
+	}
+	command.Flags().StringVar(&name, "name", "administrator", "who signs in")
+	command.Flags().StringVar(&passwordFile, "password-file", "", "file that holds the password; - for standard input")
+	return command
+}
+
+func readPassword(cmd *cobra.Command, file string) (string, error) {
+	var text []byte
+	var err error
+	switch {
+	case file == "-":
+		text, err = io.ReadAll(cmd.InOrStdin())
+	case file != "":
+		text, err = os.ReadFile(file)
+	default:
+		if !term.IsTerminal(int(os.Stdin.Fd())) {
+			return "", errors.New("there is no terminal to ask for the password on: give --password-file")
+		}
+		fmt.Fprint(cmd.ErrOrStderr(), "Password: ")
+		text, err = term.ReadPassword(int(os.Stdin.Fd()))
+		fmt.Fprintln(cmd.ErrOrStderr())
+	}
+	return strings.TrimRight(string(text), "\r\n"), err
+}
+
+func readFile(cmd *cobra.Command, name string) ([]byte, error) {
+	if name == "-" {
+		return io.ReadAll(cmd.InOrStdin())
+	}
+	return os.ReadFile(name)
+}

@@ -1,0 +1,311 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/rights"
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/core/survey"
+	"kambrel.example/kambrel/store"
+	"kambrel.example/kambrel/wire"
+)
+
+// undoWithin is how long a directory that was taken away can be brought back.
+const undoWithin = 30 * 24 * time.Hour
+
+// Directories lists the directories of the draft and of the active settings.
+func (e *Engine) Directories(ctx context.Context) ([]wire.Directory, error) {
+	draft, active, err := e.current(ctx, e.store)
+	if err != nil {
+		return nil, err
+	}
+	agents, err := e.store.Agents(ctx)
+	if err != nil {
+		return nil, err
+	}
+	views := []wire.Directory{}
+	add := func(d settings.Directory) error {
+		view := wire.Directory{Name: d.Name, Dialect: d.Dialect, Base: d.Base, Features: append([]settings.Feature{}, d.Features...), Agents: []wire.Agent{}}
+		_, view.Active = active.Document.Directory(d.Name)
+		_, view.InDraft = draft.Document.Directory(d.Name)
+		for _, agent := range agents {
+			if slices.Contains(agent.Directories, d.Name) {
+				view.Agents = append(view.Agents, AgentView(agent, time.Now()))
+				view.Plain = view.Plain || slices.Contains(agent.Plain, d.Name)
+			}
+		}
+		var err error
+		if view.Entries, view.Links, _, err = e.store.CountsOf(ctx, d.Name); err != nil {
+			return err
+		}
+		state, err := e.store.DirectoryStateOf(ctx, d.Name)
+		if err != nil {
+			return err
+		}
+		if state.Directory != "" {
+			view.LastRead = &state.Read
+		}
+		order, ok, err := e.store.LastProbe(ctx, d.Name)
+		if ok {
+			probe := probeView(order)
+			view.Probe = &probe
+		}
+		views = append(views, view)
+		return err
+	}
+	for _, d := range draft.Document.Directories {
+		if err := add(d); err != nil {
+			return nil, err
+		}
+	}
+	for _, d := range active.Document.Directories {
+		if _, both := draft.Document.Directory(d.Name); !both {
+			if err := add(d); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return views, nil
+}
+
+// DirectoryOf shows one directory.
+func (e *Engine) DirectoryOf(ctx context.Context, name string) (wire.Directory, error) {
+	all, err := e.Directories(ctx)
+	if err != nil {
+		return wire.Directory{}, err
+	}
+	for _, d := range all {
+		if d.Name == name {
+			return d, nil
+		}
+	}
+	return wire.Directory{}, noDirectory(name)
+}
+
+func probeView(order store.Order) wire.Probe {
+	probe := wire.Probe{At: order.Created, Outcome: "good", Verdicts: order.Result}
+	for _, v := range probe.Verdicts {
+		switch {
+		case v.Outcome == "bad":
+			probe.Outcome = "bad"
+		case v.Outcome == "doubtful" && probe.Outcome == "good":
+			probe.Outcome = "doubtful"
+		}
+	}
+	return probe
+}
+
+// AddDirectory puts a directory into the draft, with the rules and filters that
+// suit it where nobody has changed the defaults.
+func (e *Engine) AddDirectory(ctx context.Context, by string, in wire.NewDirectory) (wire.Draft, error) {
+	d := settings.Directory{Name: in.Name, Dialect: in.Dialect, Base: in.Base, Containers: in.Containers, Features: in.Features}
+	if d.Containers.Include == nil {
+		d.Containers.Include = []string{}
+	}
+	only := settings.Default(d)
+	failure := problem.New(problem.SettingsInvalid, "the directory was not added.")
+	for _, fault := range only.Validate() {
+		if strings.HasPrefix(fault.Path, "directories[0]") && fault.Path != "directories[0].containers.include" {
+			fault.Path = strings.TrimPrefix(fault.Path, "directories[0].")
+			failure.Faults = append(failure.Faults, fault)
+		}
+	}
+	if len(failure.Faults) > 0 {
+		return wire.Draft{}, failure
+	}
+	return e.EditDraft(ctx, by, -1, func(document *settings.Document) error {
+		if _, taken := document.Directory(d.Name); taken {
+			return problem.New(problem.BadInput, "there is a directory called %s already.", d.Name)
+		}
+		// The lists of the active document must not be changed with the draft's.
+		copied, err := document.Clone()
+		if err != nil {
+			return err
+		}
+		copied.Add(d)
+		*document = copied
+		return nil
+	})
+}
+
+// named finds a directory in the draft, or in the active settings.
+func (e *Engine) named(ctx context.Context, name string) (settings.Directory, error) {
+	draft, active, err := e.current(ctx, e.store)
+	if err != nil {
+		return settings.Directory{}, err
+	}
+	if d, ok := draft.Document.Directory(name); ok {
+		return d, nil
+	}
+	if d, ok := active.Document.Directory(name); ok {
+		return d, nil
+	}
+	return settings.Directory{}, noDirectory(name)
+}
+
+// Probe has an agent try the connection to a directory. features are tried
+// beside those that are switched on.
+func (e *Engine) Probe(ctx context.Context, name string, features []settings.Feature) (wire.Probe, error) {
+	d, err := e.named(ctx, name)
+	if err != nil {
+		return wire.Probe{}, err
+	}
+	for _, feature := range features {
+		if !slices.Contains(settings.AllFeatures, feature) {
+			return wire.Probe{}, problem.New(problem.BadInput, "%q is no feature; there are %q.", feature, settings.AllFeatures)
+		}
+	}
+	order, err := e.ask(ctx, wire.Order{Kind: wire.OrderProbe, Directory: d.Name, Dialect: d.Dialect, Base: d.Base, Attributes: survey.Repairable(d.Dialect),
+		Features: slices.Compact(slices.Sorted(slices.Values(slices.Concat(d.Features, features)))), Containers: d.Containers.Include})
+	if err != nil {
+		return wire.Probe{}, err
+	}
+	return probeView(order), nil
+}
+
+// Rights is the text of rights for a directory. account stands for the agent's
+// account in it.
+func (e *Engine) Rights(ctx context.Context, name, account string, features []settings.Feature) (string, error) {
+	d, err := e.named(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	for _, feature := range features {
+		if !slices.Contains(d.Features, feature) {
+			d.Features = append(slices.Clone(d.Features), feature)
+		}
+	}
+	return rights.Text(d, account), nil
+}
+
+// RemovalOf tells what would go with a directory.
+func (e *Engine) RemovalOf(ctx context.Context, name string) (wire.RemovalPreview, error) {
+	if _, err := e.named(ctx, name); err != nil {
+		return wire.RemovalPreview{}, err
+	}
+	active, _, err := e.store.ActiveSettings(ctx)
+	if err != nil {
+		return wire.RemovalPreview{}, err
+	}
+	p := wire.RemovalPreview{Name: name, Until: time.Now().Add(undoWithin).Truncate(time.Second)}
+	_, p.Active = active.Document.Directory(name)
+	if p.Entries, p.Links, p.Working, err = e.store.CountsOf(ctx, name); err != nil {
+		return p, err
+	}
+	if p.Active {
+		p.Text = fmt.Sprintf("Directory %s leaves the settings. Its %d links are put aside and its %d entries forgotten. The %d accounts in the cloud that belong to it stay as they are, %d of them able to sign in; nobody is suspended or deleted, but Kambrel no longer updates them. It can be brought back with its links until %s.",
+			name, p.Links, p.Entries, p.Links, p.Working, p.Until.Format(time.DateTime))
+	} else {
+		p.Text = fmt.Sprintf("Directory %s is in the draft only. It leaves the draft; %d entries that were read are forgotten. Nothing in the cloud belongs to it.", name, p.Entries)
+	}
+	return p, nil
+}
+
+// RemoveDirectory takes a directory out of the draft and the active settings,
+// and puts its links aside.
+func (e *Engine) RemoveDirectory(ctx context.Context, by, name, confirm string) error {
+	if confirm != name {
+		return problem.New(problem.BadInput, "type the directory's name, %s, to take it away; %q was typed.", name, confirm)
+	}
+	without := func(document settings.Document) settings.Document {
+		document.Directories = slices.DeleteFunc(slices.Clone(document.Directories), func(d settings.Directory) bool { return d.Name == name })
+		return document
+	}
+	return e.store.Tx(ctx, func(tx *store.Store) error {
+		if err := tx.LockSettings(ctx); err != nil {
+			return err
+		}
+		draft, active, err := e.current(ctx, tx)
+		if err != nil {
+			return err
+		}
+		directory, isActive := active.Document.Directory(name)
+		_, inDraft := draft.Document.Directory(name)
+		if !isActive && !inDraft {
+			return noDirectory(name)
+		}
+		if isActive {
+			if len(active.Document.Directories) == 1 {
+				return problem.New(problem.BadInput, "%s is the only directory, and settings need one: activate settings with another directory first.", name)
+			}
+			if _, err := tx.TakeAway(ctx, directory, by, time.Now().Add(undoWithin)); err != nil {
+				return err
+			}
+			revision := store.Revision{Document: without(active.Document), By: by, Note: "Directory " + name + " taken away"}
+			if err := e.activate(ctx, tx, &revision, active); err != nil {
+				return err
+			}
+			draft.Base = revision.Revision
+		} else if err := tx.Forget(ctx, name); err != nil {
+			return err
+		}
+		if draft.Version > 0 {
+			draft.Document, draft.By = without(draft.Document), by
+			if err := tx.SaveDraft(ctx, &draft); err != nil {
+				return err
+			}
+		}
+		return tx.Audit(ctx, by, "take directory away", name)
+	})
+}
+
+// Removals lists directories that can be brought back.
+func (e *Engine) Removals(ctx context.Context) ([]wire.Removal, error) {
+	removals, err := e.store.Removals(ctx)
+	views := make([]wire.Removal, len(removals))
+	for i, r := range removals {
+		views[i] = wire.Removal{ID: r.ID, Name: r.Name, By: r.By, Removed: r.Removed, Until: r.Until, Links: r.Links}
+	}
+	return views, err
+}
+
+// BringBack puts a directory that was taken away back, with its links.
+func (e *Engine) BringBack(ctx context.Context, by string, id int64) (wire.BroughtBack, error) {
+	var out wire.BroughtBack
+	err := e.store.Tx(ctx, func(tx *store.Store) error {
+		if err := tx.LockSettings(ctx); err != nil {
+			return err
+		}
+		removals, err := tx.Removals(ctx)
+		if err != nil {
+			return err
+		}
+		at := slices.IndexFunc(removals, func(r store.Removal) bool { return r.ID == id })
+		if at < 0 {
+			return problem.New(problem.NotFound, "there is no such directory to bring back, or its time is over.")
+		}
+		removal := removals[at]
+		draft, active, err := e.current(ctx, tx)
+		if err != nil {
+			return err
+		}
+		if _, taken := active.Document.Directory(removal.Name); taken {
+			return problem.New(problem.BadInput, "there is a directory called %s again: rename or remove it first.", removal.Name)
+		}
+		revision := store.Revision{Document: active.Document, By: by, Note: "Directory " + removal.Name + " brought back"}
+		revision.Document.Directories = append(slices.Clone(active.Document.Directories), removal.Directory)
+		if out.Links, err = tx.BringBack(ctx, id); err != nil {
+			return err
+		}
+		if err := e.activate(ctx, tx, &revision, active); err != nil {
+			return err
+		}
+		if draft.Version > 0 {
+			draft.Base, draft.By = revision.Revision, by
+			if _, has := draft.Document.Directory(removal.Name); !has {
+				draft.Document.Directories = append(slices.Clone(draft.Document.Directories), removal.Directory)
+			}
+			if err := tx.SaveDraft(ctx, &draft); err != nil {
+				return err
+			}
+		}
+		out.Name, out.Lost, out.Revision = removal.Name, removal.Links-out.Links, revision.Revision
+		return tx.Audit(ctx, by, "bring directory back", removal.Name)
+	})
+	return out, err
+}
