@@ -305,7 +305,7 @@ func (a *Agent) carryOut(ctx context.Context, order wire.Order, lines *lineWrite
 	}
 	connection := directories[at].connection()
 	if order.Kind == wire.OrderProbe {
-		request := directory.ProbeRequest{Dialect: order.Dialect, Base: order.Base, Features: order.Features, Containers: order.Containers, Attributes: order.Attributes}
+		request := directory.ProbeRequest{Dialect: order.Dialect, Base: order.Base, Features: order.Features, Containers: order.Containers, Attributes: order.Repairable}
 		for _, v := range directory.Probe(ctx, connection, request, time.Now) {
 			verdict := wire.Verdict{Step: string(v.Step), Subject: v.Subject, Outcome: string(v.Outcome), Detail: v.Detail, Advice: v.Advice}
 			if err := lines.write(wire.Line{Verdict: &verdict}); err != nil {

@@ -30,13 +30,13 @@ type directoryEdit struct {
 }
 
 func (s *Server) directoryRoutes() {
-	huma.Register(s.api, operation("GET", "/directories", "list-directories", "Directories of the draft and of the active settings", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[[]wire.Directory], error) {
+	huma.Register(s.api, operation("GET", "/directories", "list-directories", "Directories of the draft and of the active settings", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[[]wire.ConnectedDirectory], error) {
 		return answer(s.engine.Directories(ctx))
 	})
 	huma.Register(s.api, operation("POST", "/directories", "add-directory", "Add a directory to the draft", wire.Administrator), func(ctx context.Context, in *body[wire.NewDirectory]) (*body[wire.Draft], error) {
 		return answer(s.engine.AddDirectory(ctx, who(ctx).Name, in.Body))
 	})
-	huma.Register(s.api, operation("GET", "/directories/{name}", "get-directory", "One directory", wire.Viewer), func(ctx context.Context, in *NamePath) (*body[wire.Directory], error) {
+	huma.Register(s.api, operation("GET", "/directories/{name}", "get-directory", "One directory", wire.Viewer), func(ctx context.Context, in *NamePath) (*body[wire.ConnectedDirectory], error) {
 		return answer(s.engine.DirectoryOf(ctx, in.Name))
 	})
 	huma.Register(s.api, operation("PATCH", "/directories/{name}", "edit-directory", "Change a directory in the draft", wire.Administrator), func(ctx context.Context, in *directoryEdit) (*body[wire.Draft], error) {
@@ -90,7 +90,7 @@ func (s *Server) directoryRoutes() {
 	huma.Register(s.api, operation("GET", "/directories/{name}/containers", "list-containers", "The tree of containers with counts and marks", wire.Viewer), func(ctx context.Context, in *struct {
 		NamePath
 		Active bool `query:"active" doc:"With the marks of the active settings instead of the draft"`
-	}) (*body[wire.Containers], error) {
+	}) (*body[wire.ContainerTree], error) {
 		document, err := s.engine.Document(ctx, !in.Active)
 		if err != nil {
 			return nil, fail(err)
@@ -125,7 +125,7 @@ func (s *Server) scopeRoutes() {
 }
 
 func (s *Server) cloudRoutes() {
-	huma.Register(s.api, operation("GET", "/cloud", "get-cloud", "What the cloud can do and what it holds", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[wire.Cloud], error) {
+	huma.Register(s.api, operation("GET", "/cloud", "get-cloud", "What the cloud can do and what it holds", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[wire.CloudView], error) {
 		return answer(s.engine.Cloud(ctx))
 	})
 	huma.Register(s.api, operation("POST", "/cloud/probe", "probe-cloud", "Try the connection to the cloud, step by step", wire.OperatorRole), func(ctx context.Context, _ *struct{}) (*body[[]wire.Verdict], error) {

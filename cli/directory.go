@@ -47,7 +47,7 @@ func newDirectoryListCommand(d *deps) *cobra.Command {
 }
 
 // standing tells in which settings a directory is.
-func standing(d wire.Directory) string {
+func standing(d wire.ConnectedDirectory) string {
 	switch {
 	case d.Active && d.InDraft:
 		return "active"
@@ -57,7 +57,7 @@ func standing(d wire.Directory) string {
 	return "draft only"
 }
 
-func agentsText(d wire.Directory) string {
+func agentsText(d wire.ConnectedDirectory) string {
 	online := 0
 	for _, a := range d.Agents {
 		if a.State == "online" {
@@ -71,7 +71,7 @@ func agentsText(d wire.Directory) string {
 	return text
 }
 
-func probeText(d wire.Directory) string {
+func probeText(d wire.ConnectedDirectory) string {
 	if d.Probe == nil {
 		return "never"
 	}

@@ -54,7 +54,7 @@ func newScopeTreeCommand(d *deps) *cobra.Command {
 	}
 }
 
-func printTree(w io.Writer, tree wire.Containers) error {
+func printTree(w io.Writer, tree wire.ContainerTree) error {
 	t := newTable("CONTAINER", "MARK", "PEOPLE", "GROUPS", "CONTACTS", "DN")
 	depth := make([]int, len(tree.Nodes))
 	for i, node := range tree.Nodes {

@@ -14,12 +14,12 @@ import (
 func number(id int64) string { return strconv.FormatInt(id, 10) }
 
 // Directories lists directories.
-func (c *Client) Directories(ctx context.Context) (out []wire.Directory, err error) {
+func (c *Client) Directories(ctx context.Context) (out []wire.ConnectedDirectory, err error) {
 	return out, c.do(ctx, http.MethodGet, "/directories", nil, nil, &out)
 }
 
 // Directory shows one directory.
-func (c *Client) Directory(ctx context.Context, name string) (out wire.Directory, err error) {
+func (c *Client) Directory(ctx context.Context, name string) (out wire.ConnectedDirectory, err error) {
 	return out, c.do(ctx, http.MethodGet, "/directories/"+url.PathEscape(name), nil, nil, &out)
 }
 
@@ -59,7 +59,7 @@ func (c *Client) BringBack(ctx context.Context, id int64) (out wire.BroughtBack,
 }
 
 // Containers is the tree of a directory with the marks of the draft.
-func (c *Client) Containers(ctx context.Context, name string) (out wire.Containers, err error) {
+func (c *Client) Containers(ctx context.Context, name string) (out wire.ContainerTree, err error) {
 	return out, c.do(ctx, http.MethodGet, "/directories/"+url.PathEscape(name)+"/containers", nil, nil, &out)
 }
 
@@ -74,7 +74,7 @@ func (c *Client) CheckFilter(ctx context.Context, text string) (out wire.Checked
 }
 
 // Cloud tells what the cloud can do.
-func (c *Client) Cloud(ctx context.Context) (out wire.Cloud, err error) {
+func (c *Client) Cloud(ctx context.Context) (out wire.CloudView, err error) {
 	return out, c.do(ctx, http.MethodGet, "/cloud", nil, nil, &out)
 }
 

@@ -67,8 +67,8 @@ type ProbeRequest struct {
 	Features []settings.Feature
 	// Containers are those in which rights are tried; none means the base.
 	Containers []string
-	// Attributes are those that the feature repair writes.
-	Attributes []string
+	// Attributes are those that the feature repair writes, by kind.
+	Attributes map[entry.Kind][]string
 }
 
 // clockLeeway is how far the clocks of agent and directory may differ.

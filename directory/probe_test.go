@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab"
 	"kambrel.example/kambrel/lab/labtest"
@@ -128,7 +129,7 @@ func TestProbeNamesFaultsOfTheCertificate(t *testing.T) {
 
 func TestProbeTriesRightsWithoutChangingAnything(t *testing.T) {
 	t.Parallel()
-	request := ProbeRequest{Dialect: settings.Standard, Base: "dc=brisling,dc=example", Features: settings.AllFeatures, Attributes: []string{"mail", "displayName"}}
+	request := ProbeRequest{Dialect: settings.Standard, Base: "dc=brisling,dc=example", Features: settings.AllFeatures, Attributes: map[entry.Kind][]string{entry.User: {"mail", "displayName"}}}
 	server := startBrisling(t, "openldap", lab.OpenLDAPOptions{})
 	verdicts := Probe(t.Context(), connection(server), request, time.Now)
 	bad(t, verdicts, StepRight, "repair, user", "write mail, displayName", "text of rights")
@@ -159,7 +160,7 @@ func TestProbeOfADomainController(t *testing.T) {
 	p := connectPeer(t, settings.AD, server)
 	crew := p.ou(server.BaseDN, "Crew")
 	p.person(crew, "Ada")
-	request := ProbeRequest{Dialect: settings.AD, Base: server.BaseDN, Features: settings.AllFeatures, Containers: []string{crew}, Attributes: []string{"mail", "userPrincipalName"}}
+	request := ProbeRequest{Dialect: settings.AD, Base: server.BaseDN, Features: settings.AllFeatures, Containers: []string{crew}, Attributes: map[entry.Kind][]string{entry.User: {"mail", "userPrincipalName"}, entry.Group: {"mail"}}}
 
 	verdicts := Probe(t.Context(), connection(server), request, time.Now)
 	for _, step := range []Step{StepName, StepConnect, StepTLS, StepBind, StepBase, StepChanges, StepDeleted, StepClock} {

@@ -17,7 +17,7 @@ import (
 func (p *probe) right(feature settings.Feature) {
 	kinds := []entry.Kind{entry.User}
 	if feature == settings.Repair {
-		kinds = entry.Kinds
+		kinds = slices.DeleteFunc(slices.Clone(entry.Kinds), func(kind entry.Kind) bool { return len(p.request.Attributes[kind]) == 0 })
 	}
 	containers := p.request.Containers
 	if len(containers) == 0 {
@@ -67,7 +67,7 @@ func describe(feature settings.Feature) string {
 
 // missing tells what the account may not do on an entry, "" if nothing.
 func (p *probe) missing(feature settings.Feature, kind entry.Kind, dn string) (string, error) {
-	attributes := map[settings.Feature][]string{settings.Repair: p.repairable(kind), settings.Unlock: {"lockoutTime"}, settings.ResetPasswords: {"userPassword"}}[feature]
+	attributes := map[settings.Feature][]string{settings.Repair: p.request.Attributes[kind], settings.Unlock: {"lockoutTime"}, settings.ResetPasswords: {"userPassword"}}[feature]
 	if p.request.Dialect == settings.AD {
 		if feature == settings.ResetPasswords {
 			allowed, err := p.session.mayReset(dn)
@@ -82,13 +82,6 @@ func (p *probe) missing(feature settings.Feature, kind entry.Kind, dn string) (s
 		attributes = []string{"pwdAccountLockedTime"}
 	}
 	return p.missingStandard(dn, attributes)
-}
-
-// repairable leaves out what entries of a kind do not have.
-func (p *probe) repairable(kind entry.Kind) []string {
-	return slices.DeleteFunc(slices.Clone(p.request.Attributes), func(name string) bool {
-		return kind != entry.User && strings.EqualFold(name, "userPrincipalName") || kind == entry.Group && p.request.Dialect == settings.Standard
-	})
 }
 
 // missingAD asks the directory which attributes the account may write.

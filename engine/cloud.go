@@ -10,8 +10,8 @@ import (
 )
 
 // Cloud tells what the cloud can do and what it holds.
-func (e *Engine) Cloud(ctx context.Context) (wire.Cloud, error) {
-	view := wire.Cloud{URL: e.cloud.URL(), Capabilities: []wire.Capability{}, Types: []wire.CloudType{}, Targets: []wire.Target{}, Domains: []string{}, DomainsFrom: "unknown"}
+func (e *Engine) Cloud(ctx context.Context) (wire.CloudView, error) {
+	view := wire.CloudView{URL: e.cloud.URL(), Capabilities: []wire.Capability{}, Types: []wire.CloudType{}, Targets: []wire.Target{}, Domains: []string{}, DomainsFrom: "unknown"}
 	state, err := e.store.CloudState(ctx)
 	if err != nil {
 		return view, err

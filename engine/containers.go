@@ -66,8 +66,8 @@ func (e *Engine) vanished(ctx context.Context, c *compiled) ([]wire.Vanished, er
 }
 
 // Containers shows the tree of a directory with its marks in a document.
-func (e *Engine) Containers(ctx context.Context, document settings.Document, name string) (wire.Containers, error) {
-	tree := wire.Containers{Directory: name, Nodes: []wire.Container{}, Vanished: []wire.Vanished{}}
+func (e *Engine) Containers(ctx context.Context, document settings.Document, name string) (wire.ContainerTree, error) {
+	tree := wire.ContainerTree{Directory: name, Nodes: []wire.Container{}, Vanished: []wire.Vanished{}}
 	directory, ok := document.Directory(name)
 	if !ok {
 		return tree, noDirectory(name)

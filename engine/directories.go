@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/rights"
 	"kambrel.example/kambrel/core/settings"
@@ -19,7 +20,7 @@ import (
 const undoWithin = 30 * 24 * time.Hour
 
 // Directories lists the directories of the draft and of the active settings.
-func (e *Engine) Directories(ctx context.Context) ([]wire.Directory, error) {
+func (e *Engine) Directories(ctx context.Context) ([]wire.ConnectedDirectory, error) {
 	draft, active, err := e.current(ctx, e.store)
 	if err != nil {
 		return nil, err
@@ -28,9 +29,9 @@ func (e *Engine) Directories(ctx context.Context) ([]wire.Directory, error) {
 	if err != nil {
 		return nil, err
 	}
-	views := []wire.Directory{}
+	views := []wire.ConnectedDirectory{}
 	add := func(d settings.Directory) error {
-		view := wire.Directory{Name: d.Name, Dialect: d.Dialect, Base: d.Base, Features: append([]settings.Feature{}, d.Features...), Agents: []wire.Agent{}}
+		view := wire.ConnectedDirectory{Name: d.Name, Dialect: d.Dialect, Base: d.Base, Features: append([]settings.Feature{}, d.Features...), Agents: []wire.Agent{}}
 		_, view.Active = active.Document.Directory(d.Name)
 		_, view.InDraft = draft.Document.Directory(d.Name)
 		for _, agent := range agents {
@@ -74,17 +75,17 @@ func (e *Engine) Directories(ctx context.Context) ([]wire.Directory, error) {
 }
 
 // DirectoryOf shows one directory.
-func (e *Engine) DirectoryOf(ctx context.Context, name string) (wire.Directory, error) {
+func (e *Engine) DirectoryOf(ctx context.Context, name string) (wire.ConnectedDirectory, error) {
 	all, err := e.Directories(ctx)
 	if err != nil {
-		return wire.Directory{}, err
+		return wire.ConnectedDirectory{}, err
 	}
 	for _, d := range all {
 		if d.Name == name {
 			return d, nil
 		}
 	}
-	return wire.Directory{}, noDirectory(name)
+	return wire.ConnectedDirectory{}, noDirectory(name)
 }
 
 func probeView(order store.Order) wire.Probe {
@@ -160,7 +161,11 @@ func (e *Engine) Probe(ctx context.Context, name string, features []settings.Fea
 			return wire.Probe{}, problem.New(problem.BadInput, "%q is no feature; there are %q.", feature, settings.AllFeatures)
 		}
 	}
-	order, err := e.ask(ctx, wire.Order{Kind: wire.OrderProbe, Directory: d.Name, Dialect: d.Dialect, Base: d.Base, Attributes: survey.Repairable(d.Dialect),
+	repairable := map[entry.Kind][]string{}
+	for _, kind := range entry.Kinds {
+		repairable[kind] = survey.Repairable(d.Dialect, kind)
+	}
+	order, err := e.ask(ctx, wire.Order{Kind: wire.OrderProbe, Directory: d.Name, Dialect: d.Dialect, Base: d.Base, Repairable: repairable,
 		Features: slices.Compact(slices.Sorted(slices.Values(slices.Concat(d.Features, features)))), Containers: d.Containers.Include})
 	if err != nil {
 		return wire.Probe{}, err

@@ -358,8 +358,6 @@ func (e *Engine) Repair(ctx context.Context, by string, items []wire.RepairItem,
 		case !slices.Contains(directory.Features, settings.Repair):
 			fault("the feature repair is not switched on for directory %s; switch it on in the settings, and see that the account has the rights", item.Directory)
 			continue
-		case !slices.ContainsFunc(survey.Repairable(directory.Dialect), func(name string) bool { return strings.EqualFold(name, item.Attribute) }):
-			fault("%q is not among the attributes that are repaired: %s", item.Attribute, strings.Join(survey.Repairable(directory.Dialect), ", "))
 		case item.Before == item.After:
 			fault("the new value is the old one")
 		case seen[key]:
@@ -373,6 +371,9 @@ func (e *Engine) Repair(ctx context.Context, by string, items []wire.RepairItem,
 		}
 		if one, err := e.store.Entry(ctx, item.Directory, id); err == nil {
 			items[i].DN = one.DN
+			if names := survey.Repairable(directory.Dialect, one.Kind); !slices.ContainsFunc(names, func(name string) bool { return strings.EqualFold(name, item.Attribute) }) {
+				fault("%q is not among the attributes that are repaired on entries of the kind %s: %s", item.Attribute, one.Kind, strings.Join(names, ", "))
+			}
 		} else if store.NotFound(err) {
 			fault("the mirror of %s has no entry %s", item.Directory, item.EntryID)
 		} else {

@@ -19,10 +19,11 @@ type Order struct {
 	Attributes []string         `json:"attributes"`
 	// Cookie is where the last read stopped; empty asks for everything.
 	Cookie []byte `json:"cookie,omitempty"`
-	// Features and Containers are what a probe tries rights for; Attributes are
-	// then those that repairs write.
-	Features   []settings.Feature `json:"features,omitempty"`
-	Containers []string           `json:"containers,omitempty"`
+	// Features and Containers are what a probe tries rights for; Repairable are
+	// the attributes that repairs write, by kind.
+	Features   []settings.Feature      `json:"features,omitempty"`
+	Containers []string                `json:"containers,omitempty"`
+	Repairable map[entry.Kind][]string `json:"repairable,omitempty"`
 	// Repairs are the values to write.
 	Repairs []ValueChange `json:"repairs,omitempty"`
 	Repair  int64         `json:"repair,omitempty"` // which repair they belong to

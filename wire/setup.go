@@ -66,8 +66,8 @@ type NewDirectory struct {
 	Features   []settings.Feature  `json:"features,omitempty" enum:"repair,reset-passwords,unlock"`
 }
 
-// Directory is one directory with all that is known about it.
-type Directory struct {
+// ConnectedDirectory is one directory with all that is known about it.
+type ConnectedDirectory struct {
 	Name     string             `json:"name"`
 	Dialect  settings.Dialect   `json:"dialect"`
 	Base     string             `json:"base"`
@@ -157,8 +157,8 @@ type Vanished struct {
 	Text      string `json:"text"`
 }
 
-// Containers is the tree of a directory, parents first.
-type Containers struct {
+// ContainerTree is the tree of a directory, parents first.
+type ContainerTree struct {
 	Directory string      `json:"directory"`
 	Read      *time.Time  `json:"read,omitempty" doc:"When the mirror was read last; without, there is nothing to show yet"`
 	Nodes     []Container `json:"nodes"`
@@ -212,12 +212,12 @@ type CheckFilter struct {
 
 // CheckedFilter is a filter as a tree, or what is wrong with it.
 type CheckedFilter struct {
-	Tree  *filter.Node   `json:"tree,omitempty"`
-	Fault *problem.Fault `json:"fault,omitempty"`
+	Tree  *filter.TreeNode `json:"tree,omitempty"`
+	Fault *problem.Fault   `json:"fault,omitempty"`
 }
 
-// Cloud is what is known of the cloud.
-type Cloud struct {
+// CloudView is what is known of the cloud.
+type CloudView struct {
 	URL          string       `json:"url"`
 	LastRead     *time.Time   `json:"lastRead,omitempty"`
 	Capabilities []Capability `json:"capabilities"`

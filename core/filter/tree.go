@@ -1,9 +1,9 @@
 package filter
 
-// Node is a filter as a tree, for builders.
-type Node struct {
+// TreeNode is a filter as a tree, for builders.
+type TreeNode struct {
 	Operator  Operator `json:"operator"`
-	Children  []Node   `json:"children,omitempty"`
+	Children  []TreeNode   `json:"children,omitempty"`
 	Attribute string   `json:"attribute,omitempty"`
 	Value     string   `json:"value,omitempty"`
 	// Parts of a substrings item between its stars.
@@ -12,8 +12,8 @@ type Node struct {
 }
 
 // Tree returns the filter as a tree.
-func (f *Filter) Tree() Node {
-	node := Node{Operator: f.Operator, Attribute: f.Attribute, Value: f.Value, Parts: f.Parts, Text: f.text}
+func (f *Filter) Tree() TreeNode {
+	node := TreeNode{Operator: f.Operator, Attribute: f.Attribute, Value: f.Value, Parts: f.Parts, Text: f.text}
 	for _, child := range f.Children {
 		node.Children = append(node.Children, child.Tree())
 	}

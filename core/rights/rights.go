@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/core/survey"
 )
@@ -60,13 +61,10 @@ func listAD(d settings.Directory, account string) []Right {
 			}
 			switch feature {
 			case settings.Repair:
-				for _, kind := range []string{"user", "group", "contact"} {
-					for _, attribute := range survey.Repairable(d.Dialect) {
-						if attribute == "userPrincipalName" && kind != "user" {
-							continue
-						}
-						list = append(list, Right{string(feature), container, kind, "write the property " + attribute,
-							fmt.Sprintf("(OA;CIIO;WP;%s;%s;%s)", schemaIDs[attribute], schemaIDs[kind], account)})
+				for _, kind := range entry.Kinds {
+					for _, attribute := range survey.Repairable(d.Dialect, kind) {
+						list = append(list, Right{string(feature), container, string(kind), "write the property " + attribute,
+							fmt.Sprintf("(OA;CIIO;WP;%s;%s;%s)", schemaIDs[attribute], schemaIDs[string(kind)], account)})
 					}
 				}
 			case settings.ResetPasswords:
@@ -82,7 +80,7 @@ func listAD(d settings.Directory, account string) []Right {
 func listStandard(d settings.Directory, account string) []Right {
 	who := fmt.Sprintf(`by dn.exact="%s"`, account)
 	var list []Right
-	attributes := map[settings.Feature][]string{settings.Repair: survey.Repairable(d.Dialect), settings.ResetPasswords: {"userPassword"}, settings.Unlock: {"pwdAccountLockedTime"}}
+	attributes := map[settings.Feature][]string{settings.Repair: survey.Repairable(d.Dialect, entry.User), settings.ResetPasswords: {"userPassword"}, settings.Unlock: {"pwdAccountLockedTime"}}
 	for _, container := range d.Containers.Include {
 		for _, feature := range settings.AllFeatures {
 			if slices.Contains(d.Features, feature) {

@@ -100,12 +100,20 @@ type Options struct {
 // AddressLists are the attributes that hold addresses, in either dialect.
 var AddressLists = []string{"mail", "otherMailbox", "proxyAddresses", "mailLocalAddress"}
 
-// Repairable lists the attributes that repairs write, by dialect.
-func Repairable(dialect settings.Dialect) []string {
-	if dialect == settings.AD {
+// Repairable lists the attributes that repairs write on entries of a kind; some
+// the classes of the kind do not have.
+func Repairable(dialect settings.Dialect, kind entry.Kind) []string {
+	switch {
+	case dialect == settings.AD && kind == entry.User:
 		return []string{"userPrincipalName", "displayName", "mail", "otherMailbox", "proxyAddresses"}
+	case dialect == settings.AD && kind == entry.Group:
+		return []string{"displayName", "mail", "proxyAddresses"}
+	case dialect == settings.AD:
+		return []string{"displayName", "mail", "otherMailbox", "proxyAddresses"}
+	case kind == entry.User:
+		return []string{"mail", "displayName"}
 	}
-	return []string{"mail", "displayName"}
+	return nil
 }
 
 // Attributes lists what a survey needs of entries beside what rules read.
