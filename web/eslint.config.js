@@ -9,8 +9,9 @@ export default ts.config(
   ...vue.configs['flat/recommended'],
   {
     files: ['**/*.vue', '**/*.ts'],
-    languageOptions: { parserOptions: { parser: ts.parser }, globals: { window: 'readonly', document: 'readonly', EventSource: 'readonly', localStorage: 'readonly', setTimeout: 'readonly', clearTimeout: 'readonly', setInterval: 'readonly', clearInterval: 'readonly', URLSearchParams: 'readonly', navigator: 'readonly', process: 'readonly' } },
+    languageOptions: { parserOptions: { parser: ts.parser } },
     rules: {
+      'no-undef': 'off', // vue-tsc knows what is defined
       'vue/max-attributes-per-line': 'off',
       'vue/singleline-html-element-content-newline': 'off',
       'vue/html-self-closing': ['error', { html: { void: 'always' } }],

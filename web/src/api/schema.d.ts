@@ -65,6 +65,198 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/cloud": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What the cloud can do and what it holds
+         * @description Needs the role viewer.
+         */
+        get: operations["get-cloud"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cloud/probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try the connection to the cloud, step by step
+         * @description Needs the role operator.
+         */
+        post: operations["probe-cloud"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/directories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Directories of the draft and of the active settings
+         * @description Needs the role viewer.
+         */
+        get: operations["list-directories"];
+        put?: never;
+        /**
+         * Add a directory to the draft
+         * @description Needs the role administrator.
+         */
+        post: operations["add-directory"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/directories/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One directory
+         * @description Needs the role viewer.
+         */
+        get: operations["get-directory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Change a directory in the draft
+         * @description Needs the role administrator.
+         */
+        patch: operations["edit-directory"];
+        trace?: never;
+    };
+    "/api/v1/directories/{name}/containers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The tree of containers with counts and marks
+         * @description Needs the role viewer.
+         */
+        get: operations["list-containers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/directories/{name}/probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Have an agent try the connection, step by step
+         * @description Needs the role operator.
+         */
+        post: operations["probe-directory"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/directories/{name}/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What would go with a directory
+         * @description Needs the role viewer.
+         */
+        get: operations["preview-removal"];
+        put?: never;
+        /**
+         * Take a directory away; its links are put aside
+         * @description Needs the role administrator.
+         */
+        post: operations["remove-directory"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/directories/{name}/rights": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The rights that the agent's account needs, as text for the directory's owner
+         * @description Needs the role viewer.
+         */
+        get: operations["directory-rights"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/filters/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read a filter into a tree, or tell what is wrong with it
+         * @description Needs the role viewer.
+         */
+        post: operations["check-filter"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/health": {
         parameters: {
             query?: never;
@@ -189,6 +381,110 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/removals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Directories that can be brought back
+         * @description Needs the role viewer.
+         */
+        get: operations["list-removals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/removals/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring a directory back with its links
+         * @description Needs the role administrator.
+         */
+        post: operations["bring-back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repairs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What was written to directories, the newest first
+         * @description Needs the role viewer.
+         */
+        get: operations["list-repairs"];
+        put?: never;
+        /**
+         * Write values to directories, each with its result
+         * @description Needs the role administrator.
+         */
+        post: operations["write-repairs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repairs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One repair with the result of each value
+         * @description Needs the role viewer.
+         */
+        get: operations["get-repair"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repairs/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Write back what a repair has replaced
+         * @description Needs the role administrator.
+         */
+        post: operations["undo-repair"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs": {
         parameters: {
             query?: never;
@@ -233,6 +529,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End a rehearsal, a survey or a reading
+         * @description Needs the role operator.
+         */
+        post: operations["cancel-run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/changes": {
         parameters: {
             query?: never;
@@ -267,6 +583,26 @@ export interface paths {
          * @description Needs the role operator.
          */
         post: operations["release-removals"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scope/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Who would take part, with samples and reasons
+         * @description Needs the role viewer.
+         */
+        post: operations["preview-scope"];
         delete?: never;
         options?: never;
         head?: never;
@@ -316,6 +652,294 @@ export interface paths {
          * @description Needs the role administrator.
          */
         post: operations["activate-settings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * List the faults of a settings file, without keeping it
+         * @description Needs the role viewer.
+         */
+        post: operations["check-settings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings/diff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * In what two documents differ
+         * @description Needs the role viewer.
+         */
+        get: operations["compare-settings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The draft, with its faults and what it changes
+         * @description Needs the role viewer.
+         */
+        get: operations["get-draft"];
+        /**
+         * Save the draft
+         * @description Needs the role administrator.
+         */
+        put: operations["save-draft"];
+        post?: never;
+        /**
+         * Discard the draft
+         * @description Needs the role administrator.
+         */
+        delete: operations["discard-draft"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings/draft/activate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make the draft the active settings
+         * @description Needs the role administrator.
+         */
+        post: operations["activate-draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings/draft/impact": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rehearse the draft: what would change if it were activated
+         * @description Needs the role operator.
+         */
+        post: operations["rehearse-draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings/draft/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read the directories of the draft, without planning or writing
+         * @description Needs the role operator.
+         */
+        post: operations["read-directories"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Revisions, the newest first
+         * @description Needs the role viewer.
+         */
+        get: operations["list-revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings/revisions/{revision}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One revision
+         * @description Needs the role viewer.
+         */
+        get: operations["get-revision"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings/revisions/{revision}/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make the draft what a revision was
+         * @description Needs the role administrator.
+         */
+        post: operations["return-to-revision"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/surveys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look for what the cloud would refuse
+         * @description Needs the role operator.
+         */
+        post: operations["start-survey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/surveys/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A survey with its findings by kind
+         * @description Needs the role viewer.
+         */
+        get: operations["get-survey"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/surveys/{id}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Findings of a survey
+         * @description Needs the role viewer.
+         */
+        get: operations["list-findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/surveys/{id}/findings.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Findings of a survey as CSV (RFC 4180)
+         * @description Needs the role viewer.
+         */
+        get: operations["export-findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/surveys/{id}/repairs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make repairs of findings to look at, without writing
+         * @description Needs the role operator.
+         */
+        post: operations["choose-repairs"];
         delete?: never;
         options?: never;
         head?: never;
@@ -390,6 +1014,14 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        ActivateDraft: {
+            note?: string;
+            /**
+             * Format: int64
+             * @description The version that was looked at
+             */
+            version: number;
+        };
         ActivateSettings: {
             /** Format: int64 */
             base?: number;
@@ -405,6 +1037,8 @@ export interface components {
             /** Format: date-time */
             lastContact?: string;
             name: string;
+            /** @description Directories that it reaches by plain LDAP: what is read can be seen on the network */
+            plain: string[];
             /** @enum {string} */
             state: "online" | "offline" | "never-seen";
             version: string;
@@ -419,6 +1053,25 @@ export interface components {
             /** @description The rule, or nothing where no rule touches it */
             source: string;
             target: string;
+        };
+        BroughtBack: {
+            /** Format: int64 */
+            links: number;
+            /**
+             * Format: int64
+             * @description Links whose resource or entry has another link by now
+             */
+            lost: number;
+            name: string;
+            /** Format: int64 */
+            revision: number;
+        };
+        Capability: {
+            detail: string;
+            has: boolean;
+            /** @description What it means for runs */
+            meaning: string;
+            name: string;
         };
         Change: {
             /** @description What the cloud said, or why it was not done */
@@ -447,9 +1100,61 @@ export interface components {
             /** @enum {string} */
             state: "planned" | "sent" | "done" | "failed" | "held" | "superseded" | "blocked";
         };
+        "Check-settingsRequest": {
+            yaml: string;
+        };
+        CheckFilter: {
+            text: string;
+        };
+        Checked: {
+            faults: components["schemas"]["Fault"][];
+        };
+        CheckedFilter: {
+            fault?: components["schemas"]["Fault"];
+            tree?: components["schemas"]["TreeNode"];
+        };
+        ChooseRepairs: {
+            /** @description All findings of this kind */
+            code?: string;
+            /** @description The survey's CSV with edited values instead */
+            csv?: string;
+            /** @description These findings */
+            numbers?: number[];
+            /** @description New values by a pattern instead of the proposals */
+            pattern?: components["schemas"]["Pattern"];
+        };
+        ChosenRepairs: {
+            items: components["schemas"]["RepairItem"][];
+            /**
+             * Format: int64
+             * @description Chosen findings for which there is no new value
+             */
+            left: number;
+        };
+        Cloud: {
+            domains?: string[];
+        };
         CloudState: {
             /** Format: date-time */
             lastRead?: string;
+            url: string;
+        };
+        CloudType: {
+            endpoint: string;
+            name: string;
+            schemas: string[];
+        };
+        CloudView: {
+            capabilities: components["schemas"]["Capability"][];
+            /** @description Verified login domains */
+            domains: string[];
+            /** @enum {string} */
+            domainsFrom: "cloud" | "settings" | "unknown";
+            /** Format: date-time */
+            lastRead?: string;
+            /** @description Attributes of users that rules can set */
+            targets: components["schemas"]["Target"][];
+            types: components["schemas"]["CloudType"][];
             url: string;
         };
         CodeCount: {
@@ -457,6 +1162,71 @@ export interface components {
             /** Format: int64 */
             count: number;
             title: string;
+        };
+        Comparison: {
+            differences: components["schemas"]["Difference"][];
+            /** @description A revision, or draft */
+            from: string;
+            /** @description A revision, or draft */
+            to: string;
+        };
+        ConnectedDirectory: {
+            /** @description Whether it is in the active settings */
+            active: boolean;
+            agents: components["schemas"]["Agent"][];
+            base: string;
+            dialect: string;
+            /**
+             * Format: int64
+             * @description Entries in the mirror
+             */
+            entries: number;
+            features: string[];
+            inDraft: boolean;
+            /** Format: date-time */
+            lastRead?: string;
+            /** Format: int64 */
+            links: number;
+            name: string;
+            /** @description An agent reaches it by plain LDAP */
+            plain: boolean;
+            /** @description The last one */
+            probe?: components["schemas"]["Probe"];
+        };
+        Container: {
+            /** @description Entries in it and below it */
+            below: components["schemas"]["KindCounts"];
+            dn: string;
+            /** @description Entries directly in it */
+            here: components["schemas"]["KindCounts"];
+            /**
+             * @description Its own mark
+             * @enum {string}
+             */
+            mark?: "include" | "exclude";
+            /** @description Something below it is decided otherwise */
+            mixed?: boolean;
+            name: string;
+            /**
+             * Format: int64
+             * @description Place of the parent in the list, -1 for the root
+             */
+            parent: number;
+            /**
+             * @description The mark that holds for it: the nearest on the way up; none keeps it out
+             * @enum {string}
+             */
+            state?: "include" | "exclude";
+        };
+        ContainerTree: {
+            directory: string;
+            nodes: components["schemas"]["Container"][];
+            /**
+             * Format: date-time
+             * @description When the mirror was read last; without, there is nothing to show yet
+             */
+            read?: string;
+            vanished: components["schemas"]["Vanished"][];
         };
         Containers: {
             exclude?: string[];
@@ -491,6 +1261,8 @@ export interface components {
             entriesRead: number;
             /** Format: int64 */
             failed: number;
+            /** Format: int64 */
+            findings?: number;
             /**
              * Format: int64
              * @description Removals that the guard holds
@@ -515,6 +1287,11 @@ export interface components {
             resourcesRead: number;
             /** Format: int64 */
             restore: number;
+            /**
+             * Format: int64
+             * @description Entries that the survey has looked at
+             */
+            surveyed?: number;
             /** Format: int64 */
             suspend: number;
             /** Format: int64 */
@@ -530,11 +1307,29 @@ export interface components {
             source: string;
             target: string;
         };
+        Difference: {
+            after: unknown;
+            before: unknown;
+            path: string;
+        };
         Directory: {
             base: string;
             containers: components["schemas"]["Containers"];
             dialect: string;
+            features?: string[];
             name: string;
+        };
+        DirectoryEditBody: {
+            base?: string;
+            containers?: components["schemas"]["Containers"];
+            features?: ("repair" | "reset-passwords" | "unlock")[];
+            /** @description Whether features are given, since none may be meant */
+            setFeatures?: boolean;
+            /**
+             * Format: int64
+             * @description The version of the draft that was edited
+             */
+            version: number;
         };
         DirectoryState: {
             /**
@@ -551,10 +1346,48 @@ export interface components {
             name: string;
         };
         Document: {
+            cloud?: components["schemas"]["Cloud"];
+            contacts?: components["schemas"]["Selection"];
             directories: components["schemas"]["Directory"][];
+            groups?: components["schemas"]["Selection"];
             guard: components["schemas"]["Guard"];
             schedule: components["schemas"]["Schedule"];
             users: components["schemas"]["Users"];
+        };
+        Domain: {
+            /** Format: int64 */
+            entries: number;
+            name: string;
+            /** @description Not set when the cloud does not tell */
+            verified?: boolean;
+        };
+        Draft: {
+            /**
+             * Format: int64
+             * @description The active revision, 0 for none
+             */
+            active: number;
+            /**
+             * Format: int64
+             * @description The revision it was made from, 0 for none
+             */
+            base: number;
+            by?: string;
+            /** Format: date-time */
+            changed?: string;
+            /** @description Against the active revision */
+            differences: components["schemas"]["Difference"][];
+            document: components["schemas"]["Document"];
+            /** @description What keeps it from being activated */
+            faults: components["schemas"]["Fault"][];
+            /** @description The newest rehearsal of this version */
+            impact?: components["schemas"]["Run"];
+            /**
+             * Format: int64
+             * @description 0 when there is no draft; give it back when saving
+             */
+            version: number;
+            yaml: string;
         };
         EnrolRequest: {
             code: string;
@@ -573,6 +1406,7 @@ export interface components {
             expires: string;
         };
         EntryView: {
+            allGroups?: string[];
             attributes: {
                 [key: string]: string[];
             };
@@ -583,8 +1417,10 @@ export interface components {
                 [key: string]: string;
             };
             gone?: boolean;
+            groups?: string[];
             id: string;
             kind: string;
+            members?: string[];
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -626,6 +1462,58 @@ export interface components {
              * @example https://example.com/errors/example
              */
             type: string;
+        };
+        Fault: {
+            /**
+             * Format: int64
+             * @description 1-based column, 0 when unknown
+             */
+            column?: number;
+            /**
+             * Format: int64
+             * @description 1-based line of the file, 0 when there is none
+             */
+            fileLine?: number;
+            /**
+             * Format: int64
+             * @description 1-based line, 0 when unknown
+             */
+            line?: number;
+            message: string;
+            path: string;
+        };
+        Finding: {
+            /** @enum {string} */
+            action: "set" | "remove" | "none";
+            attribute: string;
+            code: string;
+            detail: string;
+            directory: string;
+            dn: string;
+            entryId: string;
+            kind: string;
+            name: string;
+            /** Format: int64 */
+            number: number;
+            proposal: string;
+            value: string;
+        };
+        FindingGroup: {
+            cause: string;
+            code: string;
+            /** Format: int64 */
+            count: number;
+            remedy: string;
+            /**
+             * Format: int64
+             * @description Those with a proposal
+             */
+            repairable: number;
+            title: string;
+        };
+        GroupLimit: {
+            groups: string[];
+            nested?: boolean;
         };
         Guard: {
             /** Format: int64 */
@@ -675,6 +1563,24 @@ export interface components {
             /** @enum {string} */
             type: "entry" | "resource";
         };
+        KindCounts: {
+            /** Format: int64 */
+            contacts: number;
+            /** Format: int64 */
+            groups: number;
+            /** Format: int64 */
+            users: number;
+        };
+        KindScope: {
+            /** Format: int64 */
+            in: number;
+            /** @enum {string} */
+            kind: "user" | "group" | "contact";
+            off: boolean;
+            /** Format: int64 */
+            total: number;
+            verdicts: components["schemas"]["VerdictCount"][];
+        };
         LinkView: {
             /** @enum {string} */
             how: "create" | "adopt" | "relink";
@@ -695,11 +1601,24 @@ export interface components {
             name: string;
             resource: string;
         };
+        NewDirectory: {
+            /** @description Distinguished name */
+            base: string;
+            containers?: components["schemas"]["Containers"];
+            /** @enum {string} */
+            dialect: "ad" | "standard";
+            features?: ("repair" | "reset-passwords" | "unlock")[];
+            /** @description Small letters, digits and hyphens; the same name as in the agent's configuration */
+            name: string;
+        };
         NewOperator: {
             name: string;
             password: string;
             /** @enum {string} */
             role: "viewer" | "operator" | "administrator";
+        };
+        NewRepair: {
+            items: components["schemas"]["RepairItem"][];
         };
         NewRun: {
             /**
@@ -708,6 +1627,10 @@ export interface components {
              */
             kind: "delta" | "full";
             rehearsal?: boolean;
+        };
+        NewSurvey: {
+            /** @description By the draft instead of the active settings */
+            draft?: boolean;
         };
         NewToken: {
             /**
@@ -796,6 +1719,16 @@ export interface components {
              */
             total: number;
         };
+        PageFinding: {
+            items: components["schemas"]["Finding"][];
+            /** @description Cursor of the next page */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are in all pages
+             */
+            total: number;
+        };
         PageHit: {
             items: components["schemas"]["Hit"][];
             /** @description Cursor of the next page */
@@ -816,6 +1749,16 @@ export interface components {
              */
             total: number;
         };
+        PageRevisionLine: {
+            items: components["schemas"]["RevisionLine"][];
+            /** @description Cursor of the next page */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are in all pages
+             */
+            total: number;
+        };
         PageRun: {
             items: components["schemas"]["Run"][];
             /** @description Cursor of the next page */
@@ -825,6 +1768,25 @@ export interface components {
              * @description How many there are in all pages
              */
             total: number;
+        };
+        Pattern: {
+            /** @description Take the value from this attribute of the entry */
+            from?: string;
+            /** @description Write it in small letters */
+            lower?: boolean;
+            /** @description Replace this at the end of the value, such as @corp.halvard.example */
+            suffix?: string;
+            /** @description Take spaces away around the value */
+            trim?: boolean;
+            /** @description What takes the suffix's place */
+            with?: string;
+        };
+        Probe: {
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            outcome: "good" | "doubtful" | "bad";
+            verdicts: components["schemas"]["Verdict"][];
         };
         ProblemDetail: {
             cause: string;
@@ -839,6 +1801,97 @@ export interface components {
             remedy: string;
             title: string;
         };
+        Removal: {
+            by: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            links: number;
+            name: string;
+            /** Format: date-time */
+            removed: string;
+            /** Format: date-time */
+            until: string;
+        };
+        RemovalPreview: {
+            /** @description Whether it is in the active settings; otherwise it only leaves the draft */
+            active: boolean;
+            /** Format: int64 */
+            entries: number;
+            /** Format: int64 */
+            links: number;
+            name: string;
+            text: string;
+            /**
+             * Format: date-time
+             * @description Until when it could be brought back
+             */
+            until: string;
+            /**
+             * Format: int64
+             * @description Linked accounts that can sign in; they stay as they are
+             */
+            working: number;
+        };
+        RemoveDirectory: {
+            /** @description The directory's name, typed */
+            confirm: string;
+        };
+        Repair: {
+            by: string;
+            /** Format: date-time */
+            created: string;
+            /** Format: int64 */
+            done: number;
+            /** Format: int64 */
+            failed: number;
+            /** Format: int64 */
+            id: number;
+            items?: components["schemas"]["RepairItem"][];
+            /** @enum {string} */
+            state: "running" | "done" | "problems";
+            /** Format: int64 */
+            undoes?: number;
+            /** Format: int64 */
+            waiting: number;
+        };
+        RepairItem: {
+            /** @description The new value; nothing takes the old one away */
+            after: string;
+            /** @description What the directory said */
+            answer?: string;
+            attribute: string;
+            /** @description The value that is replaced; nothing where there is none */
+            before: string;
+            code?: string;
+            directory: string;
+            dn?: string;
+            /** Format: uuid */
+            entryId: string;
+            name?: string;
+            /** Format: int64 */
+            number?: number;
+            /** @enum {string} */
+            state?: "waiting" | "done" | "failed";
+        };
+        "Return-to-revisionRequest": {
+            /**
+             * Format: int64
+             * @description The version of the draft that this replaces; 0 for none
+             */
+            version: number;
+        };
+        RevisionLine: {
+            /** Format: date-time */
+            activated: string;
+            by: string;
+            note?: string;
+            /** Format: int64 */
+            revision: number;
+        };
+        Rights: {
+            text: string;
+        };
         Rule: {
             always?: unknown;
             formula?: string;
@@ -852,13 +1905,21 @@ export interface components {
             counts: components["schemas"]["Counts"];
             /** Format: date-time */
             created: string;
+            /**
+             * Format: int64
+             * @description The version of the draft that it works by, instead of a revision
+             */
+            draft?: number;
             /** Format: date-time */
             ended?: string;
             failure?: components["schemas"]["ProblemDetail"];
             /** Format: int64 */
             id: number;
-            /** @enum {string} */
-            kind: "delta" | "full";
+            /**
+             * @description look: read only; survey: read and look for what the cloud would refuse
+             * @enum {string}
+             */
+            kind: "delta" | "full" | "look" | "survey";
             rehearsal: boolean;
             /**
              * Format: int64
@@ -876,10 +1937,48 @@ export interface components {
             /** Format: date-time */
             started?: string;
             /** @enum {string} */
-            state: "waiting" | "running" | "in-step" | "problems" | "failed";
+            state: "waiting" | "running" | "in-step" | "problems" | "failed" | "cancelled";
+        };
+        Sample: {
+            directory: string;
+            dn: string;
+            entryId: string;
+            name: string;
+            summary: string;
+        };
+        SaveDraft: {
+            document?: components["schemas"]["Document"];
+            /**
+             * Format: int64
+             * @description The version that was edited; 0 for none
+             */
+            version: number;
+            yaml?: string;
         };
         Schedule: {
             every: string;
+        };
+        ScopeCounts: {
+            kinds: components["schemas"]["KindScope"][];
+            /** @description Attributes that filters ask about and that the mirror does not hold yet: read the directories first */
+            missing: string[];
+            vanished: components["schemas"]["Vanished"][];
+        };
+        ScopePreview: {
+            /** @description Without one, the draft, or the active settings where there is none */
+            document?: components["schemas"]["Document"];
+            /**
+             * Format: int64
+             * @description How many to show of each verdict
+             */
+            samples?: number;
+            /** @description Show only samples whose name holds this */
+            text?: string;
+        };
+        Selection: {
+            filter?: string;
+            membersOf?: components["schemas"]["GroupLimit"];
+            off?: boolean;
         };
         Session: {
             name: string;
@@ -900,9 +1999,24 @@ export interface components {
             /** Format: date-time */
             ended?: string;
             /** @enum {string} */
-            name: "read" | "plan" | "write";
+            name: "read" | "plan" | "write" | "survey";
             /** Format: date-time */
             started?: string;
+        };
+        Survey: {
+            /** @description Login suffixes in use */
+            domains: components["schemas"]["Domain"][];
+            groups: components["schemas"]["FindingGroup"][];
+            run: components["schemas"]["Run"];
+        };
+        Target: {
+            description: string;
+            multiValued: boolean;
+            path: string;
+            readOnly: boolean;
+            required: boolean;
+            type: string;
+            unique: boolean;
         };
         Token: {
             createdBy: string;
@@ -915,11 +2029,49 @@ export interface components {
             /** @description Shown only in the answer that made it */
             secret?: string;
         };
+        TreeNode: {
+            attribute?: string;
+            children?: components["schemas"]["TreeNode"][];
+            operator: string;
+            parts?: string[];
+            text: string;
+            value?: string;
+        };
         Users: {
             filter?: string;
             leavers: string;
             match: components["schemas"]["MatchRule"][];
+            membersOf?: components["schemas"]["GroupLimit"];
+            off?: boolean;
             rules: components["schemas"]["Rule"][];
+        };
+        Vanished: {
+            deleted?: boolean;
+            directory: string;
+            dn: string;
+            /** @description What it is called now */
+            now?: string;
+            text: string;
+        };
+        Verdict: {
+            /** @description What to do about it */
+            advice?: string;
+            /** @description What was found */
+            detail: string;
+            /** @enum {string} */
+            outcome: "good" | "doubtful" | "bad" | "skipped";
+            /** @description configuration, name, connect, tls, bind, base, read, changes, deleted-objects, clock or right */
+            step: string;
+            /** @description The kind or feature that was tried */
+            subject?: string;
+        };
+        VerdictCount: {
+            /** @description included, no-mark, excluded-container, filtered, not-a-member or kind-off */
+            code: string;
+            /** Format: int64 */
+            count: number;
+            samples: components["schemas"]["Sample"][];
+            title: string;
         };
         Why: {
             in: boolean;
@@ -1109,6 +2261,717 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-cloud": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CloudView"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "probe-cloud": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verdict"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-directories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConnectedDirectory"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-directory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDirectory"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-directory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConnectedDirectory"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-directory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DirectoryEditBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-containers": {
+        parameters: {
+            query?: {
+                /** @description With the marks of the active settings instead of the draft */
+                active?: boolean;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContainerTree"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "probe-directory": {
+        parameters: {
+            query?: {
+                /** @description Features to try beside those that are switched on */
+                features?: string[];
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Probe"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemovalPreview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-directory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RemoveDirectory"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "directory-rights": {
+        parameters: {
+            query?: {
+                /** @description The account's SID or distinguished name */
+                account?: string;
+                /** @description Features beside those that are switched on */
+                features?: string[];
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rights"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "check-filter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckFilter"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckedFilter"];
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -1558,15 +3421,362 @@ export interface operations {
             };
         };
     };
+    "list-removals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Removal"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "bring-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BroughtBack"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-repairs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repair"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "write-repairs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRepair"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repair"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-repair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repair"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "undo-repair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repair"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-runs": {
         parameters: {
             query?: {
                 /** @description next of the page before */
                 cursor?: string;
                 limit?: number;
-                state?: "waiting" | "running" | "in-step" | "problems" | "failed";
+                state?: "waiting" | "running" | "in-step" | "problems" | "failed" | "cancelled";
                 /** @description Only runs that changed or found something */
                 changed?: boolean;
+                kind?: "delta" | "full" | "look" | "survey";
             };
             header?: never;
             path?: never;
@@ -1739,6 +3949,62 @@ export interface operations {
             };
         };
     };
+    "cancel-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-changes": {
         parameters: {
             query?: {
@@ -1823,6 +4089,66 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-scope": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScopePreview"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScopeCounts"];
                 };
             };
             /** @description Unauthorized */
@@ -2093,6 +4419,964 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Settings"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "check-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Check-settingsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checked"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "compare-settings": {
+        parameters: {
+            query: {
+                /** @description A revision, or draft */
+                from: string;
+                /** @description A revision, or draft */
+                to: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "save-draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SaveDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "discard-draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "activate-draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ActivateDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Settings"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "rehearse-draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "read-directories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-revisions": {
+        parameters: {
+            query?: {
+                cursor?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageRevisionLine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-revision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                revision: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Settings"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "return-to-revision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                revision: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Return-to-revisionRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSurvey"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The survey's run; 0 for the newest */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Survey"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-findings": {
+        parameters: {
+            query?: {
+                code?: string;
+                directory?: string;
+                /** @description Part of a name, a distinguished name or a value */
+                text?: string;
+                cursor?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The survey's run; 0 for the newest */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageFinding"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-findings": {
+        parameters: {
+            query?: {
+                code?: string;
+                directory?: string;
+                /** @description Part of a name, a distinguished name or a value */
+                text?: string;
+                cursor?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The survey's run; 0 for the newest */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The findings */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "choose-repairs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The survey's run; 0 for the newest */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChooseRepairs"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChosenRepairs"];
                 };
             };
             /** @description Unauthorized */

@@ -21,6 +21,11 @@ const places = [
   { name: 'overview', label: 'Overview', path: 'M3 11 12 4l9 7v9H3z' },
   { name: 'runs', label: 'Runs', path: 'M4 6h16M4 12h16M4 18h10' },
   { name: 'objects', label: 'Objects', path: 'M9 11a3.5 3.5 0 1 0-.01 0zM3 20c0-4 3-6 6-6s6 2 6 6M17 7h4M17 11h4M18 15h3' },
+  { name: 'directories', label: 'Directories', path: 'M6 3h12v18H6zM9 8h6M9 12h6M9 16h3', first: true },
+  { name: 'scope', label: 'Scope', path: 'M5 5h4v4H5zM15 10h4v4h-4zM15 17h4v4h-4zM7 9v10h8M7 12h8' },
+  { name: 'survey', label: 'Survey', path: 'M10.5 4a6.5 6.5 0 1 0 0 13 6.5 6.5 0 0 0 0-13zM15.5 15.5 21 21M8 10.5l2 2 3.5-4' },
+  { name: 'settings', label: 'Settings', path: 'M4 7h9M17 7h3M4 17h3M11 17h9M15 4.5v5M9 14.5v5' },
+  { name: 'cloud', label: 'Cloud', path: 'M7 18a4.5 4.5 0 0 1-.4-9A6 6 0 0 1 18 10.5a3.8 3.8 0 0 1-.5 7.5z' },
 ]
 
 onMounted(live.start)
@@ -55,7 +60,7 @@ async function leave(): Promise<void> {
     <a class="visually-hidden" href="#main">Skip to the page</a>
     <nav class="rail" aria-label="Main">
       <RouterLink class="brand" :to="{ name: 'overview' }"><img src="/icon.svg" alt="" width="26" height="26" />Kambrel</RouterLink>
-      <RouterLink v-for="place in places" :key="place.name" class="place" :class="{ here: String($route.name).startsWith(place.name.replace(/s$/, '')) }" :to="{ name: place.name }">
+      <RouterLink v-for="place in places" :key="place.name" class="place" :class="{ here: ($route.meta.place ?? $route.name) === place.name, first: place.first }" :aria-current="$route.name === place.name ? 'page' : undefined" :to="{ name: place.name }">
         <svg viewBox="0 0 24 24" width="17" height="17" aria-hidden="true"><path :d="place.path" fill="none" stroke="currentColor" stroke-width="1.8" stroke-linejoin="round" stroke-linecap="round" /></svg>
         {{ place.label }}
       </RouterLink>
@@ -85,6 +90,7 @@ async function leave(): Promise<void> {
 .rail a, .rail .plain { color: inherit; text-decoration: none; }
 .brand { display: flex; align-items: center; gap: 9px; font-weight: 650; font-size: 16px; padding: 0 6px 14px; letter-spacing: 0.01em; }
 .place { display: flex; align-items: center; gap: 10px; padding: 7px 9px; border-radius: 5px; border-left: 3px solid transparent; }
+.place.first { margin-top: 14px; }
 .place:hover { background: rgb(255 255 255 / 7%); }
 .place.here { background: rgb(255 255 255 / 11%); border-left-color: var(--brass); color: #fff; }
 .foot { margin-top: auto; display: flex; flex-direction: column; gap: 8px; padding: 6px 9px; font-size: 12.5px; }
