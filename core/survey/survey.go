@@ -234,7 +234,7 @@ func (s *Survey) login(e entry.Entry, about Finding) {
 	default:
 		s.domains[domain]++
 		if s.options.Domains != nil && !slices.Contains(s.options.Domains, domain) {
-			about.Code, about.Detail = SuffixNotVerified, domain+" is not verified; verified are "+strings.Join(s.options.Domains, ", ")
+			about.Code, about.Detail = SuffixNotVerified, domain+" is not verified in the cloud"
 			s.propose(about, s.withVerifiedSuffix(login, domain, e.Attributes.First("mail")))
 		}
 	}

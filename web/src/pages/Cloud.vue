@@ -32,7 +32,7 @@ async function probe(): Promise<void> {
 }
 const targets = computed(() => (data.value?.targets ?? []).filter((target) => !text.value || (target.path + ' ' + target.description).toLowerCase().includes(text.value.toLowerCase())))
 const traits = (target: Schemas['Target']) => [target.required && 'required', target.unique && 'unique', target.multiValued && 'several values', target.readOnly && 'read only'].filter(Boolean).join(', ')
-const from: Record<string, string> = { cloud: 'the cloud tells them', settings: 'named in the settings, since the cloud does not tell', unknown: 'the cloud does not tell, and the settings name none: logins are held against nothing' }
+const from: Record<string, string> = { cloud: 'The cloud tells them', settings: 'Named in the settings, since the cloud does not tell', unknown: 'The cloud does not tell, and the settings name none: logins are held against nothing' }
 </script>
 
 <template>

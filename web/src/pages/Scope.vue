@@ -1,12 +1,13 @@
 <script setup lang="ts">
 // Who takes part: containers, filters, group limits, with live counts.
-import { NButton, NInput, NSelect, NSkeleton, NSwitch, NTabPane, NTabs, useMessage } from 'naive-ui'
+import { NButton, NInput, NSelect, NSkeleton, NSwitch, useMessage } from 'naive-ui'
 import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, unwrap, type Refusal, type Schemas } from '../api/client'
 import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
+import Tabs from '../parts/Tabs.vue'
 import { useLoad } from '../parts/useLoad'
 import { useQuery } from '../parts/useQuery'
 import { when } from '../parts/words'
@@ -135,9 +136,7 @@ const plural: Record<string, string> = { user: 'people', group: 'groups', contac
           <section class="sheet">
             <header><h2>Filter and group limit</h2></header>
             <div class="body">
-              <NTabs :value="kind" type="line" size="small" @update:value="(value: 'users' | 'groups' | 'contacts') => (kind = value)">
-                <NTabPane v-for="one in ['users', 'groups', 'contacts']" :key="one" :name="one" :tab="one === 'users' ? 'People' : one === 'groups' ? 'Groups' : 'Contacts'" />
-              </NTabs>
+              <Tabs v-model="kind" label="Kind" :choices="[{ value: 'users', text: 'People' }, { value: 'groups', text: 'Groups' }, { value: 'contacts', text: 'Contacts' }]" />
               <label class="row take"><NSwitch size="small" :value="!selection.off" :disabled="!may" @update:value="(on: boolean) => (selection.off = on ? undefined : true)" />{{ kind === 'users' ? 'People' : kind === 'groups' ? 'Groups' : 'Contacts' }} take part<span v-if="kind !== 'users'" class="quiet">: they are counted and surveyed</span></label>
               <FilterEditor :key="kind" v-model="filter" :kind="kind" :disabled="!may || selection.off" />
               <h3>Only members of these groups</h3>

@@ -1,11 +1,12 @@
 <script setup lang="ts">
 // The settings as one document: the draft and what it changes, the text, the
 // history.
-import { NButton, NInput, NSelect, NSkeleton, NTabPane, NTabs, useMessage } from 'naive-ui'
+import { NButton, NInput, NSelect, NSkeleton, useMessage } from 'naive-ui'
 import { computed, onMounted, onUnmounted, ref, shallowRef, watch } from 'vue'
 
 import { api, Refusal, unwrap, type Schemas } from '../api/client'
 import Fault from '../parts/Fault.vue'
+import Tabs from '../parts/Tabs.vue'
 import { useLoad } from '../parts/useLoad'
 import { useQuery } from '../parts/useQuery'
 import { show, when } from '../parts/words'
@@ -104,17 +105,13 @@ const line = (fault: Schemas['Fault']) => fault.fileLine || fault.line
       <DraftBar />
       <div class="columns">
         <section class="sheet main">
-          <NTabs :value="view" type="line" size="small" class="tabs" @update:value="(value: 'changes' | 'text' | 'history') => (view = value)">
-            <NTabPane name="changes" tab="What the draft changes" />
-            <NTabPane name="text" tab="Text (YAML)" />
-            <NTabPane name="history" tab="History" />
-          </NTabs>
+          <Tabs v-model="view" class="tabs" label="View" :choices="[{ value: 'changes', text: 'What the draft changes' }, { value: 'text', text: 'Text (YAML)' }, { value: 'history', text: 'History' }]" />
           <div class="body">
             <template v-if="view === 'changes'">
               <p v-if="!draft.saved.version" class="quiet">There is no draft. Edit the <RouterLink :to="{ name: 'scope' }">scope</RouterLink> or the text, or return to an earlier revision.</p>
               <p v-else-if="!draft.saved.differences.length" class="quiet">The draft says the same as the active settings.</p>
               <table v-else class="diffs">
-                <thead><tr><th>Where</th><th>Active</th><th>Draft</th></tr></thead>
+                <thead><tr><th>Where</th><td>Active</td><td>Draft</td></tr></thead>
                 <tbody><tr v-for="d in draft.saved.differences" :key="d.path"><th scope="row" class="mono">{{ d.path }}</th><td :class="{ taken: d.before !== null }">{{ show(d.before) }}</td><td :class="{ added: d.after !== null }">{{ show(d.after) }}</td></tr></tbody>
               </table>
             </template>
@@ -165,10 +162,10 @@ const line = (fault: Schemas['Fault']) => fault.fileLine || fault.line
 .file { border: 1px solid var(--line); border-radius: 3px; padding: 3px 10px; cursor: pointer; font-size: 13px; }
 .file input { position: absolute; width: 1px; height: 1px; opacity: 0; }
 .file:focus-within { outline: 2px solid var(--brass); }
-.diffs { width: 100%; border-collapse: collapse; margin-bottom: 14px; }
-.diffs th { text-align: left; font-weight: 400; overflow-wrap: anywhere; width: 46%; }
+.diffs { width: 100%; table-layout: fixed; border-collapse: collapse; margin-bottom: 14px; }
+.diffs th { text-align: left; font-weight: 400; overflow-wrap: anywhere; width: 40%; }
 .diffs th, .diffs td { padding: 4px 8px; border-bottom: 1px solid var(--line); vertical-align: top; overflow-wrap: anywhere; }
-.diffs thead th { color: var(--ink-3); font-size: 12.5px; }
+.diffs thead > tr > * { color: var(--ink-3); font-size: 12.5px; }
 .taken { background: var(--taken); }
 .added { background: var(--added); }
 </style>

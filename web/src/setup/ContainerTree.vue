@@ -126,7 +126,7 @@ const number = (n: number) => (n ? n.toLocaleString('en') : '·')
 .head, .node { display: grid; grid-template-columns: minmax(0, 1fr) 64px 64px 70px; text-align: right; }
 .head { font-size: 12.5px; padding-bottom: 3px; border-bottom: 1px solid var(--line); }
 .head span:first-child { text-align: left; }
-.tree { max-height: 420px; overflow: auto; }
+.tree { max-height: 540px; overflow: auto; }
 .node { padding: 1.5px 0; border-radius: 3px; }
 .node:hover { background: color-mix(in srgb, var(--brass) 9%, transparent); }
 .name { text-align: left; display: flex; align-items: center; gap: 6px; min-width: 0; }

@@ -2,7 +2,7 @@
 // One group of conditions, and the groups within it.
 import { NButton, NInput, NSelect } from 'naive-ui'
 
-import { comparisons, emptyCondition, type Condition, type Group } from './filters'
+import { emptyCondition, offers, type Condition, type Group } from './filters'
 
 const props = defineProps<{ group: Group; depth?: number; disabled?: boolean }>()
 const emit = defineEmits<{ change: []; remove: [] }>()
@@ -45,10 +45,9 @@ const attributes = ['objectClass', 'title', 'department', 'employeeType', 'mail'
     <template v-for="(part, i) in group.parts" :key="i">
       <FilterBuilder v-if="part.kind === 'group'" :group="part" :depth="(depth ?? 0) + 1" :disabled="disabled" @change="$emit('change')" @remove="drop(i)" />
       <div v-else class="row condition">
-        <NSelect size="small" filterable tag style="width: 170px" :value="part.attribute || null" :options="attributes" placeholder="attribute" :disabled="disabled" aria-label="Attribute" @update:value="(attribute: string) => set(part, { attribute })" />
-        <NSelect size="small" style="width: 84px" :value="part.not ? 'not' : ''" :options="[{ label: 'does', value: '' }, { label: 'not', value: 'not' }]" :disabled="disabled" aria-label="Negation" @update:value="(v: string) => set(part, { not: v === 'not' })" />
-        <NSelect size="small" style="width: 128px" :value="part.comparison" :options="comparisons" :disabled="disabled" aria-label="Comparison" @update:value="(comparison: Condition['comparison']) => set(part, { comparison })" />
-        <NInput v-if="part.comparison !== 'present'" size="small" style="width: 200px" :value="part.value" placeholder="value" :disabled="disabled" :input-props="{ 'aria-label': 'Value' }" @update:value="(value: string) => set(part, { value })" />
+        <NSelect size="small" filterable tag class="what" :value="part.attribute || null" :options="attributes" placeholder="attribute" :disabled="disabled" aria-label="Attribute" @update:value="(attribute: string) => set(part, { attribute })" />
+        <NSelect size="small" class="how" :value="(part.not ? 'not ' : '') + part.comparison" :options="offers" :disabled="disabled" aria-label="Comparison" @update:value="(v: string) => set(part, { not: v.startsWith('not '), comparison: v.replace('not ', '') as Condition['comparison'] })" />
+        <NInput v-if="part.comparison !== 'present'" size="small" class="what" :value="part.value" placeholder="value" :disabled="disabled" :input-props="{ 'aria-label': 'Value' }" @update:value="(value: string) => set(part, { value })" />
         <NButton size="tiny" quaternary :disabled="disabled" aria-label="Remove the condition" @click="drop(i)">✕</NButton>
       </div>
     </template>
@@ -63,4 +62,6 @@ const attributes = ['objectClass', 'title', 'department', 'employeeType', 'mail'
 .group { display: flex; flex-direction: column; gap: 6px; }
 .inner { border-left: 3px solid var(--line); padding-left: 10px; }
 .condition { gap: 5px; flex-wrap: nowrap; }
+.what { flex: 1 1 110px; min-width: 90px; }
+.how { flex: 0 0 142px; }
 </style>

@@ -76,7 +76,7 @@ const before = (column: number) => text.value.slice(0, Math.max(0, column - 1))
 </template>
 
 <style scoped>
-.sides { display: grid; grid-template-columns: minmax(0, 3fr) minmax(0, 2fr); gap: 16px; }
+.sides { display: grid; grid-template-columns: minmax(0, 7fr) minmax(0, 4fr); gap: 16px; }
 .fault { margin-top: 4px; overflow-wrap: anywhere; }
 mark { background: var(--bad); color: var(--sheet); }
 p { margin: 0; }

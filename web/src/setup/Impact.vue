@@ -73,7 +73,7 @@ const lines = computed(() => {
       ['adopted', c.adopt, 'adopt', ''],
       ['changed', c.update, 'update', ''],
       ['restored', c.restore, 'restore', ''],
-      ['suspended', c.suspend, 'suspend', 'warn'],
+      ['suspended', c.suspend + c.held, 'suspend', 'warn'],
     ] as [string, number, string, string][]
   ).map(([text, n, operation, tone]) => ({ text, n, query: { operation }, tone }))
 })
@@ -107,7 +107,7 @@ const lines = computed(() => {
             <li v-if="run.counts.problems" class="bad"><RouterLink :to="{ name: 'run', params: { id: run.id }, query: { state: 'blocked' } }"><strong>{{ run.counts.problems }}</strong> left with a problem</RouterLink></li>
           </ul>
           <p v-if="run.counts.held" class="guard warn" role="alert">
-            <strong>The guard would hold {{ count(run.counts.held, 'suspension') }}</strong> until somebody releases them: that is more than one run may make.
+            <strong>The guard would hold them</strong> until somebody releases them: {{ count(run.counts.held, 'suspension') }} are more than one run may make.
             <RouterLink :to="{ name: 'run', params: { id: run.id }, query: { state: 'held' } }">Who?</RouterLink>
           </p>
           <p v-else-if="run.counts.suspend" class="guard">The guard would let the {{ count(run.counts.suspend, 'suspension') }} through.</p>

@@ -29,7 +29,7 @@ const words: Record<string, { text: string; tone: Tone }> = {
 <style scoped>
 .verdicts { border-collapse: collapse; width: 100%; }
 th, td { text-align: left; vertical-align: top; padding: 5px 10px 5px 0; border-bottom: 1px solid var(--line); overflow-wrap: anywhere; }
-thead th { font-weight: 400; color: var(--ink-3); font-size: 12.5px; }
+thead th { white-space: nowrap; font-weight: 400; color: var(--ink-3); font-size: 12.5px; }
 tbody th { font-weight: 400; white-space: nowrap; }
 tbody tr:last-child > * { border-bottom: 0; }
 .advice { color: var(--ink-2); border-left: 3px solid var(--brass); padding-left: 8px; margin-top: 3px; }

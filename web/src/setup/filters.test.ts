@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
-import { escape, toGroup, toText, type Tree } from './filters'
+import { escape, offers, toGroup, toText, type Tree } from './filters'
 
 const item = (operator: Tree['operator'], attribute: string, value = '', parts?: string[]): Tree => ({ operator, attribute, value, parts, text: '' })
 const of = (operator: Tree['operator'], ...children: Tree[]): Tree => ({ operator, children, text: '' })
@@ -20,6 +20,9 @@ describe('filters', () => {
   it('escapes what has a meaning in filters', () => {
     expect(escape('a(b)*\\')).toBe('a\\28b\\29\\2a\\5c')
     expect(toText(toGroup(item('=', 'cn', 'x*y'))!)).toBe('(cn=x\\2ay)')
+  })
+  it('offers each comparison and its opposite', () => {
+    expect(offers.map((offer) => offer.label)).toEqual(['is', 'is not', 'begins with', 'does not begin with', 'ends with', 'does not end with', 'contains', 'does not contain', 'has a value', 'has no value', 'is at least', 'is not at least', 'is at most', 'is not at most'])
   })
   it('leaves conditions out that are not finished', () => {
     expect(toText({ kind: 'group', not: false, all: true, parts: [] })).toBe('')

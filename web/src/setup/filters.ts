@@ -30,6 +30,12 @@ export const comparisons: { value: Comparison; label: string }[] = [
   { value: 'at-most', label: 'is at most' },
 ]
 
+/** What the builder offers: each comparison, and its opposite. */
+export const offers = comparisons.flatMap(({ value, label }) => [
+  { value: value as string, label },
+  { value: `not ${value}`, label: label === 'is' ? 'is not' : label === 'has a value' ? 'has no value' : label.startsWith('is ') ? label.replace('is ', 'is not ') : `does not ${label.replace(/^(\w+)s\b/, '$1')}` },
+])
+
 export const emptyCondition = (): Condition => ({ kind: 'condition', not: false, attribute: '', comparison: 'is', value: '' })
 
 /** The filter as a group, or null when it holds something the builder does not show. */
