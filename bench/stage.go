@@ -77,7 +77,7 @@ func (s *stage) start(ctx context.Context) error {
 	if s.dsn, err = s.postgres.Create(ctx, "kambrel"); err != nil {
 		return err
 	}
-	if s.cloud, err = s.lab.StartCloud(ctx, "bin/kambrel-standin", 0, "brisling.example"); err != nil {
+	if s.cloud, err = s.lab.StartCloud(ctx, "bin/kambrel-standin", 0, []string{"brisling.example"}); err != nil {
 		return err
 	}
 	ldif := filepath.Join(s.lab.Dir, "people.ldif")
@@ -207,7 +207,7 @@ func (s *stage) rawCreate(ctx context.Context) (float64, error) {
 		return 0, err
 	}
 	defer func() { _ = l.Stop(); _ = lab.Remove(dir) }()
-	c, err := l.StartCloud(ctx, "bin/kambrel-standin", 0, "brisling.example")
+	c, err := l.StartCloud(ctx, "bin/kambrel-standin", 0, []string{"brisling.example"})
 	if err != nil {
 		return 0, err
 	}

@@ -35,7 +35,9 @@ func TestEveryCommandHelps(t *testing.T) {
 		commands++
 		assert.NotEmpty(t, c.Short, c.CommandPath())
 		assert.Contains(t, c.Example, c.CommandPath(), c.CommandPath())
-		assert.Error(t, c.Args(c, []string{"one", "two", "three"}), c.CommandPath())
+		if !strings.Contains(c.Use, "...") {
+			assert.Error(t, c.Args(c, []string{"one", "two", "three"}), c.CommandPath())
+		}
 	}
 	visit(NewRoot())
 	assert.Greater(t, commands, 15)

@@ -187,7 +187,7 @@ func newSettingsImportCommand(d *deps) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			draft, err := importDraft(cmd, c, args[0], replace)
+			draft, err := importDraft(cmd, c, args[0], replace, false)
 			if err != nil {
 				return err
 			}
@@ -198,10 +198,16 @@ func newSettingsImportCommand(d *deps) *cobra.Command {
 	return command
 }
 
-func importDraft(cmd *cobra.Command, c *client.Client, file string, replace bool) (wire.Draft, error) {
+// importDraft makes a file the draft; flawless asks that it could be activated.
+func importDraft(cmd *cobra.Command, c *client.Client, file string, replace, flawless bool) (wire.Draft, error) {
 	text, err := readFile(cmd, file)
 	if err != nil {
 		return wire.Draft{}, err
+	}
+	if flawless {
+		if _, err := settings.Parse(text); err != nil {
+			return wire.Draft{}, err
+		}
 	}
 	current, err := c.Draft(cmd.Context())
 	if err != nil {
@@ -321,7 +327,7 @@ by the new settings.`,
 			}
 			var draft wire.Draft
 			if len(args) == 1 {
-				draft, err = importDraft(cmd, c, args[0], replace)
+				draft, err = importDraft(cmd, c, args[0], replace, true)
 			} else {
 				draft, err = c.Draft(cmd.Context())
 			}

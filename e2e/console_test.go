@@ -1,10 +1,7 @@
 package e2e
 
 import (
-	"context"
-	"fmt"
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
@@ -22,20 +19,7 @@ func TestTheConsole(t *testing.T) {
 	page, stop, err := browser.New(t.Context())
 	require.NoError(t, err)
 	defer stop()
-	do := func(what string, actions ...chromedp.Action) {
-		t.Helper()
-		ctx, cancel := context.WithTimeout(page, 30*time.Second)
-		defer cancel()
-		if err := chromedp.Run(ctx, actions...); err != nil {
-			var text string
-			_ = chromedp.Run(page, chromedp.Text("body", &text))
-			t.Fatalf("%s: %v; the page shows:\n%s", what, err, text)
-		}
-	}
-	// shows waits until a part of the page contains a text.
-	shows := func(selector, text string) chromedp.Action {
-		return chromedp.Poll(fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text), nil, chromedp.WithPollingTimeout(20*time.Second))
-	}
+	do, shows := actor(t, page)
 	where := func() string {
 		var address string
 		do("read the address", chromedp.Location(&address))

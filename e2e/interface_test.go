@@ -81,7 +81,9 @@ func TestEveryRouteAsksForARole(t *testing.T) {
 
 func (w *world) status(t *testing.T, method, path, token string) int {
 	t.Helper()
-	path = strings.ReplaceAll(path, "{id}", map[bool]string{true: "1", false: "00000000-0000-4000-8000-000000000000"}[strings.Contains(path, "/runs/")])
+	number := !strings.Contains(path, "/agents/") && !strings.Contains(path, "/tokens/")
+	path = strings.ReplaceAll(path, "{id}", map[bool]string{true: "1", false: "00000000-0000-4000-8000-000000000000"}[number])
+	path = strings.NewReplacer("{name}", "nowhere", "{revision}", "1").Replace(path)
 	request, err := http.NewRequest(method, w.url+path, strings.NewReader("{}"))
 	require.NoError(t, err)
 	request.Header.Set("Content-Type", "application/json")
@@ -146,13 +148,13 @@ func TestBadInputIsRefusedAndNothingIsDone(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "settings.yaml")
 	activate := func(text string) (string, int) {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
-		_, stderr, status := w.kambrel("settings", "activate", file)
+		_, stderr, status := w.kambrel("settings", "activate", file, "--yes", "--without-impact")
 		return stderr, status
 	}
 	for name, c := range map[string]struct{ from, to, want string }{
-		"a misspelt key":    {"dialect:", "dialekt:", "line 3"},
+		"a misspelt key":    {"dialect:", "dialekt:", "line 3 of the file"},
 		"a malformed DN":    {people, "People", "directories[0].containers.include[0]"},
-		"a broken formula":  {"entry.displayName != ", "entry.displayName =! ", "users.rules[2].formula (line 1, column "},
+		"a broken formula":  {"entry.displayName != ", "entry.displayName =! ", "; line 1, column "},
 		"a broken filter":   {"(objectClass=inetOrgPerson)", "(objectClass=inetOrgPerson", "users.filter"},
 		"a wrong interval":  {"every: \"off\"", "every: sometimes", "schedule.every"},
 		"an unknown policy": {"leavers: suspend", "leavers: delete", "suspend or keep"},

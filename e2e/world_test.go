@@ -73,8 +73,20 @@ type world struct {
 	agentFile string
 }
 
+// options are what a world can be other than most.
+type options struct {
+	cloud  []string // further arguments of the stand-in
+	access string   // access rules of the directory
+	bare   bool     // neither an agent nor settings, as a new user finds it
+}
+
 // newWorld starts everything; the directory holds the people given by ldif.
 func newWorld(t *testing.T, ldif string) *world {
+	t.Helper()
+	return newWorldWith(t, ldif, options{})
+}
+
+func newWorldWith(t *testing.T, ldif string, o options) *world {
 	t.Helper()
 	w := &world{t: t, lab: labtest.New(t)}
 	ctx := t.Context()
@@ -83,12 +95,12 @@ func newWorld(t *testing.T, ldif string) *world {
 	require.NoError(t, err)
 	w.dsn, err = w.postgres.Create(ctx, "kambrel")
 	require.NoError(t, err)
-	w.cloud, err = w.lab.StartCloud(ctx, standin, 0, "brisling.example")
+	w.cloud, err = w.lab.StartCloud(ctx, standin, 0, []string{"brisling.example"}, o.cloud...)
 	require.NoError(t, err)
 	file := filepath.Join(w.lab.Dir, "base.ldif")
 	require.NoError(t, os.WriteFile(file, []byte("dn: "+base+"\nobjectClass: organization\nobjectClass: dcObject\no: Brisling Cargo\ndc: brisling\n\n"+
 		lab.ReaderLDIF(base)+"dn: "+people+"\nobjectClass: organizationalUnit\n\ndn: "+leavers+"\nobjectClass: organizationalUnit\n\n"+ldif), 0o600))
-	w.directory, err = w.lab.StartOpenLDAP(ctx, "openldap", lab.OpenLDAPOptions{BaseDN: base, LDIF: file})
+	w.directory, err = w.lab.StartOpenLDAP(ctx, "openldap", lab.OpenLDAPOptions{BaseDN: base, LDIF: file, Access: o.access})
 	require.NoError(t, err)
 	w.ldap, err = w.directory.Dial()
 	require.NoError(t, err)
@@ -100,8 +112,11 @@ func newWorld(t *testing.T, ldif string) *world {
 	session, _, err := client.Login(ctx, w.url, wire.Credentials{Name: "administrator", Password: password})
 	require.NoError(t, err)
 	w.client = session
-	w.enrol()
-	w.startAgent()
+	w.agentFile = filepath.Join(w.lab.Dir, "agent.yaml")
+	if !o.bare {
+		w.enrol()
+		w.startAgent()
+	}
 	t.Cleanup(func() {
 		for _, name := range []string{"service", "agent"} {
 			text, _ := os.ReadFile(filepath.Join(w.lab.Dir, name+".log"))
@@ -136,7 +151,6 @@ func (w *world) enrol() {
 	w.t.Helper()
 	code, err := w.client.IssueCode(w.t.Context())
 	require.NoError(w.t, err)
-	w.agentFile = filepath.Join(w.lab.Dir, "agent.yaml")
 	out, err := exec.Command(program, "agent", "enrol", "--service", w.url, "--code", code.Code, "--name", "brisling-1", "--config", w.agentFile).CombinedOutput()
 	require.NoError(w.t, err, string(out))
 	text, err := os.ReadFile(w.agentFile)
@@ -350,7 +364,7 @@ func (w *world) restartCloud(token string) {
 	var port int
 	_, err = fmt.Sscan(address.Port(), &port)
 	require.NoError(w.t, err)
-	again, err := w.lab.StartCloud(w.t.Context(), standin, port, "brisling.example")
+	again, err := w.lab.StartCloud(w.t.Context(), standin, port, []string{"brisling.example"})
 	require.NoError(w.t, err)
 	require.Equal(w.t, w.cloud.URL, again.URL)
 	w.cloud = again
@@ -374,4 +388,9 @@ func (w *world) dump() string {
 	out, err := exec.Command("pg_dump", "--inserts", w.dsn).Output()
 	require.NoError(w.t, err)
 	return string(out)
+}
+
+// searchBase asks for attributes of one entry.
+func searchBase(dn string, attributes ...string) *ldap.SearchRequest {
+	return &ldap.SearchRequest{BaseDN: dn, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: attributes}
 }

@@ -104,10 +104,8 @@ func probeView(order store.Order) wire.Probe {
 // AddDirectory puts a directory into the draft, with the rules and filters that
 // suit it where nobody has changed the defaults.
 func (e *Engine) AddDirectory(ctx context.Context, by string, in wire.NewDirectory) (wire.Draft, error) {
-	d := settings.Directory{Name: in.Name, Dialect: in.Dialect, Base: in.Base, Containers: in.Containers, Features: in.Features}
-	if d.Containers.Include == nil {
-		d.Containers.Include = []string{}
-	}
+	d := settings.Directory{Name: in.Name, Dialect: in.Dialect, Base: in.Base, Features: in.Features,
+		Containers: settings.Containers{Include: append([]string{}, in.Include...), Exclude: in.Exclude}}
 	only := settings.Default(d)
 	failure := problem.New(problem.SettingsInvalid, "the directory was not added.")
 	for _, fault := range only.Validate() {

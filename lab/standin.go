@@ -19,8 +19,9 @@ type Cloud struct {
 	TokenFile    string
 }
 
-// StartCloud starts the stand-in from the program given.
-func (l *Lab) StartCloud(ctx context.Context, program string, port int, domains ...string) (*Cloud, error) {
+// StartCloud starts the stand-in from the program given; more are further
+// arguments, such as features to take away.
+func (l *Lab) StartCloud(ctx context.Context, program string, port int, domains []string, more ...string) (*Cloud, error) {
 	port, err := FreePort(port)
 	if err != nil {
 		return nil, err
@@ -32,7 +33,7 @@ func (l *Lab) StartCloud(ctx context.Context, program string, port int, domains 
 	}
 	c.Process, err = l.Start(ctx, Command{
 		Name: "cloud", Path: program,
-		Args:  []string{"--listen", fmt.Sprintf("127.0.0.1:%d", port), "--token-file", c.TokenFile, "--dir", filepath.Join(l.Dir, "cloud"), "--domains", strings.Join(domains, ",")},
+		Args:  append([]string{"--listen", fmt.Sprintf("127.0.0.1:%d", port), "--token-file", c.TokenFile, "--dir", filepath.Join(l.Dir, "cloud"), "--domains", strings.Join(domains, ",")}, more...),
 		Ready: func(ctx context.Context) error { return answers(ctx, c.URL+"/ServiceProviderConfig", c.Token) },
 	})
 	return c, err

@@ -59,11 +59,12 @@ type Checked struct {
 
 // NewDirectory adds a directory to the draft.
 type NewDirectory struct {
-	Name       string              `json:"name" maxLength:"63" doc:"Small letters, digits and hyphens; the same name as in the agent's configuration"`
-	Dialect    settings.Dialect    `json:"dialect" enum:"ad,standard"`
-	Base       string              `json:"base" maxLength:"1000" doc:"Distinguished name"`
-	Containers settings.Containers `json:"containers,omitempty"`
-	Features   []settings.Feature  `json:"features,omitempty" enum:"repair,reset-passwords,unlock"`
+	Name     string             `json:"name" maxLength:"63" doc:"Small letters, digits and hyphens; the same name as in the agent's configuration"`
+	Dialect  settings.Dialect   `json:"dialect" enum:"ad,standard"`
+	Base     string             `json:"base" maxLength:"1000" doc:"Distinguished name"`
+	Include  []string           `json:"include,omitempty" doc:"Containers that take part; they can be chosen later"`
+	Exclude  []string           `json:"exclude,omitempty"`
+	Features []settings.Feature `json:"features,omitempty" enum:"repair,reset-passwords,unlock"`
 }
 
 // ConnectedDirectory is one directory with all that is known about it.

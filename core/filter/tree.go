@@ -2,10 +2,10 @@ package filter
 
 // TreeNode is a filter as a tree, for builders.
 type TreeNode struct {
-	Operator  Operator `json:"operator"`
-	Children  []TreeNode   `json:"children,omitempty"`
-	Attribute string   `json:"attribute,omitempty"`
-	Value     string   `json:"value,omitempty"`
+	Operator  Operator   `json:"operator"`
+	Children  []TreeNode `json:"children,omitempty"`
+	Attribute string     `json:"attribute,omitempty"`
+	Value     string     `json:"value,omitempty"`
 	// Parts of a substrings item between its stars.
 	Parts []string `json:"parts,omitempty"`
 	Text  string   `json:"text"`

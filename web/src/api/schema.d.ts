@@ -1604,10 +1604,12 @@ export interface components {
         NewDirectory: {
             /** @description Distinguished name */
             base: string;
-            containers?: components["schemas"]["Containers"];
             /** @enum {string} */
             dialect: "ad" | "standard";
+            exclude?: string[];
             features?: ("repair" | "reset-passwords" | "unlock")[];
+            /** @description Containers that take part; they can be chosen later */
+            include?: string[];
             /** @description Small letters, digits and hyphens; the same name as in the agent's configuration */
             name: string;
         };

@@ -13,7 +13,7 @@ import Tag from '../parts/Tag.vue'
 import { useLoad } from '../parts/useLoad'
 import { useQuery } from '../parts/useQuery'
 import { useTyped } from '../parts/useTyped'
-import { changeWord, count, runWord, shortTarget, took, when } from '../parts/words'
+import { changeWord, count, runKind, runWord, shortTarget, took, when } from '../parts/words'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -58,8 +58,15 @@ const stageTexts = computed(() => {
     read: `${count(c.entriesRead, 'entry').replace('entrys', 'entries')} (${c.entriesChanged} changed, ${c.entriesGone} gone), ${count(c.resourcesRead, 'resource')} (${c.resourcesChanged} changed)`,
     plan: `${count(c.planned, 'entry').replace('entrys', 'entries')} looked at, ${count(c.changes, 'change')}${c.held ? `, ${c.held} held` : ''}`,
     write: `${c.done} done, ${c.failed} failed`,
+    survey: `${(c.surveyed ?? 0).toLocaleString('en')} looked at, ${count(c.findings ?? 0, 'finding')}`,
   } as Record<string, string>
 })
+const stages = computed(() => {
+  if (run.value?.kind === 'look') return ['read']
+  if (run.value?.kind === 'survey') return ['read', 'survey']
+  return run.value?.rehearsal ? ['read', 'plan'] : ['read', 'plan', 'write']
+})
+const plans = computed(() => stages.value.includes('plan'))
 const operations = [{ label: 'All operations', value: '' }, ...['create', 'adopt', 'update', 'restore', 'suspend'].map((value) => ({ label: value, value })), { label: 'problem', value: 'none' }]
 const states = [{ label: 'All states', value: '' }, ...['done', 'failed', 'held', 'blocked', 'planned', 'sent', 'superseded'].map((value) => ({ label: changeWord({ state: value as Change['state'] }, false).text, value }))]
 
@@ -70,6 +77,14 @@ const columns = computed<DataTableColumns<Change>>(() => [
   { title: 'What changes', key: 'diffs', render: (change) => change.answer || change.diffs.map((diff) => shortTarget(diff.target)).join(', ') },
   { title: 'State', key: 'state', width: 130, render: (change) => h(Tag, changeWord(change, run.value?.rehearsal ?? false)) },
 ])
+
+async function cancel(): Promise<void> {
+  try {
+    await unwrap(api.POST('/api/v1/runs/{id}/cancel', { params: { path: { id: id.value } } }))
+  } catch (e) {
+    message.error((e as Error).message)
+  }
+}
 
 async function release(): Promise<void> {
   try {
@@ -89,7 +104,7 @@ async function release(): Promise<void> {
       <div class="page-head">
         <h1>Run {{ run.id }}</h1>
         <Tag v-bind="runWord(run)" />
-        <span class="quiet">{{ run.kind }} {{ run.rehearsal ? 'rehearsal' : 'run' }} by {{ run.by }}, settings revision {{ run.revision }}, {{ run.started ? `started ${when(run.started)}` : 'not started' }}{{ ended ? `, took ${took(run.started, run.ended)}` : '' }}</span>
+        <span class="quiet">{{ runKind(run) }} by {{ run.by }}, {{ run.draft ? `draft version ${run.draft}` : `settings revision ${run.revision}` }}, {{ run.started ? `started ${when(run.started)}` : 'not started' }}{{ ended ? `, took ${took(run.started, run.ended)}` : '' }}</span>
         <RouterLink class="push" :to="{ name: 'runs' }">All runs</RouterLink>
       </div>
       <section v-if="run.failure" class="sheet note" role="alert"><strong class="bad">{{ run.failure.title }}</strong> {{ run.failure.detail }}<p>{{ run.failure.cause }} {{ run.failure.remedy }}</p></section>
@@ -102,28 +117,35 @@ async function release(): Promise<void> {
         </div>
       </section>
       <section class="sheet stages" aria-label="Stages" aria-live="polite">
-        <div v-for="name in run.rehearsal ? ['read', 'plan'] : ['read', 'plan', 'write']" :key="name" class="stage" :class="{ now: run.stage === name }">
+        <div v-for="name in stages" :key="name" class="stage" :class="{ now: run.stage === name }">
           <h2>{{ name }}<span class="quiet took">{{ took(run.stages.find((s) => s.name === name)?.started, run.stages.find((s) => s.name === name)?.ended) }}</span></h2>
           <div>{{ run.stages.some((s) => s.name === name) ? stageTexts[name] : 'not begun' }}</div>
         </div>
       </section>
       <NProgress v-if="!ended && run.stage === 'write'" type="line" :percentage="progress" :height="8" :show-indicator="false" style="margin-bottom: 12px" />
-      <RunCounts :counts="run.counts" class="counts" />
-      <div class="page-head filters">
-        <h2>Changes</h2>
-        <NSelect v-model:value="operation" :options="operations" size="small" style="width: 150px" aria-label="Operation" />
-        <NSelect v-model:value="state" :options="states" size="small" style="width: 140px" aria-label="State" />
-        <NInput v-model:value="typed" size="small" clearable placeholder="Login or name contains" style="width: 220px" :input-props="{ 'aria-label': 'Login or name contains' }" />
-        <span class="quiet push">{{ count(changes.data.value?.total ?? 0, 'line') }}</span>
-      </div>
-      <Fault v-if="changes.failure.value" :failure="changes.failure.value" @again="changes.again" />
-      <NDataTable v-else :columns="columns" :data="changes.data.value?.items ?? []" :row-key="(change: Change) => change.id" size="small" :loading="changes.loading.value && !changes.data.value">
-        <template #empty>{{ operation || state || text ? 'No change fits this choice.' : ended ? 'Nothing had to change: everything was in step.' : 'No changes planned yet.' }}</template>
-      </NDataTable>
-      <div class="row foot">
-        <NButton v-if="cursor" size="small" @click="cursor = ''">First page</NButton>
-        <NButton v-if="changes.data.value?.next" size="small" @click="cursor = changes.data.value?.next ?? ''">Next page</NButton>
-      </div>
+      <p v-if="!plans && ended && !run.failure">
+        <RouterLink v-if="run.kind === 'survey'" :to="{ name: 'survey' }">Look at the findings</RouterLink>
+        <template v-else>The mirror holds the directories now; nothing was planned or written. <RouterLink :to="{ name: 'scope' }">Choose who takes part</RouterLink></template>
+      </p>
+      <NButton v-if="!ended && (run.rehearsal || !plans) && session.may('operator')" size="small" @click="cancel">Cancel</NButton>
+      <template v-if="plans">
+        <RunCounts :counts="run.counts" class="counts" />
+        <div class="page-head filters">
+          <h2>Changes</h2>
+          <NSelect v-model:value="operation" :options="operations" size="small" style="width: 150px" aria-label="Operation" />
+          <NSelect v-model:value="state" :options="states" size="small" style="width: 140px" aria-label="State" />
+          <NInput v-model:value="typed" size="small" clearable placeholder="Login or name contains" style="width: 220px" :input-props="{ 'aria-label': 'Login or name contains' }" />
+          <span class="quiet push">{{ count(changes.data.value?.total ?? 0, 'line') }}</span>
+        </div>
+        <Fault v-if="changes.failure.value" :failure="changes.failure.value" @again="changes.again" />
+        <NDataTable v-else :columns="columns" :data="changes.data.value?.items ?? []" :row-key="(change: Change) => change.id" size="small" :loading="changes.loading.value && !changes.data.value">
+          <template #empty>{{ operation || state || text ? 'No change fits this choice.' : ended ? 'Nothing had to change: everything was in step.' : 'No changes planned yet.' }}</template>
+        </NDataTable>
+        <div class="row foot">
+          <NButton v-if="cursor" size="small" @click="cursor = ''">First page</NButton>
+          <NButton v-if="changes.data.value?.next" size="small" @click="cursor = changes.data.value?.next ?? ''">Next page</NButton>
+        </div>
+      </template>
     </template>
   </div>
 </template>

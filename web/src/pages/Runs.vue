@@ -9,7 +9,7 @@ import RunCounts from '../parts/RunCounts.vue'
 import Tag from '../parts/Tag.vue'
 import { useLoad } from '../parts/useLoad'
 import { useQuery } from '../parts/useQuery'
-import { runWord, took, when } from '../parts/words'
+import { runKind, runWord, took, when } from '../parts/words'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -18,23 +18,25 @@ const session = useSession()
 const message = useMessage()
 const router = useRouter()
 const state = useQuery<Run['state'] | ''>('state', '', 'cursor')
+const kind = useQuery<Run['kind'] | ''>('kind', '', 'cursor')
 const changed = useQuery<'yes' | ''>('changed', '', 'cursor')
 const cursor = useQuery<string>('cursor', '')
 const busy = ref('')
 
 const { data, failure, loading, again } = useLoad(
-  () => unwrap(api.GET('/api/v1/runs', { params: { query: { limit: pageSize, cursor: cursor.value || undefined, state: state.value || undefined, changed: changed.value === 'yes' || undefined } } })),
-  [state, changed, cursor],
+  () => unwrap(api.GET('/api/v1/runs', { params: { query: { limit: pageSize, cursor: cursor.value || undefined, state: state.value || undefined, kind: kind.value || undefined, changed: changed.value === 'yes' || undefined } } })),
+  [state, kind, changed, cursor],
 )
 onUnmounted(useLive().listen((event) => event.kind === 'run' && void again()))
 
 const states = [
   { label: 'All states', value: '' }, { label: 'In step', value: 'in-step' }, { label: 'With problems', value: 'problems' },
-  { label: 'Failed', value: 'failed' }, { label: 'Running', value: 'running' }, { label: 'Waiting', value: 'waiting' },
+  { label: 'Failed', value: 'failed' }, { label: 'Running', value: 'running' }, { label: 'Waiting', value: 'waiting' }, { label: 'Cancelled', value: 'cancelled' },
 ]
+const kinds = [{ label: 'All kinds', value: '' }, { label: 'Delta', value: 'delta' }, { label: 'Full', value: 'full' }, { label: 'Survey', value: 'survey' }, { label: 'Reading', value: 'look' }]
 const columns = computed<DataTableColumns<Run>>(() => [
   { title: 'Run', key: 'id', width: 80, render: (run) => h(RouterLink, { to: { name: 'run', params: { id: run.id } } }, () => `Run ${run.id}`) },
-  { title: 'Kind', key: 'kind', width: 130, render: (run) => run.kind + (run.rehearsal ? ' rehearsal' : '') },
+  { title: 'Kind', key: 'kind', width: 150, render: (run) => runKind(run) },
   { title: 'State', key: 'state', width: 170, render: (run) => h(Tag, runWord(run)) },
   { title: 'Changes', key: 'counts', render: (run) => h(RunCounts, { counts: run.counts }) },
   { title: 'Started', key: 'started', width: 165, render: (run) => (run.started ? when(run.started) : 'waits') },
@@ -60,6 +62,7 @@ async function start(kind: 'delta' | 'full', rehearsal: boolean): Promise<void> 
     <div class="page-head">
       <h1>Runs</h1>
       <NSelect v-model:value="state" :options="states" size="small" style="width: 150px" aria-label="State" />
+      <NSelect v-model:value="kind" :options="kinds" size="small" style="width: 120px" aria-label="Kind" />
       <label class="row"><NSwitch :value="changed === 'yes'" size="small" @update:value="(on: boolean) => (changed = on ? 'yes' : '')" />Only runs that changed something</label>
       <div v-if="session.may('operator')" class="row push">
         <NButton size="small" :loading="busy === 'deltatrue'" @click="start('delta', true)">Rehearse</NButton>
@@ -70,7 +73,7 @@ async function start(kind: 'delta' | 'full', rehearsal: boolean): Promise<void> 
     <Fault v-if="failure" :failure="failure" @again="again" />
     <template v-else>
       <NDataTable :columns="columns" :data="data?.items ?? []" :loading="loading && !data" :row-key="(run: Run) => run.id" size="small" :bordered="true">
-        <template #empty>{{ state || changed ? 'No run fits this choice.' : 'No run yet. “Sync now” starts the first one.' }}</template>
+        <template #empty>{{ state || changed || kind ? 'No run fits this choice.' : 'No run yet. “Sync now” starts the first one.' }}</template>
       </NDataTable>
       <div class="row foot">
         <span class="quiet">{{ data?.total ?? 0 }} in all. Runs that changed nothing are kept for a day.</span>

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
-import { count, runWord, shortTarget, show, took, until, when } from './words'
+import { count, runKind, runWord, shortTarget, show, took, until, when } from './words'
 
 describe('words', () => {
   it('shows values as people write them', () => {
@@ -12,6 +12,12 @@ describe('words', () => {
   it('leaves the URN of an extension out', () => {
     expect(shortTarget('urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department')).toBe('department')
     expect(shortTarget('emails[type eq "work"].value')).toBe('emails[type eq "work"].value')
+  })
+  it('tells readings, surveys and impacts from runs', () => {
+    expect(runWord({ kind: 'look', state: 'in-step', rehearsal: false }).text).toBe('Read')
+    expect(runWord({ kind: 'survey', state: 'problems', rehearsal: false }).text).toBe('With findings')
+    expect(runWord({ kind: 'delta', state: 'cancelled', rehearsal: true }).text).toBe('Cancelled')
+    expect([runKind({ kind: 'full', rehearsal: false }), runKind({ kind: 'delta', rehearsal: true }), runKind({ kind: 'delta', rehearsal: true, draft: 3 })]).toEqual(['full run', 'delta rehearsal', 'impact of the draft'])
   })
   it('tells times and durations', () => {
     expect(took('2026-01-01T10:00:00Z', '2026-01-01T10:00:01.25Z')).toBe('1.3 s')
@@ -27,7 +33,7 @@ describe('words', () => {
     expect(count(1200, 'change')).toBe('1,200 changes')
   })
   it('tells a rehearsal from a run', () => {
-    expect(runWord({ state: 'in-step', rehearsal: true }).text).toBe('Rehearsed')
-    expect(runWord({ state: 'running', stage: 'plan', rehearsal: false }).text).toBe('Running: plan')
+    expect(runWord({ kind: 'delta', state: 'in-step', rehearsal: true }).text).toBe('Rehearsed')
+    expect(runWord({ kind: 'delta', state: 'running', stage: 'plan', rehearsal: false }).text).toBe('Running: plan')
   })
 })

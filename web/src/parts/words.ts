@@ -3,11 +3,24 @@ import type { Change, Hit, Run } from '../api/client'
 
 export type Tone = 'success' | 'warning' | 'error' | 'info' | 'default'
 
-export function runWord(run: Pick<Run, 'state' | 'stage' | 'rehearsal'>): { text: string; tone: Tone } {
+/** What a run is, in a word: a look reads only, a survey looks for what the cloud would refuse. */
+export function runKind(run: Pick<Run, 'kind' | 'rehearsal' | 'draft'>): string {
+  if (run.kind === 'look') return 'reading'
+  if (run.kind === 'survey') return 'survey'
+  if (run.draft) return 'impact of the draft'
+  return run.kind + (run.rehearsal ? ' rehearsal' : ' run')
+}
+
+export function runWord(run: Pick<Run, 'state' | 'stage' | 'rehearsal' | 'kind'>): { text: string; tone: Tone } {
   switch (run.state) {
+    case 'cancelled':
+      return { text: 'Cancelled', tone: 'default' }
     case 'in-step':
+      if (run.kind === 'look') return { text: 'Read', tone: 'success' }
+      if (run.kind === 'survey') return { text: 'Nothing found', tone: 'success' }
       return { text: run.rehearsal ? 'Rehearsed' : 'In step', tone: 'success' }
     case 'problems':
+      if (run.kind === 'survey') return { text: 'With findings', tone: 'warning' }
       return { text: run.rehearsal ? 'Rehearsed, with problems' : 'With problems', tone: 'warning' }
     case 'failed':
       return { text: 'Failed', tone: 'error' }
