@@ -14,6 +14,7 @@ import (
 type findQuery struct {
 	Text   string `query:"text" maxLength:"1000" doc:"Part of a name, login, address or distinguished name, or an id in any form"`
 	State  string `query:"state" enum:"in-step,suspended,problem,changing,not-synced,cloud-only,removed"`
+	Kind   string `query:"kind" enum:"user,group,contact"`
 	Sort   string `query:"sort" enum:"name,-name,login,-login,state,-state" default:"name"`
 	Cursor string `query:"cursor"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
@@ -35,7 +36,7 @@ func (s *Server) objectRoutes() {
 		if err != nil {
 			return nil, fail(err)
 		}
-		hits, total, err := s.engine.Find(ctx, store.FindQuery{Text: in.Text, State: in.State, Sort: in.Sort, Offset: int(offset), Limit: in.Limit})
+		hits, total, err := s.engine.Find(ctx, store.FindQuery{Text: in.Text, State: in.State, Kind: in.Kind, Sort: in.Sort, Offset: int(offset), Limit: in.Limit})
 		return answer(pageAt(hits, total, int(offset)), err)
 	})
 	huma.Register(s.api, operation("GET", "/object", "get-object", "One object: entry, link, resource side by side, and why", wire.Viewer), func(ctx context.Context, in *objectQuery) (*body[wire.Object], error) {

@@ -108,7 +108,7 @@ func (s *Store) CountMembers(ctx context.Context, ref Ref) (members, unknown int
 	return row.Members, row.Unknown, err
 }
 
-// FillMembers gives groups the names of their members that the mirror knows.
+// FillMembers gives groups the names of their members.
 func (s *Store) FillMembers(ctx context.Context, entries []*entry.Entry) error {
 	at := map[Ref]*entry.Entry{}
 	var refs []Ref
@@ -123,10 +123,13 @@ func (s *Store) FillMembers(ctx context.Context, entries []*entry.Entry) error {
 		return nil
 	}
 	directories, ids := refArrays(refs)
-	var rows []struct{ Directory, GroupID, DN string }
-	err := s.raw(ctx, `SELECT m.directory, m.group_id, e.dn FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) JOIN memberships m ON m.directory = d AND m.group_id = i
-		JOIN entries e ON e.directory = m.directory AND e.id = m.member_id`, directories, ids).Scan(&rows).Error
+	var rows []struct{ Directory, GroupID, DN, Path string }
+	err := s.raw(ctx, `SELECT m.directory, m.group_id, coalesce(e.dn, '') AS dn, m.member_path AS path FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i)
+		JOIN memberships m ON m.directory = d AND m.group_id = i LEFT JOIN entries e ON e.directory = m.directory AND e.id = m.member_id`, directories, ids).Scan(&rows).Error
 	for _, row := range rows {
+		if row.DN == "" { // a member that is not mirrored, such as a computer
+			row.DN = entry.NameOfPath(row.Path)
+		}
 		id, err := entry.NewID(row.GroupID)
 		if err != nil {
 			return err

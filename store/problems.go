@@ -117,12 +117,13 @@ func (s *Store) EntryCount(ctx context.Context, directory string) (int, error) {
 
 // hitRow is a row of a search.
 type hitRow struct {
-	Type, Directory, EntryID, ResourceID string
-	DN                                   string `gorm:"column:dn"`
-	Name, Login, State                   string
-	Active                               *bool
-	Gone                                 bool
-	Total                                int
+	Type, Kind                     string
+	Directory, EntryID, ResourceID string
+	DN                             string `gorm:"column:dn"`
+	Name, Login, State             string
+	Active                         *bool
+	Gone                           bool
+	Total                          int
 }
 
 // FindQuery searches objects.
@@ -130,6 +131,7 @@ type FindQuery struct {
 	Text   string
 	IDs    []entry.ID // the text read as an id, in every reading
 	State  string
+	Kind   string // of entries; "" for all
 	Sort   string // name, -name, login, -login, state, -state
 	Offset int
 	Limit  int
@@ -138,7 +140,7 @@ type FindQuery struct {
 // findFrom joins entries with their resources, and adds resources that no
 // entry owns; state is where each object stands.
 const findFrom = `FROM (
-	SELECT 'entry' AS type, e.directory, e.id::text AS entry_id, coalesce(l.resource_id, '') AS resource_id, e.dn,
+	SELECT 'entry' AS type, e.kind, e.directory, e.id::text AS entry_id, coalesce(l.resource_id, '') AS resource_id, e.dn,
 		coalesce(nullif(e.attributes->'displayName'->>0, ''), e.attributes->'cn'->>0, e.dn) AS name,
 		coalesce(r.attributes->>'userName', e.attributes->'userPrincipalName'->>0, e.attributes->'mail'->>0, '') AS login,
 		r.active, e.gone IS NOT NULL AS gone,
@@ -146,10 +148,10 @@ const findFrom = `FROM (
 			WHEN d.entry_id IS NOT NULL THEN 'changing' WHEN l.id IS NOT NULL THEN 'in-step' ELSE 'not-synced' END AS state
 	FROM entries e LEFT JOIN links l ON l.directory = e.directory AND l.entry_id = e.id LEFT JOIN resources r ON r.id = l.resource_id
 		LEFT JOIN problems p ON p.directory = e.directory AND p.entry_id = e.id LEFT JOIN dirty d ON d.directory = e.directory AND d.entry_id = e.id
-	WHERE e.kind = 'user' AND (@text = '' OR e.search LIKE @pattern OR r.search LIKE @pattern OR e.id::text = ANY((@ids)::text[]))
+	WHERE e.kind <> 'container' AND (@kind = '' OR e.kind = @kind) AND (@text = '' OR e.search LIKE @pattern OR r.search LIKE @pattern OR e.id::text = ANY((@ids)::text[]))
 	UNION ALL
-	SELECT 'resource', '', '', r.id, '', coalesce(r.attributes->>'displayName', r.attributes->>'userName'), coalesce(r.attributes->>'userName', ''), r.active, false, 'cloud-only'
-	FROM resources r WHERE NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)
+	SELECT 'resource', 'user', '', '', r.id, '', coalesce(r.attributes->>'displayName', r.attributes->>'userName'), coalesce(r.attributes->>'userName', ''), r.active, false, 'cloud-only'
+	FROM resources r WHERE @kind IN ('', 'user') AND NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)
 		AND (@text = '' OR r.search LIKE @pattern OR r.id = ANY((@ids)::text[]))
 ) o WHERE @state IN ('', state)`
 
@@ -162,8 +164,8 @@ func (s *Store) Exact(ctx context.Context, text string, ids []entry.ID) (wire.Hi
 	}
 	var refs []struct{ Directory, EntryID, ResourceID string }
 	err := s.raw(ctx, `
-		SELECT directory, id::text AS entry_id, '' AS resource_id FROM entries WHERE id = ANY((@ids)::text[]::uuid[]) AND kind = 'user'
-		UNION SELECT directory, id::text, '' FROM entries WHERE @path <> '' AND path = @path AND kind = 'user' AND gone IS NULL AND directory IN (SELECT directory FROM directory_states)
+		SELECT directory, id::text AS entry_id, '' AS resource_id FROM entries WHERE id = ANY((@ids)::text[]::uuid[]) AND kind <> 'container'
+		UNION SELECT directory, id::text, '' FROM entries WHERE @path <> '' AND path = @path AND kind <> 'container' AND gone IS NULL AND directory IN (SELECT directory FROM directory_states)
 		UNION SELECT coalesce(l.directory, ''), coalesce(l.entry_id::text, ''), CASE WHEN l.id IS NULL THEN r.id ELSE '' END
 			FROM resources r LEFT JOIN links l ON l.resource_id = r.id WHERE r.keys && ARRAY['userName=' || lower(@text)] OR r.id = @text OR r.id = ANY((@ids)::text[])
 		LIMIT 2`, map[string]any{"ids": idArray(ids), "path": path, "text": text}).Scan(&refs).Error
@@ -180,7 +182,7 @@ func (s *Store) Exact(ctx context.Context, text string, ids []entry.ID) (wire.Hi
 // Find searches entries and resources by name, login, address or id, and tells
 // how many fit.
 func (s *Store) Find(ctx context.Context, q FindQuery) ([]wire.Hit, int, error) {
-	args := map[string]any{"text": q.Text, "pattern": like(strings.ToLower(q.Text)), "ids": idArray(q.IDs), "state": q.State, "offset": q.Offset, "limit": q.Limit}
+	args := map[string]any{"text": q.Text, "pattern": like(strings.ToLower(q.Text)), "ids": idArray(q.IDs), "state": q.State, "kind": q.Kind, "offset": q.Offset, "limit": q.Limit}
 	order, ok := map[string]string{"": "lower(name)", "name": "lower(name)", "-name": "lower(name) DESC", "login": "login", "-login": "login DESC", "state": "state, lower(name)", "-state": "state DESC, lower(name)"}[q.Sort]
 	if !ok {
 		return nil, 0, problem.New(problem.BadInput, "sort %q: use name, login or state, with a minus for the other way round", q.Sort)
@@ -200,7 +202,7 @@ func (s *Store) Find(ctx context.Context, q FindQuery) ([]wire.Hit, int, error) 
 	}
 	hits := make([]wire.Hit, len(rows))
 	for i, r := range rows {
-		hits[i] = wire.Hit{Type: r.Type, Name: r.Name, Login: r.Login, DN: r.DN, Directory: r.Directory, EntryID: r.EntryID, ResourceID: r.ResourceID, Active: r.Active, Gone: r.Gone, State: r.State}
+		hits[i] = wire.Hit{Type: r.Type, Kind: r.Kind, Name: r.Name, Login: r.Login, DN: r.DN, Directory: r.Directory, EntryID: r.EntryID, ResourceID: r.ResourceID, Active: r.Active, Gone: r.Gone, State: r.State}
 	}
 	return hits, total, nil
 }

@@ -201,6 +201,7 @@ type OpenProblem struct {
 // Hit is one object that a search found.
 type Hit struct {
 	Type       string `json:"type" enum:"entry,resource"`
+	Kind       string `json:"kind" enum:"user,group,contact"`
 	Name       string `json:"name"`
 	Login      string `json:"login,omitempty"`
 	DN         string `json:"dn,omitempty"`

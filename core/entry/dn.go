@@ -2,6 +2,7 @@ package entry
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/go-ldap/ldap/v3"
@@ -56,6 +57,14 @@ func (d DN) Path() string {
 		}
 	}
 	return b.String()
+}
+
+// NameOfPath is a distinguished name with this path; its escapes are those of
+// RFC 4514 section 2.4.
+func NameOfPath(path string) string {
+	steps := strings.Split(path, "/")
+	slices.Reverse(steps)
+	return strings.Join(steps, ",")
 }
 
 // Name is the value of the first relative name, without escapes.

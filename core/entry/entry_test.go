@@ -42,6 +42,9 @@ func TestPathsTellWhatLiesBelowWhat(t *testing.T) {
 	assert.False(t, PathUnder(path("OU=Fleet 2,DC=halvard,DC=example"), fleet))
 	assert.False(t, PathUnder(path(`CN=x\,OU=Fleet,DC=halvard,DC=example`), fleet), "an escaped comma separates nothing")
 	assert.False(t, PathUnder(path(`CN=a/b,DC=halvard,DC=example`), path("CN=a,DC=halvard,DC=example")))
+	for _, text := range []string{`cn=a\,b+uid=x/y,ou=fleet,dc=example`, "dc=example"} {
+		assert.Equal(t, path(text), path(NameOfPath(path(text))), "a path leads back to a name with the same path")
+	}
 	for _, text := range []string{"", "Fleet", "OU=Fleet,", "OU=a\\zz"} {
 		_, err := ParseDN(text)
 		assert.Error(t, err, text)

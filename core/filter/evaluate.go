@@ -18,30 +18,70 @@ const (
 	inChain = "1.2.840.113556.1.4.1941"
 )
 
+// outcome is what a filter comes to; an item that the directory cannot evaluate
+// is undefined, and so is its opposite (RFC 4511 section 4.5.1.7).
+type outcome int
+
+const (
+	no outcome = iota
+	undefined
+	yes
+)
+
 // Matches tells whether the filter keeps the entry.
-func (f *Filter) Matches(e entry.Entry) bool {
+func (f *Filter) Matches(e entry.Entry) bool { return f.evaluate(e) == yes }
+
+func (f *Filter) evaluate(e entry.Entry) outcome {
 	switch f.Operator {
 	case And:
+		out := yes
 		for _, child := range f.Children {
-			if !child.Matches(e) {
-				return false
+			if out = min(out, child.evaluate(e)); out == no {
+				break
 			}
 		}
-		return true
+		return out
 	case Or:
+		out := no
 		for _, child := range f.Children {
-			if child.Matches(e) {
-				return true
+			if out = max(out, child.evaluate(e)); out == yes {
+				break
 			}
 		}
-		return false
+		return out
 	case Not:
-		return !f.Children[0].Matches(e)
+		return yes - f.Children[0].evaluate(e)
+	}
+	if f.undefined() {
+		return undefined
 	}
 	for _, value := range f.values(e) {
 		if f.holds(value) {
-			return true
+			return yes
 		}
+	}
+	return no
+}
+
+// For returns the filter as a directory evaluates it: of the dialect ad or by
+// the standard schemas.
+func (f *Filter) For(ad bool) *Filter {
+	copied := *f
+	copied.ad = ad
+	copied.Children = make([]*Filter, len(f.Children))
+	for i, child := range f.Children {
+		copied.Children[i] = child.For(ad)
+	}
+	return &copied
+}
+
+// undefined tells items that a directory has no matching rule for.
+func (f *Filter) undefined() bool {
+	switch {
+	case f.Operator == Extensible && f.ad:
+		return f.Rule != "" && f.Rule != bitAnd && f.Rule != bitOr && f.Rule != inChain
+	case f.Operator == AtLeast || f.Operator == AtMost:
+		return !f.ad && !isOrdered(f.Attribute)
 	}
 	return false
 }
@@ -64,6 +104,11 @@ func (f *Filter) values(e entry.Entry) []string {
 		values = []string{string(e.ID.ObjectGUID())}
 	case "entryuuid":
 		values = []string{e.ID.String()}
+	case "objectcategory":
+		// Changes leave it out, and it follows from the kind.
+		if name := categories[e.Kind]; f.ad && name != "" {
+			values = []string{name}
+		}
 	case "distinguishedname", "entrydn":
 		values = []string{e.DN}
 	case "":
@@ -152,8 +197,8 @@ func (f *Filter) equal(value string) bool {
 		return strings.EqualFold(value, f.Value) || isSubclass(value, f.Value)
 	case category:
 		// Directories of the dialect ad take the short name of a class for the
-		// name of its category.
-		return sameName(value, f.Value) || strings.HasPrefix(strings.ToLower(value), "cn="+strings.ToLower(f.Value)+",")
+		// whole name of its category.
+		return strings.EqualFold(value, f.Value) || strings.HasPrefix(strings.ToLower(f.Value), "cn="+value+",")
 	}
 	return fold(value) == fold(f.Value)
 }

@@ -2,6 +2,7 @@ package filter
 
 import (
 	"errors"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -45,6 +46,7 @@ func TestMatches(t *testing.T) {
 		"(userAccountControl:1.2.840.113556.1.4.803:=3)":            false,
 		"(userAccountControl:1.2.840.113556.1.4.804:=3)":            true,
 		"(employeeNumber>=5)":                                       true,
+		"(!(employeeNumber>=50))":                                   true,
 		"(employeeNumber<=5)":                                       false,
 		"(ou:dn:=fleet)":                                            true,
 		"(cn:caseExactMatch:=ada brekke)":                           false,
@@ -53,9 +55,48 @@ func TestMatches(t *testing.T) {
 	} {
 		f, err := Parse(text)
 		require.NoError(t, err, text)
+		f = f.For(!strings.Contains(text, "caseExactMatch"))
 		assert.Equal(t, want, f.Matches(ada), text)
 		assert.Equal(t, reason.Of(want), f.Explain(ada).Outcome, text)
 	}
+}
+
+func TestWhatADirectoryCannotEvaluateIsUndefined(t *testing.T) {
+	t.Parallel()
+	for text, want := range map[string][2]bool{ // by the standard schemas, in the dialect ad
+		"(employeeNumber>=5)":                                           {false, true},
+		"(!(employeeNumber>=5))":                                        {false, false},
+		"(|(employeeNumber>=5)(cn=ada*))":                               {true, true},
+		"(&(employeeNumber>=5)(cn=ada*))":                               {false, true},
+		"(!(&(employeeNumber>=5)(cn=x)))":                               {true, true},
+		"(cn:caseExactMatch:=Ada Brekke)":                               {true, false},
+		"(!(cn:caseExactMatch:=x))":                                     {true, false},
+		"(createTimestamp>=20260101000000Z)":                            {true, true},
+		"(member=cn=Bo, dc=example)":                                    {true, true},
+		"(memberOf=cn=Crew,dc=example)":                                 {true, true},
+		"(memberOf=cn=All,dc=example)":                                  {false, false},
+		"(objectClass=organizationalPerson)":                            {true, true},
+		"(telephoneNumber=+4755010101)":                                 {true, true},
+		"(objectCategory=person)":                                       {true, true},
+		`(objectGUID=\00\00\00\00\00\00\00\00\00\00\00\00\00\00\00\07)`: {true, true},
+		"(cn=ada   brekke )":                                            {true, true},
+	} {
+		f, err := Parse(text)
+		require.NoError(t, err, text)
+		e := ada
+		e.ID, e.Kind = entry.ID{15: 7}, entry.User
+		e.Members, e.Groups, e.AllGroups = []string{"CN=Bo,DC=example"}, []string{"CN=Crew,DC=example"}, []string{"CN=Crew,DC=example", "CN=All,DC=example"}
+		e.Attributes = entry.Attributes{"createTimestamp": {"20260301000000Z"}, "telephoneNumber": {"+47 55-01 01 01"}}
+		for name, values := range ada.Attributes {
+			e.Attributes[name] = values
+		}
+		assert.Equal(t, want, [2]bool{f.For(false).Matches(e), f.For(true).Matches(e)}, text)
+	}
+	chain, err := Parse("(memberOf:1.2.840.113556.1.4.1941:=cn=All,dc=example)")
+	require.NoError(t, err)
+	assert.True(t, chain.AsksForGroups())
+	assert.Empty(t, chain.Attributes(), "memberships are known without asking")
+	assert.True(t, chain.For(true).Matches(entry.Entry{AllGroups: []string{"CN=All,DC=example"}}))
 }
 
 func TestParseTellsWhereAndWhy(t *testing.T) {

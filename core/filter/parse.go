@@ -37,6 +37,7 @@ type Filter struct {
 	DNAttributes bool
 
 	text string
+	ad   bool // see For
 }
 
 // SyntaxError tells where a filter stops being one.
@@ -83,7 +84,7 @@ func (f *Filter) Attributes() []string {
 	return names
 }
 
-var alwaysKnown = map[string]bool{"memberof": true, "member": true, "objectguid": true, "entryuuid": true, "distinguishedname": true, "entrydn": true}
+var alwaysKnown = map[string]bool{"memberof": true, "member": true, "objectguid": true, "entryuuid": true, "distinguishedname": true, "entrydn": true, "objectcategory": true}
 
 type parser struct {
 	text string

@@ -1,6 +1,10 @@
 package filter
 
-import "strings"
+import (
+	"strings"
+
+	"kambrel.example/kambrel/core/entry"
+)
 
 // syntax tells how the values of an attribute are compared (RFC 4517 section
 // 4.2). A filter does not carry the directory's schema, so this knows the
@@ -28,6 +32,22 @@ func init() {
 		creatorsName modifiersName managedBy managedObjects directReports associatedName aliasedObjectName documentAuthor`) {
 		syntaxes[strings.ToLower(name)] = names
 	}
+	for _, name := range strings.Fields(`createTimestamp modifyTimestamp entryCSN contextCSN uidNumber gidNumber shadowLastChange shadowMin shadowMax
+		shadowWarning shadowInactive shadowExpire pwdChangedTime pwdAccountLockedTime pwdFailureTime pwdLastSuccess`) {
+		ordered[strings.ToLower(name)] = true
+	}
+}
+
+// categories are the short names of the object categories of the kinds.
+var categories = map[entry.Kind]string{entry.User: "person", entry.Contact: "person", entry.Group: "group", entry.Container: "organizational-unit"}
+
+// ordered are the attributes of the standard schemas that have an ordering rule;
+// in the dialect ad all have one.
+var ordered = map[string]bool{}
+
+func isOrdered(attribute string) bool {
+	name, _, _ := strings.Cut(attribute, ";")
+	return ordered[strings.ToLower(name)]
 }
 
 func syntaxOf(attribute string) syntax {

@@ -42,13 +42,15 @@ type Scope struct {
 	directories map[string][]mark
 	bases       map[string]string // paths
 	kinds       map[entry.Kind]selection
+	ad          map[string]bool // directories of the dialect ad
 }
 
 // selection is what a kind asks beside the containers.
 type selection struct {
 	off    bool
-	filter *filter.Filter
-	limit  []string // paths of groups
+	filter *filter.Filter // as directories of the dialect standard evaluate it
+	ad     *filter.Filter // as those of the dialect ad do
+	limit  []string       // paths of groups
 	nested bool
 	groups []string // the same as they were written
 }
@@ -60,13 +62,14 @@ type mark struct {
 
 // Compile prepares the scope of a valid document.
 func Compile(document settings.Document) (*Scope, error) {
-	s := &Scope{directories: map[string][]mark{}, bases: map[string]string{}, kinds: map[entry.Kind]selection{}}
+	s := &Scope{directories: map[string][]mark{}, bases: map[string]string{}, kinds: map[entry.Kind]selection{}, ad: map[string]bool{}}
 	for _, directory := range document.Directories {
 		base, err := entry.ParseDN(directory.Base)
 		if err != nil {
 			return nil, fmt.Errorf("base of directory %s: %w", directory.Name, err)
 		}
 		s.bases[directory.Name] = base.Path()
+		s.ad[directory.Name] = directory.Dialect != settings.Standard
 		var marks []mark
 		add := func(dns []string, include bool) error {
 			for _, text := range dns {
@@ -103,7 +106,7 @@ func compileSelection(in settings.Selection) (selection, error) {
 		if err != nil {
 			return out, err
 		}
-		out.filter = parsed
+		out.filter, out.ad = parsed.For(false), parsed.For(true)
 	}
 	for _, group := range in.MembersOf.Groups {
 		dn, err := entry.ParseDN(group)
@@ -113,6 +116,15 @@ func compileSelection(in settings.Selection) (selection, error) {
 		out.limit = append(out.limit, dn.Path())
 	}
 	return out, nil
+}
+
+// selection is what the entry's kind asks, as the entry's directory takes it.
+func (s *Scope) selection(e entry.Entry) selection {
+	selected := s.kinds[e.Kind]
+	if s.ad[e.Directory] {
+		selected.filter = selected.ad
+	}
+	return selected
 }
 
 // holder returns the group of the limit that holds the entry, "" if none.
@@ -186,7 +198,7 @@ func (s *Scope) AsksForMembers() bool {
 // Decide gives the verdict without reasons; it is what runs use.
 func (s *Scope) Decide(e entry.Entry) Verdict {
 	marks, known := s.directories[e.Directory]
-	selected := s.kinds[e.Kind]
+	selected := s.selection(e)
 	switch {
 	case e.Gone:
 		return Verdict{Code: Gone, Summary: "out: the directory says that the entry was deleted"}
@@ -216,7 +228,7 @@ func (s *Scope) Explain(e entry.Entry) Verdict {
 	add(reason.Node{Text: "the entry exists in the directory", Outcome: reason.Of(!e.Gone), Deciding: verdict.Code == Gone})
 	add(reason.Node{Text: "its kind takes part", Outcome: reason.Of(verdict.Code != KindOff), Value: string(e.Kind), Deciding: verdict.Code == KindOff})
 	add(s.explainContainers(e, verdict))
-	selected := s.kinds[e.Kind]
+	selected := s.selection(e)
 	if selected.filter != nil {
 		node := selected.filter.Explain(e)
 		if verdict.Code != Filtered {

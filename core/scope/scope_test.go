@@ -61,6 +61,45 @@ func TestDecide(t *testing.T) {
 	}
 }
 
+func TestAllOfItMustHoldAtOnce(t *testing.T) {
+	t.Parallel()
+	base := "DC=halvard,DC=example"
+	limited := func(nested bool) *Scope {
+		s, err := Compile(settings.Document{
+			Directories: []settings.Directory{{Name: "halvard", Base: base, Containers: settings.Containers{Include: []string{base}}}},
+			Users:       settings.Users{Filter: "(objectClass=user)", MembersOf: settings.GroupLimit{Groups: []string{"cn=Pilot, " + base}, Nested: nested}},
+			Groups:      settings.Selection{Off: true}, Contacts: settings.Selection{Filter: "(mail=*)"},
+		})
+		require.NoError(t, err)
+		assert.True(t, s.AsksForGroups())
+		assert.Equal(t, []entry.Kind{entry.User, entry.Contact}, s.Kinds())
+		return s
+	}
+	direct, through := person("CN=a,"+base), person("CN=b,"+base)
+	direct.Groups, direct.AllGroups = []string{"CN=Pilot," + base}, []string{"CN=Pilot," + base}
+	through.Groups, through.AllGroups = []string{"CN=Inner," + base}, []string{"CN=Inner," + base, "CN=Pilot," + base}
+	group, contact, reachable := person("CN=g,"+base), person("CN=c,"+base), person("CN=d,"+base)
+	group.Kind, contact.Kind, reachable.Kind = entry.Group, entry.Contact, entry.Contact
+	reachable.Attributes = entry.Attributes{"mail": {"d@halvard.example"}}
+	for name, c := range map[string]struct {
+		entry  entry.Entry
+		nested bool
+		want   Code
+	}{
+		"a member":                           {direct, false, Included},
+		"a member of a group within it":      {through, true, Included},
+		"that one, where only direct counts": {through, false, NotMember},
+		"no member":                          {person("CN=x," + base), true, NotMember},
+		"a kind that is switched off":        {group, true, KindOff},
+		"a contact that its filter drops":    {contact, true, Filtered},
+		"a contact that its filter keeps":    {reachable, true, Included},
+	} {
+		verdict := limited(c.nested).Explain(c.entry)
+		assert.Equal(t, c.want, verdict.Code, name)
+		assert.True(t, decides(verdict.Reasons), name)
+	}
+}
+
 func decides(nodes []reason.Node) bool {
 	for _, node := range nodes {
 		if node.Deciding || decides(node.Children) {

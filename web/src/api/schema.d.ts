@@ -1552,6 +1552,8 @@ export interface components {
             dn?: string;
             entryId?: string;
             gone?: boolean;
+            /** @enum {string} */
+            kind: "user" | "group" | "contact";
             login?: string;
             name: string;
             resourceId?: string;
@@ -3134,6 +3136,7 @@ export interface operations {
                 /** @description Part of a name, login, address or distinguished name, or an id in any form */
                 text?: string;
                 state?: "in-step" | "suspended" | "problem" | "changing" | "not-synced" | "cloud-only" | "removed";
+                kind?: "user" | "group" | "contact";
                 sort?: "name" | "-name" | "login" | "-login" | "state" | "-state";
                 cursor?: string;
                 limit?: number;

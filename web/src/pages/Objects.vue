@@ -17,6 +17,7 @@ type Sort = 'name' | '-name' | 'login' | '-login' | 'state' | '-state'
 const pageSize = 50
 const text = useQuery<string>('text', '', 'page')
 const state = useQuery<Hit['state'] | ''>('state', '', 'page')
+const kind = useQuery<Hit['kind'] | ''>('kind', 'user', 'page')
 const sort = useQuery<Sort>('sort', 'name', 'page')
 const page = useQuery<string>('page', '1')
 const typed = useTyped(text)
@@ -24,9 +25,9 @@ const typed = useTyped(text)
 const { data, failure, loading, again } = useLoad(
   () =>
     unwrap(api.GET('/api/v1/objects', {
-      params: { query: { text: text.value || undefined, state: state.value || undefined, sort: sort.value, limit: pageSize, cursor: page.value === '1' ? undefined : String((Number(page.value) - 1) * pageSize) } },
+      params: { query: { text: text.value || undefined, state: state.value || undefined, kind: kind.value || undefined, sort: sort.value, limit: pageSize, cursor: page.value === '1' ? undefined : String((Number(page.value) - 1) * pageSize) } },
     })),
-  [text, state, sort, page],
+  [text, state, kind, sort, page],
 )
 
 const order = (key: string) => (sort.value === key ? 'ascend' : sort.value === '-' + key ? 'descend' : false) as 'ascend' | 'descend' | false
@@ -36,6 +37,7 @@ const columns = computed<DataTableColumns<Hit>>(() => [
   { title: 'State', key: 'state', sorter: true, sortOrder: order('state'), width: 130, render: (hit) => h('span', { title: objectWord(hit.state).means }, h(Tag, { text: objectWord(hit.state).text, tone: objectWord(hit.state).tone })) },
   { title: 'In the directory', key: 'dn', render: (hit) => hit.dn ? h(Dn, { dn: hit.dn, class: 'quiet' }) : h('span', { class: 'quiet' }, 'none') },
 ])
+const kinds = [{ label: 'People', value: 'user' }, { label: 'Groups', value: 'group' }, { label: 'Contacts', value: 'contact' }, { label: 'All kinds', value: '' }]
 const states = [{ label: 'All states', value: '' }, ...objectStates]
 
 function sorted(by: DataTableSortState | null): void {
@@ -48,6 +50,7 @@ function sorted(by: DataTableSortState | null): void {
     <div class="page-head">
       <h1>Objects</h1>
       <NInput v-model:value="typed" clearable size="small" style="width: 380px" placeholder="Name, login, address, or an id in any form" :input-props="{ 'aria-label': 'Search objects', type: 'search' }" />
+      <NSelect v-model:value="kind" :options="kinds" size="small" style="width: 120px" aria-label="Kind" />
       <NSelect v-model:value="state" :options="states" size="small" style="width: 150px" aria-label="State" />
       <span class="quiet push" role="status">{{ count(data?.total ?? 0, 'object') }}</span>
     </div>
