@@ -33,6 +33,10 @@ type figures struct {
 	RawDelta   float64 `json:"rawDelta"`
 	Rehearsal  float64 `json:"rehearsal"`
 	RawPass    float64 `json:"rawPass"`
+	Impact     float64 `json:"impact"`
+	Survey     float64 `json:"survey"`
+	Preview    float64 `json:"preview"`
+	Tree       float64 `json:"tree"`
 	Why        float64 `json:"why"`
 	Find       float64 `json:"find"`
 	ServiceMB  float64 `json:"serviceMB"`
@@ -102,6 +106,10 @@ func measure(ctx context.Context, n int) (f figures, err error) {
 		{"100 entries read and 100 PATCHes", &f.RawDelta, s.rawDelta},
 		{"rehearsal of everything", &f.Rehearsal, s.rehearsal},
 		{"one pass over the mirror in SQL", &f.RawPass, s.rawPass},
+		{"impact of a draft", &f.Impact, s.impact},
+		{"survey of everybody", &f.Survey, s.survey},
+		{"live count of a filter", &f.Preview, s.preview},
+		{"container tree", &f.Tree, s.tree},
 		{"why", &f.Why, s.why},
 		{"find", &f.Find, s.find},
 	}

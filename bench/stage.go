@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"database/sql"
+	"errors"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -378,6 +379,59 @@ func (s *stage) rehearsal(ctx context.Context) (float64, error) {
 		}
 	}
 	return 0, fmt.Errorf("run %d has no plan", run.ID)
+}
+
+// impact rehearses a draft that keeps some people out, from being asked for to
+// its end.
+func (s *stage) impact(ctx context.Context) (float64, error) {
+	if _, err := s.client.EditDraft(ctx, func(d *settings.Document) error {
+		d.Users.Filter = "(&(objectClass=inetOrgPerson)(!(departmentNumber=Deck 7)))"
+		return nil
+	}); err != nil {
+		return 0, err
+	}
+	return timed(func() error {
+		run, err := s.client.Impact(ctx)
+		if err == nil {
+			run, err = s.client.Wait(ctx, run.ID, nil)
+		}
+		if err == nil && run.Counts.Held != s.n/40 {
+			err = fmt.Errorf("the impact holds %d, not %d: %+v", run.Counts.Held, s.n/40, run.Failure)
+		}
+		return errors.Join(err, s.client.DiscardDraft(ctx))
+	})
+}
+
+func (s *stage) survey(ctx context.Context) (float64, error) {
+	return timed(func() error {
+		run, err := s.client.StartSurvey(ctx, wire.NewSurvey{})
+		if err == nil {
+			run, err = s.client.Wait(ctx, run.ID, nil)
+		}
+		if err == nil && run.Counts.Surveyed != s.n {
+			err = fmt.Errorf("the survey looked at %d, not %d: %+v", run.Counts.Surveyed, s.n, run.Failure)
+		}
+		return err
+	})
+}
+
+func (s *stage) preview(ctx context.Context) (float64, error) {
+	active, err := s.client.Settings(ctx)
+	if err != nil {
+		return 0, err
+	}
+	active.Document.Users.Filter = "(&(objectClass=inetOrgPerson)(!(departmentNumber=Deck 7)))"
+	return timed(func() error {
+		_, err := s.client.PreviewScope(ctx, wire.ScopePreview{Document: &active.Document, Samples: 12})
+		return err
+	})
+}
+
+func (s *stage) tree(ctx context.Context) (float64, error) {
+	return timed(func() error {
+		_, err := s.client.Containers(ctx, "brisling")
+		return err
+	})
 }
 
 func (s *stage) rawPass(ctx context.Context) (float64, error) {

@@ -13,6 +13,7 @@ import (
 	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/core/scope"
 	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/core/survey"
 	"kambrel.example/kambrel/store"
 )
 
@@ -41,8 +42,9 @@ func compileDocument(revision int, document settings.Document) (*compiled, error
 		return nil, err
 	}
 	c.indexed, c.asksForGroups = c.match.Indexed(), c.scope.AsksForGroups()
-	// What people are called is always read, so that they can be found.
-	names := append([]string{"objectClass", "cn", "displayName"}, c.scope.Attributes()...)
+	// What people are called is always read, so that they can be found, and what
+	// a survey looks at, so that it need not read everything again.
+	names := append(append([]string{"objectClass", "uid"}, survey.Attributes()...), c.scope.Attributes()...)
 	names = append(append(names, c.rules.Attributes()...), c.match.Attributes()...)
 	c.attributes = union(names)
 	return c, nil

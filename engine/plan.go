@@ -61,7 +61,7 @@ func (x *execution) planBatch(ctx context.Context, phase int, after *store.Ref, 
 			return err
 		}
 		last = refOf(batch[looked-1])
-		p = &planner{settings: x.settings, domains: x.domains, last: phase == store.DirtyLater}
+		p = &planner{settings: x.settings, domains: x.domains, last: phase == store.DirtyLater, claims: tx.ReplaceClaims}
 		if err := p.decide(ctx, tx, batch); err != nil {
 			return err
 		}
@@ -96,26 +96,11 @@ func (x *execution) planBatch(ctx context.Context, phase int, after *store.Ref, 
 	return looked, x.count(ctx, func(c *wire.Counts) { p.count(c, looked) })
 }
 
-// rehearse plans without keeping anything but the decisions.
-func (x *execution) rehearse(ctx context.Context) error {
-	err := x.store.Discarded(ctx, func(tx *store.Store) error {
-		if x.run.Kind == "full" || x.run.Draft > 0 {
-			if err := tx.MarkAllDirty(ctx); err != nil {
-				return err
-			}
-		}
-		return x.plan(ctx, tx, x.store)
-	})
-	if err != nil {
-		return err
-	}
-	return x.guard(ctx)
-}
-
 // planner decides about one batch and gathers what follows from it.
 type planner struct {
 	settings *compiled
 	domains  []string
+	claims   func(context.Context, []store.Ref, []store.NewClaim) (map[string]store.Claimant, error)
 	last     bool // clashes with entries that are still to be planned are real
 
 	changes  []store.NewChange
@@ -204,7 +189,7 @@ func (p *planner) decide(ctx context.Context, state *store.Store, batch []store.
 			s.claims = append(s.claims, plan.ResourceClaim(s.decision.ResourceID))
 		}
 	}
-	if err := p.claim(ctx, state, subjects); err != nil {
+	if err := p.claim(ctx, subjects); err != nil {
 		return err
 	}
 	if err := p.clashWithCloud(ctx, state, subjects); err != nil {
@@ -218,7 +203,7 @@ func (p *planner) decide(ctx context.Context, state *store.Store, batch []store.
 
 // claim takes the unique values of the batch. Those with a resource come first,
 // so that a newcomer never takes a login from the person who has it.
-func (p *planner) claim(ctx context.Context, state *store.Store, subjects []*subject) error {
+func (p *planner) claim(ctx context.Context, subjects []*subject) error {
 	ordered := slices.Clone(subjects)
 	slices.SortStableFunc(ordered, func(a, b *subject) int {
 		return boolRank(a.Dirty.Link == nil) - boolRank(b.Dirty.Link == nil)
@@ -228,10 +213,10 @@ func (p *planner) claim(ctx context.Context, state *store.Store, subjects []*sub
 	for _, s := range ordered {
 		refs = append(refs, s.ref)
 		for _, claim := range s.claims {
-			claims = append(claims, store.NewClaim{Ref: s.ref, Key: claim.Key()})
+			claims = append(claims, store.NewClaim{Ref: s.ref, Key: claim.Key(), DN: s.Dirty.Entry.DN})
 		}
 	}
-	taken, err := state.ReplaceClaims(ctx, refs, claims)
+	taken, err := p.claims(ctx, refs, claims)
 	if err != nil {
 		return fmt.Errorf("claim unique values: %w", err)
 	}

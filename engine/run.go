@@ -10,7 +10,6 @@ import (
 
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/core/survey"
 	"kambrel.example/kambrel/store"
 	"kambrel.example/kambrel/wire"
 )
@@ -136,11 +135,6 @@ func (x *execution) load(ctx context.Context) error {
 	}
 	if err != nil {
 		return problem.Wrap(problem.SettingsInvalid, err, "prepare the settings")
-	}
-	if x.run.Kind == kindLook || x.run.Kind == kindSurvey || x.run.Draft > 0 {
-		wider := *x.settings
-		wider.attributes = union(wider.attributes, survey.Attributes())
-		x.settings = &wider
 	}
 	return nil
 }

@@ -79,6 +79,28 @@ func (s *Store) NextDirty(ctx context.Context, state int, after Ref, limit int) 
 	return out, nil
 }
 
+// Subjects returns up to limit people in their order after the one given: those
+// with a link, or those without one that are still there.
+func (s *Store) Subjects(ctx context.Context, linked bool, after Ref, limit int) ([]Dirty, error) {
+	which := `l.id IS NOT NULL`
+	if !linked {
+		which = `l.id IS NULL AND e.gone IS NULL`
+	}
+	var rows []subjectRow
+	err := s.raw(ctx, `SELECT false AS lookup, `+subjectColumns+` FROM entries e `+subjectJoins+`
+		WHERE e.kind = 'user' AND (e.directory, e.id) > (?, ?) AND `+which+` ORDER BY e.directory, e.id LIMIT ?`, after.Directory, after.ID.String(), limit).Scan(&rows).Error
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Dirty, len(rows))
+	for i, row := range rows {
+		if out[i], err = row.dirty(); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
 // Subject returns one entry with its link and resource, dirty or not.
 func (s *Store) Subject(ctx context.Context, ref Ref) (Dirty, error) {
 	var row subjectRow
@@ -141,6 +163,7 @@ func refArrays(refs []Ref) (directories, ids textArray) {
 type NewClaim struct {
 	Ref Ref
 	Key string
+	DN  string // of the entry
 }
 
 // Claimant is who holds a claimed value.

@@ -77,7 +77,7 @@ func TestWhatADirectoryCannotEvaluateIsUndefined(t *testing.T) {
 		"(memberOf=cn=All,dc=example)":                                  {false, false},
 		"(objectClass=organizationalPerson)":                            {true, true},
 		"(telephoneNumber=+4755010101)":                                 {true, true},
-		"(objectCategory=person)":                                       {true, true},
+		"(objectCategory=person)":                                       {false, true},
 		`(objectGUID=\00\00\00\00\00\00\00\00\00\00\00\00\00\00\00\07)`: {true, true},
 		"(cn=ada   brekke )":                                            {true, true},
 	} {

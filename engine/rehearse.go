@@ -1,0 +1,94 @@
+package engine
+
+import (
+	"context"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"kambrel.example/kambrel/store"
+	"kambrel.example/kambrel/wire"
+)
+
+// rehearse plans without keeping anything but the decisions. Who is dirty is
+// planned in a transaction that is thrown away; where everybody is looked at,
+// nothing of the state before counts, and it is planned from the mirrors alone.
+func (x *execution) rehearse(ctx context.Context) error {
+	var err error
+	if x.run.Kind == "full" || x.run.Draft > 0 {
+		err = x.rehearseAll(ctx)
+	} else {
+		err = x.store.Discarded(ctx, func(tx *store.Store) error { return x.plan(ctx, tx, x.store) })
+	}
+	if err != nil {
+		return err
+	}
+	return x.guard(ctx)
+}
+
+// rehearseAll decides about everybody, those with a resource first, so that a
+// newcomer never takes a login from the person who has it.
+func (x *execution) rehearseAll(ctx context.Context) error {
+	claims := &claimed{holders: map[string]store.Claimant{}}
+	for _, linked := range []bool{true, false} {
+		var mu sync.Mutex // guards after
+		var after store.Ref
+		next := func(ctx context.Context) ([]store.Dirty, error) {
+			mu.Lock()
+			defer mu.Unlock()
+			batch, err := x.store.Subjects(ctx, linked, after, planBatch)
+			if len(batch) > 0 {
+				after = refOf(batch[len(batch)-1])
+			}
+			return batch, err
+		}
+		group, groupCtx := errgroup.WithContext(ctx)
+		for range planWorkers {
+			group.Go(func() error {
+				for {
+					batch, err := next(groupCtx)
+					if err != nil || len(batch) == 0 {
+						return err
+					}
+					p := &planner{settings: x.settings, domains: x.domains, last: true, claims: claims.replace}
+					if err := p.decide(groupCtx, x.store, batch); err != nil {
+						return err
+					}
+					if err := x.store.AddChanges(groupCtx, x.run.ID, p.changes); err != nil {
+						return err
+					}
+					if err := x.count(groupCtx, func(c *wire.Counts) { p.count(c, len(batch)) }); err != nil {
+						return err
+					}
+				}
+			})
+		}
+		if err := group.Wait(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// claimed holds the unique values that a rehearsal of everybody has given out.
+type claimed struct {
+	mu      sync.Mutex
+	holders map[string]store.Claimant
+}
+
+// replace gives entries their values and returns who has those that were taken.
+func (c *claimed) replace(_ context.Context, _ []store.Ref, claims []store.NewClaim) (map[string]store.Claimant, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	taken := map[string]store.Claimant{}
+	for _, claim := range claims {
+		holder, ok := c.holders[claim.Key]
+		switch {
+		case !ok:
+			c.holders[claim.Key] = store.Claimant{Ref: claim.Ref, DN: claim.DN}
+		case holder.Ref != claim.Ref:
+			taken[claim.Key] = holder
+		}
+	}
+	return taken, nil
+}
