@@ -5,8 +5,8 @@ import (
 	"bytes"
 	"context"
 	"database/sql"
-	"errors"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -395,8 +395,8 @@ func (s *stage) impact(ctx context.Context) (float64, error) {
 		if err == nil {
 			run, err = s.client.Wait(ctx, run.ID, nil)
 		}
-		if err == nil && run.Counts.Held != s.n/40 {
-			err = fmt.Errorf("the impact holds %d, not %d: %+v", run.Counts.Held, s.n/40, run.Failure)
+		if held := run.Counts.Held + run.Counts.Suspend; err == nil && held != s.n/40 {
+			err = fmt.Errorf("the impact suspends %d, not %d: %+v", held, s.n/40, run.Failure)
 		}
 		return errors.Join(err, s.client.DiscardDraft(ctx))
 	})

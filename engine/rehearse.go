@@ -31,24 +31,29 @@ func (x *execution) rehearse(ctx context.Context) error {
 func (x *execution) rehearseAll(ctx context.Context) error {
 	claims := &claimed{holders: map[string]store.Claimant{}}
 	for _, linked := range []bool{true, false} {
-		var mu sync.Mutex // guards after
+		var mu sync.Mutex // guards after and ended
 		var after store.Ref
-		next := func(ctx context.Context) ([]store.Dirty, error) {
+		ended := false
+		next := func(ctx context.Context) (batch []store.Dirty, more bool, err error) {
 			mu.Lock()
 			defer mu.Unlock()
-			batch, err := x.store.Subjects(ctx, linked, after, planBatch)
-			if len(batch) > 0 {
-				after = refOf(batch[len(batch)-1])
+			if ended {
+				return nil, false, nil
 			}
-			return batch, err
+			batch, after, err = x.store.Subjects(ctx, linked, after, planBatch)
+			ended = after == store.Ref{}
+			return batch, !ended, err
 		}
 		group, groupCtx := errgroup.WithContext(ctx)
 		for range planWorkers {
 			group.Go(func() error {
 				for {
-					batch, err := next(groupCtx)
-					if err != nil || len(batch) == 0 {
+					batch, more, err := next(groupCtx)
+					if err != nil || !more {
 						return err
+					}
+					if len(batch) == 0 {
+						continue
 					}
 					p := &planner{settings: x.settings, domains: x.domains, last: true, claims: claims.replace}
 					if err := p.decide(groupCtx, x.store, batch); err != nil {

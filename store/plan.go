@@ -35,7 +35,8 @@ const subjectColumns = `e.directory, e.id, e.kind, e.dn, e.attributes, e.gone, l
 
 const subjectJoins = `LEFT JOIN links l ON l.directory = e.directory AND l.entry_id = e.id LEFT JOIN resources r ON r.id = l.resource_id`
 
-type subjectRow struct {
+// SubjectRow is exported since GORM reads embedded rows only then.
+type SubjectRow struct {
 	EntryRow
 	Lookup     bool
 	ResourceID *string
@@ -44,7 +45,7 @@ type subjectRow struct {
 	Resource   []byte
 }
 
-func (r subjectRow) dirty() (Dirty, error) {
+func (r SubjectRow) dirty() (Dirty, error) {
 	d := Dirty{Lookup: r.Lookup, LinkKey: r.LinkKey}
 	var err error
 	if d.Entry, err = r.entry(); err != nil {
@@ -63,7 +64,7 @@ func (r subjectRow) dirty() (Dirty, error) {
 // given, and holds them until the transaction ends; those that another
 // transaction holds are left out.
 func (s *Store) NextDirty(ctx context.Context, state int, after Ref, limit int) ([]Dirty, error) {
-	var rows []subjectRow
+	var rows []SubjectRow
 	err := s.raw(ctx, `SELECT d.lookup, `+subjectColumns+` FROM dirty d JOIN entries e ON e.directory = d.directory AND e.id = d.entry_id `+subjectJoins+`
 		WHERE d.state = ? AND (d.directory, d.entry_id) > (?, ?) ORDER BY d.directory, d.entry_id LIMIT ? FOR UPDATE OF d SKIP LOCKED`,
 		state, after.Directory, after.ID.String(), limit).Scan(&rows).Error
@@ -79,31 +80,43 @@ func (s *Store) NextDirty(ctx context.Context, state int, after Ref, limit int) 
 	return out, nil
 }
 
-// Subjects returns up to limit people in their order after the one given: those
-// with a link, or those without one that are still there.
-func (s *Store) Subjects(ctx context.Context, linked bool, after Ref, limit int) ([]Dirty, error) {
+// Subjects looks at up to limit people in their order after the one given, and
+// returns those with a link, or those without one that are still there, and who
+// was looked at last; the zero Ref says that there is nobody more.
+func (s *Store) Subjects(ctx context.Context, linked bool, after Ref, limit int) ([]Dirty, Ref, error) {
 	which := `l.id IS NOT NULL`
 	if !linked {
 		which = `l.id IS NULL AND e.gone IS NULL`
 	}
-	var rows []subjectRow
-	err := s.raw(ctx, `SELECT false AS lookup, `+subjectColumns+` FROM entries e `+subjectJoins+`
-		WHERE e.kind = 'user' AND (e.directory, e.id) > (?, ?) AND `+which+` ORDER BY e.directory, e.id LIMIT ?`, after.Directory, after.ID.String(), limit).Scan(&rows).Error
-	if err != nil {
-		return nil, err
+	// The page is cut before the joins, so that they look up a page's rows only.
+	var rows []struct {
+		SubjectRow
+		Wanted bool
 	}
-	out := make([]Dirty, len(rows))
-	for i, row := range rows {
-		if out[i], err = row.dirty(); err != nil {
-			return nil, err
+	err := s.raw(ctx, `SELECT false AS lookup, `+which+` AS wanted, `+subjectColumns+` FROM (
+			SELECT directory, id, kind, dn, attributes, gone FROM entries WHERE kind = 'user' AND (directory, id) > (?, ?) ORDER BY directory, id LIMIT ?
+		) e `+subjectJoins+` ORDER BY e.directory, e.id`, after.Directory, after.ID.String(), limit).Scan(&rows).Error
+	if err != nil || len(rows) == 0 {
+		return nil, Ref{}, err
+	}
+	out := make([]Dirty, 0, len(rows))
+	for _, row := range rows {
+		if !row.Wanted {
+			continue
 		}
+		d, err := row.dirty()
+		if err != nil {
+			return nil, Ref{}, err
+		}
+		out = append(out, d)
 	}
-	return out, nil
+	last, err := entry.NewID(rows[len(rows)-1].ID)
+	return out, Ref{rows[len(rows)-1].Directory, last}, err
 }
 
 // Subject returns one entry with its link and resource, dirty or not.
 func (s *Store) Subject(ctx context.Context, ref Ref) (Dirty, error) {
-	var row subjectRow
+	var row SubjectRow
 	err := s.raw(ctx, `SELECT false AS lookup, `+subjectColumns+` FROM entries e `+subjectJoins+` WHERE e.directory = ? AND e.id = ?`, ref.Directory, ref.ID.String()).Scan(&row).Error
 	if err != nil {
 		return Dirty{}, err

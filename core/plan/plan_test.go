@@ -88,6 +88,28 @@ func TestPatchBringsTheResourceThere(t *testing.T) {
 	assert.Equal(t, []string{"a@home.example", "a@halvard.example"}, r.Addresses())
 }
 
+func TestALoginOutsideTheVerifiedDomainsIsNeverSent(t *testing.T) {
+	t.Parallel()
+	moves := Decision{Operation: Update, Diffs: []Diff{{Target: "userName", Before: "a@halvard.example", After: "a@Corp.halvard.example"}}}
+	for name, c := range map[string]struct {
+		decision Decision
+		domains  []string
+		blocked  bool
+	}{
+		"not verified":                {moves, []string{"halvard.example"}, true},
+		"verified, whatever the case": {moves, []string{"corp.halvard.example"}, false},
+		"not known":                   {moves, nil, false},
+		"the login does not change":   {Decision{Operation: Update, Diffs: []Diff{{Target: "title", After: "x@y.example"}}}, []string{"halvard.example"}, false},
+	} {
+		got := CheckLogin(c.decision, c.domains)
+		assert.Equal(t, c.blocked, got.Problem != nil, name)
+		if c.blocked {
+			assert.Equal(t, problem.LoginSuffix, got.Problem.Code)
+			assert.Empty(t, got.Operation, "nothing is sent")
+		}
+	}
+}
+
 func TestSame(t *testing.T) {
 	t.Parallel()
 	assert.True(t, Same(nil, ""))

@@ -140,14 +140,21 @@ func (s *studio) takeAll() error {
 	if err := s.terminal("sync", "sync"); err != nil {
 		return err
 	}
-	if err := s.terminal("runs-show", "runs", "show", "1", "--operation", "adopt"); err != nil {
-		return err
-	}
-	if err := s.terminal("why", "why", "svc-backup"); err != nil {
-		return err
-	}
-	if err := s.picture("sign-in", console+"/", "light", chromedp.WaitVisible("#name", chromedp.ByQuery)); err != nil {
-		return err
+	for _, command := range []struct {
+		name string
+		args []string
+	}{
+		{"why", []string{"why", "svc-backup"}},
+		{"probe", []string{"directory", "probe", "halvard"}},
+		{"survey", []string{"survey", "run"}},
+		{"", []string{"directory", "probe", "brisling"}},
+		{"", []string{"scope", "exclude", "OU=Terminals," + s.endpoints.Directories[0].BaseDN}},
+		{"", []string{"scope", "filter", "users", "(&(objectClass=person)(!(|(title=Steward)(title=Able*))))"}},
+		{"impact", []string{"impact"}},
+	} {
+		if err := s.terminal(command.name, command.args...); err != nil {
+			return err
+		}
 	}
 	if err := chromedp.Run(s.page, browser.SignIn(console, s.endpoints.Operator.Name, s.endpoints.Operator.Password)); err != nil {
 		return err
@@ -162,6 +169,13 @@ func (s *studio) takeAll() error {
 		{"runs", "/runs", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
 		{"run", "/runs/2", "light", open},
 		{"objects", "/objects?text=a&state=in-step", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
+		{"directories", "/directories", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
+		{"directory", "/directories/halvard", "light", chromedp.WaitVisible(".verdicts", chromedp.ByQuery)},
+		{"scope", "/scope", "light", chromedp.Tasks{chromedp.WaitVisible("[role=treeitem]", chromedp.ByQuery), chromedp.WaitVisible(".kind", chromedp.ByQuery)}},
+		{"scope-filter", "/scope", "dark", chromedp.Tasks{chromedp.WaitVisible(".condition", chromedp.ByQuery), chromedp.WaitVisible(".kind", chromedp.ByQuery), chromedp.Evaluate(`document.querySelector("#main").scrollTo(0, 10000)`, nil)}},
+		{"survey", "/survey", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
+		{"settings", "/settings", "light", chromedp.WaitVisible(".diffs", chromedp.ByQuery)},
+		{"cloud", "/cloud", "light", chromedp.WaitVisible("th", chromedp.ByQuery)},
 		{"object-why", "/objects/svc-backup", "light", settled},
 		{"object-dark", "/objects/ada.lind@halvard.example", "dark", settled},
 	} {
@@ -193,6 +207,9 @@ func (s *studio) terminal(name string, args ...string) error {
 	var ended *exec.ExitError
 	if err != nil && !errors.As(err, &ended) {
 		return err
+	}
+	if name == "" {
+		return nil
 	}
 	text := "$ kambrel " + strings.Join(args, " ") + "\n" + string(out)
 	page := `<body style="margin:0;background:#14191a"><pre style="margin:18px 20px;color:#dfe6e3;font:13px/1.45 'DejaVu Sans Mono',monospace;white-space:pre-wrap">` + html.EscapeString(text) + `</pre>`
