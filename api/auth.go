@@ -115,6 +115,12 @@ func operation(method, path, id, summary string, least wire.Role) huma.Operation
 	return op
 }
 
+// large lets an operation take what a directory's worth of findings needs.
+func large(op huma.Operation) huma.Operation {
+	op.MaxBodyBytes = bodyLimit
+	return op
+}
+
 // body is an answer that has only a body.
 type body[T any] struct{ Body T }
 

@@ -28,6 +28,9 @@ import (
 // Version is the version of the program.
 const Version = "0.1.0"
 
+// bodyLimit is the largest request, in bytes; most operations take less.
+const bodyLimit = 24 << 20
+
 // Options say how the interface is served.
 type Options struct {
 	// URL is how agents and browsers reach the service; it stands in commands
@@ -51,7 +54,7 @@ type Server struct {
 func New(s *store.Store, e *engine.Engine, options Options) *Server {
 	server := &Server{store: s, engine: e, options: options, closing: make(chan struct{})}
 	server.app = fiber.New(fiber.Config{
-		DisableStartupMessage: true, Immutable: true, StreamRequestBody: true, BodyLimit: 24 << 20, ReadBufferSize: 16 << 10,
+		DisableStartupMessage: true, Immutable: true, StreamRequestBody: true, BodyLimit: bodyLimit, ReadBufferSize: 16 << 10,
 		ErrorHandler: func(c *fiber.Ctx, err error) error {
 			var known *fiber.Error
 			if errors.As(err, &known) {

@@ -176,13 +176,13 @@ func (s *Server) surveyRoutes() {
 		}
 		return &csvFile{"text/csv; charset=utf-8", `attachment; filename="survey.csv"`, text.Bytes()}, nil
 	})
-	huma.Register(s.api, operation("POST", "/surveys/{id}/repairs", "choose-repairs", "Make repairs of findings to look at, without writing", wire.OperatorRole), func(ctx context.Context, in *struct {
+	huma.Register(s.api, large(operation("POST", "/surveys/{id}/repairs", "choose-repairs", "Make repairs of findings to look at, without writing", wire.OperatorRole)), func(ctx context.Context, in *struct {
 		SurveyPath
 		Body wire.ChooseRepairs
 	}) (*body[wire.ChosenRepairs], error) {
 		return answer(s.engine.ChooseRepairs(ctx, in.ID, in.Body))
 	})
-	huma.Register(s.api, operation("POST", "/repairs", "write-repairs", "Write values to directories, each with its result", wire.Administrator), func(ctx context.Context, in *body[wire.NewRepair]) (*body[wire.Repair], error) {
+	huma.Register(s.api, large(operation("POST", "/repairs", "write-repairs", "Write values to directories, each with its result", wire.Administrator)), func(ctx context.Context, in *body[wire.NewRepair]) (*body[wire.Repair], error) {
 		id, err := s.engine.Repair(ctx, who(ctx).Name, in.Body.Items, 0)
 		if err != nil {
 			return nil, fail(err)

@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"encoding/csv"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -167,6 +168,21 @@ func TestSurveyRepairUndo(t *testing.T) {
 	failed, err := w.client.RepairOf(t.Context(), repairs[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, "agent-offline", failed.Items[0].Code)
+
+	// A service that is killed in the middle leaves no value waiting.
+	hits, err := w.client.Find(t.Context(), url.Values{"text": {late}})
+	require.NoError(t, err)
+	require.Len(t, hits.Items, 1)
+	repair, err = w.client.Repair(t.Context(), wire.NewRepair{Items: []wire.RepairItem{{Directory: "brisling", EntryID: hits.Items[0].EntryID, Attribute: "displayName", Before: "Late Liv", After: "Liv"}}})
+	require.NoError(t, err)
+	w.service.Kill()
+	<-w.service.Ended()
+	w.startService()
+	w.startAgent()
+	done, err = w.client.WaitRepair(t.Context(), repair.ID, nil)
+	require.NoError(t, err)
+	assert.Equal(t, 1, done.Done, "%+v", done.Items)
+	assert.Equal(t, "Liv", w.value(late, "displayName"))
 }
 
 // value reads the first value of an attribute as ldapsearch does.

@@ -65,6 +65,11 @@ func (e *Engine) Start(ctx context.Context, dsn string) error {
 		e.stop()
 		return err
 	}
+	if err := e.resumeRepairs(ctx); err != nil {
+		e.timer.stop()
+		e.stop()
+		return err
+	}
 	e.group.Add(2)
 	go func() {
 		defer e.group.Done()

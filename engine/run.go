@@ -82,6 +82,9 @@ func (x *execution) stages(ctx context.Context) error {
 	if err := x.stage(ctx, "read", x.read); err != nil {
 		return err
 	}
+	if err := x.learn(ctx, x.run.Counts.EntriesChanged+x.run.Counts.ResourcesChanged); err != nil {
+		return err
+	}
 	if x.run.Kind == kindLook {
 		return nil
 	}
@@ -112,11 +115,25 @@ func (x *execution) stages(ctx context.Context) error {
 		if err := x.stage(ctx, "write", func(ctx context.Context) error { return x.write(ctx, pass == mostPasses) }); err != nil {
 			return err
 		}
+		if err := x.learn(ctx, x.run.Counts.Done); err != nil {
+			return err
+		}
 		again, err := x.store.CountDirty(ctx, store.DirtyNow)
 		if err != nil || again == 0 || pass == mostPasses {
 			return err
 		}
 	}
+}
+
+// muchChanged is from how many changed rows on the database's own knowledge of
+// its tables is too old.
+const muchChanged = 5000
+
+func (x *execution) learn(ctx context.Context, changed int) error {
+	if changed < muchChanged {
+		return nil
+	}
+	return x.store.Analyze(ctx)
 }
 
 // The kinds of runs that plan nothing.

@@ -387,16 +387,49 @@ func (e *Engine) Repair(ctx context.Context, by string, items []wire.RepairItem,
 	if err != nil {
 		return 0, err
 	}
+	for i := range items {
+		items[i].Number = i + 1
+	}
+	e.startRepair(id, document, items)
+	return id, nil
+}
+
+// startRepair carries the values of a repair out in the background, each
+// directory for itself.
+func (e *Engine) startRepair(id int64, document settings.Document, items []wire.RepairItem) {
 	byDirectory := map[string][]wire.ValueChange{}
-	for i, item := range items {
-		entryID, _ := entry.NewID(item.EntryID) // checked above
-		byDirectory[item.Directory] = append(byDirectory[item.Directory], wire.ValueChange{Number: i + 1, EntryID: entryID, DN: item.DN, Attribute: item.Attribute, Before: item.Before, After: item.After})
+	for _, item := range items {
+		entryID, err := entry.NewID(item.EntryID)
+		if err != nil {
+			continue // was checked when the repair was made
+		}
+		byDirectory[item.Directory] = append(byDirectory[item.Directory], wire.ValueChange{Number: item.Number, EntryID: entryID, DN: item.DN, Attribute: item.Attribute, Before: item.Before, After: item.After})
 	}
 	for name, changes := range byDirectory {
-		directory, _ := document.Directory(name)
+		directory, ok := document.Directory(name)
+		if !ok {
+			directory.Name = name // no agent serves it any more, and that is told
+		}
 		e.group.Go(func() { e.carryOut(directory, id, changes) })
 	}
-	return id, nil
+}
+
+// resumeRepairs takes up repairs that a service has left behind. What was
+// written already is written once more, which changes nothing.
+func (e *Engine) resumeRepairs(ctx context.Context) error {
+	waiting, err := e.store.WaitingRepairs(ctx)
+	if err != nil || len(waiting) == 0 {
+		return err
+	}
+	document, err := e.Document(ctx, true)
+	if err != nil {
+		return err
+	}
+	for id, items := range waiting {
+		slog.Info("taking up an interrupted repair", "repair", id, "values", len(items))
+		e.startRepair(id, document, items)
+	}
+	return nil
 }
 
 // carryOut sends the values of a repair to an agent, some at a time.

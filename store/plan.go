@@ -33,7 +33,11 @@ const (
 
 const subjectColumns = `e.directory, e.id, e.kind, e.dn, e.attributes, e.gone, l.resource_id, coalesce(l.link_key, '') AS link_key, l.left_at, r.attributes AS resource`
 
-const subjectJoins = `LEFT JOIN links l ON l.directory = e.directory AND l.entry_id = e.id LEFT JOIN resources r ON r.id = l.resource_id`
+// subjectJoins looks each row's link and resource up by index, whatever the
+// planner thinks of the tables' sizes: a hash of all links for every page would
+// make the work grow with the square of the directory.
+const subjectJoins = `LEFT JOIN LATERAL (SELECT id, resource_id, link_key, left_at FROM links WHERE directory = e.directory AND entry_id = e.id LIMIT 1) l ON true
+	LEFT JOIN LATERAL (SELECT attributes FROM resources WHERE id = l.resource_id LIMIT 1) r ON true`
 
 // SubjectRow is exported since GORM reads embedded rows only then.
 type SubjectRow struct {

@@ -143,3 +143,11 @@ func Deadlock(err error) bool {
 
 // NotFound tells whether an error means that there is no such record.
 func NotFound(err error) bool { return errors.Is(err, gorm.ErrRecordNotFound) }
+
+// Analyze lets PostgreSQL learn how the mirrors look after much of them has
+// changed; its own rounds come minutes later, and until then it may read whole
+// tables for one page.
+func (s *Store) Analyze(ctx context.Context) error {
+	_, err := s.exec(ctx, `ANALYZE entries, resources, links, claims, dirty`)
+	return err
+}

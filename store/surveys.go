@@ -222,6 +222,19 @@ func (s *Store) FailRepair(ctx context.Context, repair int64, numbers []int, cod
 	return s.SaveRepaired(ctx, repair, results)
 }
 
+// WaitingRepairs returns the values that wait for their result, by repair.
+func (s *Store) WaitingRepairs(ctx context.Context) (map[int64][]wire.RepairItem, error) {
+	var rows []repairItemRow
+	if err := s.with(ctx).Where("state = 'waiting'").Order("repair, number").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	waiting := map[int64][]wire.RepairItem{}
+	for _, i := range rows {
+		waiting[i.Repair] = append(waiting[i.Repair], wire.RepairItem{Number: i.Number, Directory: i.Directory, EntryID: i.EntryID, DN: i.DN, Attribute: i.Attribute, Before: i.Before, After: i.After})
+	}
+	return waiting, nil
+}
+
 const repairColumns = `r.id, r.created, r.by, r.undoes, count(*) FILTER (WHERE i.state = 'done') AS done, count(*) FILTER (WHERE i.state = 'failed') AS failed, count(*) FILTER (WHERE i.state = 'waiting') AS waiting`
 
 // Repairs lists repairs, the newest first.
