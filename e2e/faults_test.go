@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -143,8 +144,10 @@ func TestWhatIsAwayIsNamed(t *testing.T) {
 	w.restartCloud("")
 	w.inStep(1)
 
-	w.restartCloud("another token")
+	w.restartCloud("another-token")
 	failsWith(problem.CloudUnauthorized, "401")
+	require.NoError(t, os.WriteFile(w.tokenFile, []byte("another-token\n"), 0o600))
+	w.inStep(0) // the new token is taken up without a new start
 }
 
 // TestTheDatabaseRestartsInMidRun lets PostgreSQL end at once during a run.

@@ -71,6 +71,7 @@ type world struct {
 	agent     *lab.Process
 	client    *client.Client
 	agentFile string
+	tokenFile string // the service's own, with its token for the cloud
 }
 
 // options are what a world can be other than most.
@@ -137,10 +138,14 @@ func (w *world) startService() {
 	w.t.Helper()
 	file := filepath.Join(w.lab.Dir, "administrator.password")
 	require.NoError(w.t, os.WriteFile(file, []byte(password), 0o600))
+	if w.tokenFile == "" {
+		w.tokenFile = filepath.Join(w.lab.Dir, "service.token")
+		require.NoError(w.t, os.WriteFile(w.tokenFile, []byte(w.cloud.Token), 0o600))
+	}
 	var err error
 	w.service, err = w.lab.Start(context.Background(), lab.Command{
 		Name: "service", Path: program, Env: []string{"KAMBREL_DATABASE=" + w.dsn},
-		Args: []string{"serve", "--listen", fmt.Sprintf("127.0.0.1:%d", w.port), "--cloud-url", w.cloud.URL, "--cloud-token-file", w.cloud.TokenFile,
+		Args: []string{"serve", "--listen", fmt.Sprintf("127.0.0.1:%d", w.port), "--cloud-url", w.cloud.URL, "--cloud-token-file", w.tokenFile,
 			"--administrator-password-file", file, "--agent-patience", "4s", "--order-lease", "3s"},
 		Ready: lab.Answers(w.url + "/healthz"),
 	})
