@@ -180,7 +180,7 @@ func statusOf(code problem.Code) int {
 		return http.StatusForbidden
 	case problem.BadInput, problem.SettingsInvalid, problem.AgentMessageMalformed:
 		return http.StatusUnprocessableEntity
-	case problem.AmbiguousText, problem.NoSettings, problem.OrderLost, problem.DraftChanged, problem.DirectoryInUse, problem.NotReadYet:
+	case problem.AmbiguousText, problem.NoSettings, problem.OrderLost, problem.DraftChanged, problem.DirectoryInUse:
 		return http.StatusConflict
 	case problem.EnrolmentCodeRefused:
 		return http.StatusForbidden

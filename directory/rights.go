@@ -56,7 +56,7 @@ func (p *probe) right(feature settings.Feature) {
 			p.tell(Verdict{StepRight, subject, Bad, "the account lacks the right to " + describe(feature) + ": " + strings.Join(lacking, "; "),
 				"Hand the text of rights for this directory to its owner; it lists exactly what is needed and where."})
 		default:
-			p.good(StepRight, subject, "the account may %s (tried in %d containers, without changing anything)", describe(feature), tried)
+			p.good(StepRight, subject, "the account may %s (tried without changing anything; containers tried: %d)", describe(feature), tried)
 		}
 	}
 }

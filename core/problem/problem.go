@@ -50,7 +50,6 @@ const (
 	DraftChanged          Code = "draft-changed"
 	DirectoryInUse        Code = "directory-in-use"
 	Cancelled             Code = "cancelled"
-	NotReadYet            Code = "not-read-yet"
 	PlainLDAP             Code = "plain-ldap"
 )
 
@@ -99,7 +98,6 @@ var catalogue = []Kind{
 	{DirectoryInUse, "The directory has links", "The settings would drop a directory whose people are linked to accounts in the cloud. Going on would suspend them all.", "Take the directory away with 'kambrel directory remove NAME', which shows what goes and can be undone."},
 	{Cancelled, "Cancelled", "It was ended before it was done, because it was asked to or the draft changed.", "Start it again."},
 	{PlainLDAP, "A directory is read without protection", "An agent reaches a directory by plain LDAP: the account's password and everything that is read can be seen on the network.", "Use ldaps:// or set startTLS in the agent's configuration, and take allowPlain out."},
-	{NotReadYet, "Not read yet", "The mirror does not hold what this needs.", "Read the directories: 'kambrel directory read'."},
 }
 
 // Catalogue lists every kind, in the order of the documentation.

@@ -149,6 +149,7 @@ func (s *studio) takeAll() error {
 		{"survey", []string{"survey", "run"}},
 		{"", []string{"directory", "probe", "brisling"}},
 		{"", []string{"scope", "exclude", "OU=Terminals," + s.endpoints.Directories[0].BaseDN}},
+		{"", []string{"directory", "read"}},
 		{"", []string{"scope", "filter", "users", "(&(objectClass=person)(!(|(title=Steward)(title=Able*))))"}},
 		{"impact", []string{"impact"}},
 	} {
