@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"os"
@@ -10,6 +11,8 @@ import (
 
 	"kambrel.example/kambrel/agent"
 	"kambrel.example/kambrel/api"
+	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/wire"
 )
 
 func newAgentCommand(d *deps) *cobra.Command {
@@ -22,15 +25,7 @@ func newAgentListCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List agents and what they serve", Args: noArguments, Example: "  kambrel agent list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			agents, err := c.Agents(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return d.print(cmd.OutOrStdout(), agents, func(w io.Writer) error {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.Agent, error) { return c.Agents(ctx) }, func(w io.Writer, agents []wire.Agent) error {
 				t := newTable("NAME", "STATE", "HOST", "VERSION", "SERVES", "LAST CONTACT", "ID")
 				for _, a := range agents {
 					serves := or(strings.Join(a.Directories, ", "), "-")
@@ -50,15 +45,7 @@ func newAgentCodeCommand(d *deps) *cobra.Command {
 		Use: "code", Short: "Issue a one-time code that enrols an agent", Args: noArguments,
 		Long: "Issues a code that enrols one agent. It is shown once and expires after an hour.", Example: "  kambrel agent code",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			code, err := c.IssueCode(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return d.print(cmd.OutOrStdout(), code, func(w io.Writer) error {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.EnrolmentCode, error) { return c.IssueCode(ctx) }, func(w io.Writer, code wire.EnrolmentCode) error {
 				_, err := fmt.Fprintf(w, "On the agent's host, before %s:\n\n  %s\n", when(&code.Expires), code.Command)
 				return err
 			})

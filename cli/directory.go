@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"strconv"
@@ -8,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/wire"
 )
@@ -23,15 +25,9 @@ func newDirectoryListCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List directories with their agents and the last probe", Args: noArguments, Example: "  kambrel directory list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			all, err := c.Directories(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return d.print(cmd.OutOrStdout(), all, func(w io.Writer) error {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.ConnectedDirectory, error) {
+				return c.Directories(ctx)
+			}, func(w io.Writer, all []wire.ConnectedDirectory) error {
 				if len(all) == 0 {
 					_, err := fmt.Fprintln(w, "No directory yet. Add one with 'kambrel directory add NAME --dialect ad --base DN'.")
 					return err
@@ -82,15 +78,9 @@ func newDirectoryShowCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
 		Use: "show NAME", Short: "Show one directory", Args: oneArgument("the directory's name"), Example: "  kambrel directory show halvard",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			one, err := c.Directory(cmd.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			return d.print(cmd.OutOrStdout(), one, func(w io.Writer) error {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.ConnectedDirectory, error) {
+				return c.Directory(ctx, args[0])
+			}, func(w io.Writer, one wire.ConnectedDirectory) error {
 				fmt.Fprintf(w, "%s, dialect %s, base %s\n  settings  %s\n  agents    %s\n", one.Name, one.Dialect, one.Base, standing(one), agentsText(one))
 				for _, a := range one.Agents {
 					fmt.Fprintf(w, "            %s on %s, %s, last contact %s\n", a.Name, a.Host, a.State, when(a.LastContact))
@@ -211,15 +201,9 @@ func newDirectoryRightsCommand(d *deps) *cobra.Command {
 which containers, as text to hand to the directory's owner.`,
 		Example: "  kambrel directory rights halvard\n  kambrel directory rights halvard --feature repair --account S-1-5-21-1-2-3-1105",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			rights, err := c.Rights(cmd.Context(), args[0], account, features)
-			if err != nil {
-				return err
-			}
-			return d.print(cmd.OutOrStdout(), rights, func(w io.Writer) error {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.Rights, error) {
+				return c.Rights(ctx, args[0], account, features)
+			}, func(w io.Writer, rights wire.Rights) error {
 				_, err := io.WriteString(w, rights.Text)
 				return err
 			})
@@ -290,15 +274,7 @@ func newDirectoryRemovedCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
 		Use: "removed", Short: "List directories that can be brought back", Args: noArguments, Example: "  kambrel directory removed",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			removals, err := c.Removals(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return d.print(cmd.OutOrStdout(), removals, func(w io.Writer) error {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.Removal, error) { return c.Removals(ctx) }, func(w io.Writer, removals []wire.Removal) error {
 				t := newTable("ID", "NAME", "LINKS", "BY", "TAKEN AWAY", "UNTIL")
 				for _, r := range removals {
 					t.add(r.ID, r.Name, r.Links, r.By, when(&r.Removed), when(&r.Until))
@@ -317,15 +293,7 @@ func newDirectoryRestoreCommand(d *deps) *cobra.Command {
 			if err != nil {
 				return fmt.Errorf("%q is no number: 'kambrel directory removed' shows it", args[0])
 			}
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			back, err := c.BringBack(cmd.Context(), id)
-			if err != nil {
-				return err
-			}
-			return d.print(cmd.OutOrStdout(), back, func(w io.Writer) error {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.BroughtBack, error) { return c.BringBack(ctx, id) }, func(w io.Writer, back wire.BroughtBack) error {
 				fmt.Fprintf(w, "%s is back with %s, in revision %d. The next run reads its entries.\n", back.Name, plural(back.Links, "link"), back.Revision)
 				if back.Lost > 0 {
 					fmt.Fprintf(w, "%s could not come back: the account or the entry has another link by now.\n", plural(back.Lost, "link"))
@@ -341,15 +309,7 @@ func newCloudCommand(d *deps) *cobra.Command {
 	show := &cobra.Command{
 		Use: "show", Short: "Show what the cloud can do and what it holds", Args: noArguments, Example: "  kambrel cloud show\n  kambrel cloud show -o json | jq '.targets[].path'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			cloud, err := c.Cloud(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return d.print(cmd.OutOrStdout(), cloud, func(w io.Writer) error {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.CloudView, error) { return c.Cloud(ctx) }, func(w io.Writer, cloud wire.CloudView) error {
 				fmt.Fprintf(w, "%s, last read %s\n\n", cloud.URL, when(cloud.LastRead))
 				t := newTable("FEATURE", "HAS", "DETAIL", "MEANING")
 				for _, one := range cloud.Capabilities {

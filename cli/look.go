@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net/url"
@@ -77,15 +78,7 @@ func newWhyCommand(d *deps) *cobra.Command {
 value of each condition on this entry. The statements that decided are marked.`,
 		Example: "  kambrel why ada.lind@halvard.example\n  kambrel why 'CN=svc-backup,OU=Service Accounts,DC=corp,DC=halvard,DC=example'",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			why, err := c.Why(cmd.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			return d.print(cmd.OutOrStdout(), why, func(w io.Writer) error {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.Why, error) { return c.Why(ctx, args[0]) }, func(w io.Writer, why wire.Why) error {
 				fmt.Fprintf(w, "%s\n%s\n", why.Subject, why.Summary)
 				for _, step := range why.Steps {
 					fmt.Fprintln(w)

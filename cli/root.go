@@ -104,6 +104,19 @@ func (d *deps) client() (*client.Client, error) {
 	return client.New(p.Service, p.Token), nil
 }
 
+// ask gets something from the service and prints it; table writes it for people.
+func ask[T any](d *deps, cmd *cobra.Command, get func(context.Context, *client.Client) (T, error), table func(io.Writer, T) error) error {
+	c, err := d.client()
+	if err != nil {
+		return err
+	}
+	value, err := get(cmd.Context(), c)
+	if err != nil {
+		return err
+	}
+	return d.print(cmd.OutOrStdout(), value, func(w io.Writer) error { return table(w, value) })
+}
+
 // print writes a value as asked; table writes it for people.
 func (d *deps) print(to io.Writer, value any, table func(io.Writer) error) error {
 	if d.output == "table" {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"slices"
@@ -8,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/wire"
@@ -35,15 +37,9 @@ func newScopeTreeCommand(d *deps) *cobra.Command {
 		Long:    "Shows the tree with how many people, groups and contacts lie in each container and below. [x] takes part, [-] in part, [ ] does not; + and ! are the marks include and exclude.",
 		Example: "  kambrel scope tree halvard",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			tree, err := c.Containers(cmd.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			return d.print(cmd.OutOrStdout(), tree, func(w io.Writer) error {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.ContainerTree, error) {
+				return c.Containers(ctx, args[0])
+			}, func(w io.Writer, tree wire.ContainerTree) error {
 				if tree.Read == nil {
 					_, err := fmt.Fprintf(w, "%s was not read yet: run 'kambrel directory read'.\n", tree.Directory)
 					return err
@@ -122,15 +118,7 @@ func markOne(document *settings.Document, text string, mark func(*settings.Conta
 
 // editDraft changes the draft and tells how it stands.
 func (d *deps) editDraft(cmd *cobra.Command, edit func(*settings.Document) error) error {
-	c, err := d.client()
-	if err != nil {
-		return err
-	}
-	draft, err := c.EditDraft(cmd.Context(), edit)
-	if err != nil {
-		return err
-	}
-	return d.print(cmd.OutOrStdout(), draft, func(w io.Writer) error { return printDraftState(w, draft) })
+	return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.Draft, error) { return c.EditDraft(ctx, edit) }, func(w io.Writer, draft wire.Draft) error { return printDraftState(w, draft) })
 }
 
 func printDraftState(w io.Writer, draft wire.Draft) error {
@@ -239,15 +227,7 @@ func newScopeCountCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{
 		Use: "count", Short: "Count who would take part by the draft, and why others do not", Args: noArguments, Example: "  kambrel scope count\n  kambrel scope count --samples 5 --text pilot",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			counts, err := c.PreviewScope(cmd.Context(), in)
-			if err != nil {
-				return err
-			}
-			return d.print(cmd.OutOrStdout(), counts, func(w io.Writer) error { return printScope(w, counts) })
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.ScopeCounts, error) { return c.PreviewScope(ctx, in) }, func(w io.Writer, counts wire.ScopeCounts) error { return printScope(w, counts) })
 		},
 	}
 	command.Flags().IntVar(&in.Samples, "samples", 0, "how many entries to show of each verdict")

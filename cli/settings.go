@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -150,15 +151,7 @@ func newSettingsDraftCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
 		Use: "draft", Short: "Show how the draft stands and what it changes", Args: noArguments, Example: "  kambrel settings draft",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			draft, err := c.Draft(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return d.print(cmd.OutOrStdout(), draft, func(w io.Writer) error { return printDraftState(w, draft) })
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.Draft, error) { return c.Draft(ctx) }, func(w io.Writer, draft wire.Draft) error { return printDraftState(w, draft) })
 		},
 	}
 }
@@ -263,15 +256,9 @@ func newSettingsDiffCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
 		Use: "diff FROM TO", Short: "Compare two revisions, or a revision and the draft", Args: cobra.ExactArgs(2), Example: "  kambrel settings diff 3 5\n  kambrel settings diff 5 draft",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			comparison, err := c.Compare(cmd.Context(), args[0], args[1])
-			if err != nil {
-				return err
-			}
-			return d.print(cmd.OutOrStdout(), comparison, func(w io.Writer) error {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.Comparison, error) {
+				return c.Compare(ctx, args[0], args[1])
+			}, func(w io.Writer, comparison wire.Comparison) error {
 				if len(comparison.Differences) == 0 {
 					_, err := fmt.Fprintln(w, "No difference.")
 					return err

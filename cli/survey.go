@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net/url"
@@ -9,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/survey"
 	"kambrel.example/kambrel/wire"
 )
@@ -111,15 +113,9 @@ func newSurveyShowCommand(d *deps) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			page, err := c.Findings(cmd.Context(), id, url.Values{"code": {kind}, "text": {text}, "directory": {directory}, "limit": {strconv.Itoa(limit)}})
-			if err != nil {
-				return err
-			}
-			return d.print(cmd.OutOrStdout(), page, func(w io.Writer) error {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.Page[wire.Finding], error) {
+				return c.Findings(ctx, id, url.Values{"code": {kind}, "text": {text}, "directory": {directory}, "limit": {strconv.Itoa(limit)}})
+			}, func(w io.Writer, page wire.Page[wire.Finding]) error {
 				t := newTable("NUMBER", "KIND", "DIRECTORY", "NAME", "ATTRIBUTE", "VALUE", "PROPOSAL", "DETAIL")
 				for _, f := range page.Items {
 					t.add(f.Number, f.Code, f.Directory, f.Name, or(f.Attribute, "-"), or(f.Value, "-"), proposalText(f.Action, f.Proposal), f.Detail)

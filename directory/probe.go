@@ -268,6 +268,9 @@ func (p *probe) read() {
 	}
 }
 
+// showDeletedControl makes deleted objects visible ([MS-ADTS] section 3.1.1.3.4.1.14).
+const showDeletedControl = "1.2.840.113556.1.4.417"
+
 // syncControl is that of RFC 4533 section 2.2.
 const syncControl = "1.3.6.1.4.1.4203.1.9.1.1"
 
@@ -299,7 +302,7 @@ func (p *probe) changes(ctx context.Context) {
 func (p *probe) deletedObjects() {
 	nc := p.root.GetAttributeValue("defaultNamingContext")
 	result, err := p.session.conn.Search(&ldap.SearchRequest{BaseDN: "CN=Deleted Objects," + nc, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)",
-		Attributes: []string{"objectClass"}, Controls: []ldap.Control{ldap.NewControlMicrosoftShowDeleted()}})
+		Attributes: []string{"objectClass"}, Controls: []ldap.Control{ldap.NewControlString(showDeletedControl, true, "")}})
 	// Without the right the container may be there, but bare of its attributes.
 	if err != nil || len(result.Entries) == 0 || result.Entries[0].GetAttributeValue("objectClass") == "" {
 		p.tell(Verdict{StepDeleted, "", Bad, "the container of deleted objects cannot be read, so that a deletion is noticed only by a full run",

@@ -142,6 +142,13 @@ func (p *probe) missingStandard(dn string, attributes []string) (string, error) 
 // ([MS-ADTS] section 5.1.3.2.1), as octets of a security descriptor.
 var resetPassword = []byte{0x70, 0x95, 0x29, 0x00, 0x6d, 0x24, 0xd0, 0x11, 0xa7, 0x68, 0x00, 0xaa, 0x00, 0x6e, 0x05, 0x29}
 
+// descriptorControl chooses parts of a security descriptor ([MS-ADTS] section
+// 3.1.1.3.4.1.11); onlyDACL is the BER of SEQUENCE { INTEGER 4 }.
+const (
+	descriptorControl = "1.2.840.113556.1.4.801"
+	onlyDACL          = "\x30\x03\x02\x01\x04"
+)
+
 // mayReset evaluates the entry's access control list for the account, since the
 // directory tells effective rights for attributes only.
 func (s *Session) mayReset(dn string) (bool, error) {
@@ -150,7 +157,7 @@ func (s *Session) mayReset(dn string) (bool, error) {
 		return false, err
 	}
 	result, err := s.conn.Search(&ldap.SearchRequest{BaseDN: dn, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"nTSecurityDescriptor"},
-		Controls: []ldap.Control{&ldap.ControlMicrosoftSDFlags{ControlValue: 4}}})
+		Controls: []ldap.Control{ldap.NewControlString(descriptorControl, true, onlyDACL)}})
 	if err != nil {
 		return false, err
 	}
