@@ -89,7 +89,7 @@ func faults(t *testing.T, base, body string) {
 }
 
 func newUser(n int) Write {
-	return Write{Resource: entry.Resource{"userName": fmt.Sprintf("crew%d@halvard.example", n), "externalId": fmt.Sprintf("key-%d", n), scim.EnterpriseURN: map[string]any{"department": "Deck"}}}
+	return Write{Kind: entry.User, Resource: entry.Resource{"userName": fmt.Sprintf("crew%d@halvard.example", n), "externalId": fmt.Sprintf("key-%d", n), scim.EnterpriseURN: map[string]any{"department": "Deck"}}}
 }
 
 func newUsers(from, n int) []Write {
@@ -111,13 +111,13 @@ func made(t *testing.T, answers []Answer) []entry.Resource {
 }
 
 func titled(r entry.Resource, title, version string) Write {
-	return Write{ID: r.ID(), Version: version, Resource: r, Diffs: []plan.Diff{{Target: "title", After: title}}}
+	return Write{Kind: entry.User, ID: r.ID(), Version: version, Resource: r, Diffs: []plan.Diff{{Target: "title", After: title}}}
 }
 
 func readAll(t *testing.T, c *Client, watermark string) (map[string]entry.Resource, Reading) {
 	t.Helper()
 	found := map[string]entry.Resource{}
-	reading, err := c.ReadUsers(t.Context(), watermark, func(page []entry.Resource) error {
+	reading, err := c.Read(t.Context(), entry.User, watermark, func(page []entry.Resource) error {
 		for _, r := range page {
 			found[r.Login()] = r
 		}
@@ -175,13 +175,13 @@ func TestWithEveryService(t *testing.T) {
 			}
 			assert.Equal(t, 25, cooks, "more changes than a page holds are all seen")
 
-			key, err := c.ByLinkKey(t.Context(), "key-5")
+			key, err := c.ByLinkKey(t.Context(), entry.User, "key-5")
 			require.NoError(t, err)
 			assert.Equal(t, first[5].ID(), key.ID())
-			none, err := c.ByLinkKey(t.Context(), "key-none")
+			none, err := c.ByLinkKey(t.Context(), entry.User, "key-none")
 			require.NoError(t, err)
 			assert.Nil(t, none)
-			none, err = c.Get(t.Context(), "no-such-id")
+			none, err = c.Get(t.Context(), entry.User, "no-such-id")
 			require.NoError(t, err)
 			assert.Nil(t, none)
 		})
@@ -196,7 +196,7 @@ func TestRefusalsAreToldOneByOne(t *testing.T) {
 	for _, size := range []int{1, 20} { // singly and in bulk
 		writes := append([]Write{
 			newUser(0), titled(first[1], "Mate", `W/"99"`), titled(entry.Resource{"id": "gone"}, "Mate", ""),
-			{Resource: entry.Resource{"userName": "x@other.example"}},
+			{Kind: entry.User, Resource: entry.Resource{"userName": "x@other.example"}},
 		}, newUsers(1000*size, size-1)...)
 		answers := c.Write(t.Context(), writes)
 		for i, want := range []struct {
@@ -239,13 +239,15 @@ func TestALostAnswerIsNeverSentAgainBlindly(t *testing.T) {
 	c := newClient(t, l.URL)
 	_, err := c.Discover(t.Context())
 	require.NoError(t, err)
+	_, err = c.Catalogue(t.Context())
+	require.NoError(t, err)
 	for _, writes := range [][]Write{{newUser(1)}, newUsers(10, 12)} {
 		faults(t, base, `{"rate":1,"kinds":["lost"]}`)
 		answers := c.Write(t.Context(), writes)
 		faults(t, base, `{}`)
 		for i, answer := range answers {
 			require.ErrorIs(t, answer.Err, ErrUnknownOutcome)
-			found, err := c.ByLinkKey(t.Context(), writes[i].Resource.ExternalID())
+			found, err := c.ByLinkKey(t.Context(), entry.User, writes[i].Resource.ExternalID())
 			require.NoError(t, err)
 			assert.NotNil(t, found, "it was done all the same")
 		}
@@ -277,7 +279,7 @@ func TestAPutKeepsWhatOthersHaveChanged(t *testing.T) {
 	read, _ := readAll(t, c, "")
 	stale, err := read["crew1@halvard.example"].Clone()
 	require.NoError(t, err)
-	other := Write{ID: stale.ID(), Resource: stale, Diffs: []plan.Diff{{Target: "nickName", After: "Skipper"}}}
+	other := Write{Kind: entry.User, ID: stale.ID(), Resource: stale, Diffs: []plan.Diff{{Target: "nickName", After: "Skipper"}}}
 	made(t, c.Write(t.Context(), []Write{other}))
 	changed := made(t, c.Write(t.Context(), []Write{titled(stale, "Mate", "")}))
 	assert.Equal(t, "Skipper", changed[0]["nickName"])
@@ -359,4 +361,58 @@ func TestReadingSurvivesAnUnsteadyCloud(t *testing.T) {
 	faults(t, base, `{"rate":0.4,"seed":3,"kinds":["error","reset","lost"]}`)
 	found, _ := readAll(t, c, "")
 	assert.Len(t, found, 40)
+}
+
+func TestMembersArePatchedOrPutAndKeptApart(t *testing.T) {
+	t.Parallel()
+	for name, options := range map[string]standin.Options{"patch": {}, "put only": {Without: []string{"patch"}}, "put without etag": {Without: []string{"patch", "etag"}}} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			c := newClient(t, startCloud(t, options))
+			ctx := t.Context()
+			var ids []string
+			for i := range 3 {
+				ids = append(ids, c.Write(ctx, []Write{{Kind: entry.User, Resource: entry.Resource{"userName": fmt.Sprintf("u%d@halvard.example", i)}}})[0].Resource.ID())
+			}
+			group := c.Write(ctx, []Write{{Kind: entry.Group, Resource: entry.Resource{"displayName": "Crew", "externalId": "g"}}})[0]
+			require.NoError(t, group.Err)
+			change := func(diff plan.Diff) entry.Resource {
+				answer := c.Write(ctx, []Write{{Kind: entry.Group, ID: group.Resource.ID(), Resource: group.Resource, Diffs: []plan.Diff{diff}}})[0]
+				require.NoError(t, answer.Err)
+				assert.NotContains(t, answer.Resource, "members")
+				return answer.Resource
+			}
+			members := func() []string {
+				got, _, found, err := c.Members(ctx, group.Resource.ID())
+				require.NoError(t, err)
+				require.True(t, found)
+				return got
+			}
+			change(plan.Diff{Target: "members", Added: []plan.Member{{Value: ids[0], Type: "User"}, {Value: ids[1], Type: "User"}}})
+			assert.ElementsMatch(t, ids[:2], members())
+			change(plan.Diff{Target: "members", Added: []plan.Member{{Value: ids[2], Type: "User"}}, Removed: []plan.Member{{Value: ids[0]}}})
+			assert.ElementsMatch(t, ids[1:], members())
+			renamed := change(plan.Diff{Target: "displayName", Before: "Crew", After: "Deck crew"})
+			assert.Equal(t, "Deck crew", renamed["displayName"])
+			assert.ElementsMatch(t, ids[1:], members(), "a change of the name keeps the members")
+			deleted := c.Write(ctx, []Write{{Kind: entry.Group, ID: group.Resource.ID(), Delete: true, Resource: group.Resource}})[0]
+			require.NoError(t, deleted.Err)
+			_, _, found, err := c.Members(ctx, group.Resource.ID())
+			require.NoError(t, err)
+			assert.False(t, found)
+		})
+	}
+}
+
+func TestKindsThatACloudLacksAreTold(t *testing.T) {
+	t.Parallel()
+	c := newClient(t, startCloud(t, standin.Options{Without: []string{"contacts"}}))
+	_, ok, err := c.Type(t.Context(), entry.Contact)
+	require.NoError(t, err)
+	assert.False(t, ok)
+	catalogue, err := c.Catalogue(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"User", "Group"}, catalogue.Members)
+	_, err = c.Read(t.Context(), entry.Contact, "", func([]entry.Resource) error { return nil })
+	assert.ErrorContains(t, err, "no resource type for a contact")
 }

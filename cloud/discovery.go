@@ -3,11 +3,14 @@ package cloud
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
 	"strings"
 
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/scim"
 )
 
@@ -80,7 +83,12 @@ func capabilitiesOf(config scim.ServiceProviderConfig) Capabilities {
 // rules can set, and the login domains where it tells them.
 type Catalogue struct {
 	Types   []Type
-	Targets []Target
+	Targets []Target // of users
+	Groups  []Target
+	// Contacts is empty where the cloud has none.
+	Contacts []Target
+	// Members are the names of the resource types that groups can hold.
+	Members []string
 	// Domains are the verified login domains; nil when the cloud does not tell.
 	Domains []string
 }
@@ -89,6 +97,43 @@ type Catalogue struct {
 type Type struct {
 	Name, Endpoint string
 	Schemas        []string
+}
+
+// Of lists the attributes of a kind that rules can set.
+func (c Catalogue) Of(kind entry.Kind) []Target {
+	switch kind {
+	case entry.Group:
+		return c.Groups
+	case entry.Contact:
+		return c.Contacts
+	}
+	return c.Targets
+}
+
+// typeNames are those of the resource types (RFC 7643 section 6) for each kind;
+// that of contacts is no standard one.
+var typeNames = map[entry.Kind]string{entry.User: "User", entry.Group: "Group", entry.Contact: "Contact"}
+
+// TypeName is what the cloud calls a kind.
+func TypeName(kind entry.Kind) string { return typeNames[kind] }
+
+// Type finds the resource type of a kind; false when the cloud has none. A
+// service that does not list its types is taken to have users and groups.
+func (c *Client) Type(ctx context.Context, kind entry.Kind) (Type, bool, error) {
+	catalogue, err := c.Catalogue(ctx)
+	var refusal *Refusal
+	if err != nil && (!errors.As(err, &refusal) || problem.CodeOf(err) != "") {
+		return Type{}, false, err
+	}
+	for _, t := range catalogue.Types {
+		if strings.EqualFold(t.Name, typeNames[kind]) {
+			t.Endpoint = "/" + strings.Trim(t.Endpoint, "/")
+			return t, true, nil
+		}
+	}
+	usual := map[entry.Kind]Type{entry.User: {"User", "/Users", []string{scim.UserURN}}, entry.Group: {"Group", "/Groups", []string{scim.GroupURN}}}
+	t, ok := usual[kind]
+	return t, ok && len(catalogue.Types) == 0, nil
 }
 
 // Target is one attribute of users as a rule names it.
@@ -126,8 +171,13 @@ func (c *Client) Catalogue(ctx context.Context) (Catalogue, error) {
 			found.Schemas = append(found.Schemas, extension.Schema)
 		}
 		catalogue.Types = append(catalogue.Types, found)
-		if t.Name == "User" {
+		switch {
+		case strings.EqualFold(t.Name, typeNames[entry.User]):
 			catalogue.Targets = targetsOf(found, schemas)
+		case strings.EqualFold(t.Name, typeNames[entry.Group]):
+			catalogue.Groups, catalogue.Members = targetsOf(found, schemas), membersOf(t.Schema, schemas)
+		case strings.EqualFold(t.Name, typeNames[entry.Contact]):
+			catalogue.Contacts = targetsOf(found, schemas)
 		}
 		if domainList(t, schemas) {
 			if catalogue.Domains, err = c.domains(ctx, t.Endpoint); err != nil {
@@ -166,6 +216,21 @@ func listed[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 // kinds are the types of a list's elements that a rule can choose by.
 var elementTypes = []string{"work", "home", "other"}
 
+// membersOf tells what groups can hold: the canonical values of members.type,
+// people and groups where the schema names none (RFC 7643 section 4.2).
+func membersOf(schema string, schemas []scim.Schema) []string {
+	for _, s := range schemas {
+		for _, a := range s.Attributes {
+			for _, sub := range a.SubAttributes {
+				if strings.EqualFold(s.ID, schema) && strings.EqualFold(a.Name, "members") && strings.EqualFold(sub.Name, "type") && len(sub.CanonicalValues) > 0 {
+					return sub.CanonicalValues
+				}
+			}
+		}
+	}
+	return []string{"User", "Group"}
+}
+
 func targetsOf(t Type, schemas []scim.Schema) []Target {
 	targets := []Target{}
 	for i, id := range t.Schemas {
@@ -193,6 +258,10 @@ func targetsOfAttribute(path string, a scim.Attribute) []Target {
 		return []Target{one(path, a, a.Required)}
 	}
 	var targets []Target
+	if a.MultiValued {
+		// As a whole, for what memberships grant and for the members of groups.
+		targets = append(targets, one(path, a, a.Required))
+	}
 	for _, sub := range a.SubAttributes {
 		sub.Mutability = strongest(a.Mutability, sub.Mutability)
 		if !a.MultiValued {
@@ -285,7 +354,7 @@ func (c *Client) Probe(ctx context.Context) []Step {
 	} else {
 		steps = append(steps, Step{"domains", "good", "verified login domains: " + strings.Join(catalogue.Domains, ", "), ""})
 	}
-	if _, total, _, err := c.list(ctx, found.page(1, "", 1)); err != nil {
+	if _, total, _, err := c.list(ctx, entry.User, found.page(1, "", 1)); err != nil {
 		steps = append(steps, failedStep(err))
 	} else {
 		steps = append(steps, Step{"read", "good", fmt.Sprintf("%d users can be read", total), ""})

@@ -10,6 +10,7 @@ import (
 	"strconv"
 
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/scim"
 )
 
@@ -21,9 +22,10 @@ type Reading struct {
 	Complete bool
 }
 
-// ReadUsers streams users page by page: those changed since the watermark, or
-// all when it is empty or the cloud cannot tell.
-func (c *Client) ReadUsers(ctx context.Context, watermark string, emit func([]entry.Resource) error) (Reading, error) {
+// Read streams the resources of a kind page by page: those changed since the
+// watermark, or all when it is empty or the cloud cannot tell. Groups come
+// without their members; see Members.
+func (c *Client) Read(ctx context.Context, kind entry.Kind, watermark string, emit func([]entry.Resource) error) (Reading, error) {
 	capabilities, err := c.Discover(ctx)
 	if err != nil {
 		return Reading{}, err
@@ -36,9 +38,9 @@ func (c *Client) ReadUsers(ctx context.Context, watermark string, emit func([]en
 		return emit(page)
 	}
 	if reading.Complete {
-		err = c.readAll(ctx, capabilities, note)
+		err = c.readAll(ctx, kind, capabilities, note)
 	} else {
-		err = c.readChanges(ctx, capabilities, watermark, note)
+		err = c.readChanges(ctx, kind, capabilities, watermark, note)
 	}
 	return reading, err
 }
@@ -57,12 +59,12 @@ func (c Capabilities) page(start int, cursor string, count int) url.Values {
 // readAll goes through all pages. The cloud may change meanwhile, so that a
 // resource slips from one page to another; what was missed is looked up before
 // anything is made again.
-func (c *Client) readAll(ctx context.Context, can Capabilities, emit func([]entry.Resource) error) error {
+func (c *Client) readAll(ctx context.Context, kind entry.Kind, can Capabilities, emit func([]entry.Resource) error) error {
 	cursor := ""
 	for start := 1; ; {
-		page, total, next, err := c.list(ctx, can.page(start, cursor, can.MaxResults))
+		page, total, next, err := c.list(ctx, kind, can.page(start, cursor, can.MaxResults))
 		if err != nil {
-			return fmt.Errorf("read all users from number %d on: %w", start, err)
+			return fmt.Errorf("read all %ss from number %d on: %w", kind, start, err)
 		}
 		if err := emit(page); err != nil {
 			return err
@@ -77,7 +79,7 @@ func (c *Client) readAll(ctx context.Context, can Capabilities, emit func([]entr
 // readChanges goes on from the newest resource of each page rather than by
 // index, so that changes made meanwhile cannot hide any. A cursor is followed
 // to its end instead.
-func (c *Client) readChanges(ctx context.Context, can Capabilities, since string, emit func([]entry.Resource) error) error {
+func (c *Client) readChanges(ctx context.Context, kind entry.Kind, can Capabilities, since string, emit func([]entry.Resource) error) error {
 	seen := map[string]string{} // id -> version of those at the newest time
 	start, cursor := 1, ""
 	for {
@@ -85,9 +87,9 @@ func (c *Client) readChanges(ctx context.Context, can Capabilities, since string
 		query.Set("filter", `meta.lastModified ge "`+since+`"`)
 		query.Set("sortBy", "meta.lastModified")
 		query.Set("sortOrder", "ascending")
-		page, total, next, err := c.list(ctx, query)
+		page, total, next, err := c.list(ctx, kind, query)
 		if err != nil {
-			return fmt.Errorf("read users changed since %s: %w", since, err)
+			return fmt.Errorf("read %ss changed since %s: %w", kind, since, err)
 		}
 		fresh := page[:0:0]
 		for _, resource := range page {
@@ -122,24 +124,65 @@ func (c *Client) readChanges(ctx context.Context, can Capabilities, since string
 	}
 }
 
-// list reads one page, how many users there are, and the cursor of the next page.
-func (c *Client) list(ctx context.Context, query url.Values) ([]entry.Resource, int, string, error) {
+// list reads one page, how many resources of the kind there are, and the cursor
+// of the next page.
+func (c *Client) list(ctx context.Context, kind entry.Kind, query url.Values) ([]entry.Resource, int, string, error) {
+	path, err := c.path(ctx, kind, "")
+	if err != nil {
+		return nil, 0, "", err
+	}
+	if kind == entry.Group {
+		query.Set("excludedAttributes", "members")
+	}
 	var response scim.ListResponse
-	if err := c.get(ctx, "/Users?"+query.Encode(), &response); err != nil {
+	if err := c.get(ctx, path+"?"+query.Encode(), &response); err != nil {
 		return nil, 0, "", err
 	}
 	page := make([]entry.Resource, len(response.Resources))
 	for i, text := range response.Resources {
 		if err := json.Unmarshal(text, &page[i]); err != nil {
-			return nil, 0, "", fmt.Errorf("read a user of the cloud's answer: %w", err)
+			return nil, 0, "", fmt.Errorf("read a %s of the cloud's answer: %w", kind, err)
 		}
+		withoutMembers(kind, page[i])
 	}
 	return page, response.TotalResults, response.NextCursor, nil
 }
 
-// ByLinkKey finds the user that bears a link key; nil when there is none. A
-// cloud without filters is read until it is found.
-func (c *Client) ByLinkKey(ctx context.Context, key string) (entry.Resource, error) {
+// withoutMembers keeps members out of groups also where the service sends them
+// all the same: they are kept as rows.
+func withoutMembers(kind entry.Kind, resource entry.Resource) {
+	if kind == entry.Group {
+		delete(resource, "members")
+	}
+}
+
+// path is that of a resource, or of all of its kind.
+func (c *Client) path(ctx context.Context, kind entry.Kind, id string) (string, error) {
+	t, ok, err := c.Type(ctx, kind)
+	switch {
+	case err != nil:
+		return "", err
+	case !ok:
+		return "", problem.New(problem.CloudRefused, "the cloud has no resource type for a %s", kind)
+	case id == "":
+		return t.Endpoint, nil
+	}
+	return t.Endpoint + "/" + url.PathEscape(id), nil
+}
+
+// single is the path of a resource as it is read and written, without the
+// members of a group.
+func (c *Client) single(ctx context.Context, kind entry.Kind, id string) (string, error) {
+	path, err := c.path(ctx, kind, id)
+	if kind == entry.Group {
+		path += "?excludedAttributes=members"
+	}
+	return path, err
+}
+
+// ByLinkKey finds the resource of a kind that bears a link key; nil when there
+// is none. A cloud without filters is read until it is found.
+func (c *Client) ByLinkKey(ctx context.Context, kind entry.Kind, key string) (entry.Resource, error) {
 	can, err := c.Discover(ctx)
 	if err != nil {
 		return nil, err
@@ -157,11 +200,11 @@ func (c *Client) ByLinkKey(ctx context.Context, key string) (entry.Resource, err
 		query := can.page(1, "", can.MaxResults)
 		query.Set("filter", `externalId eq "`+key+`"`)
 		var page []entry.Resource
-		if page, _, _, err = c.list(ctx, query); err == nil {
+		if page, _, _, err = c.list(ctx, kind, query); err == nil {
 			err = look(page)
 		}
 	} else {
-		err = c.readAll(ctx, can, look)
+		err = c.readAll(ctx, kind, can, look)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("look for link key %s: %w", key, err)
@@ -169,16 +212,43 @@ func (c *Client) ByLinkKey(ctx context.Context, key string) (entry.Resource, err
 	return found, nil
 }
 
-// Get reads one user; nil when the cloud has none with this id.
-func (c *Client) Get(ctx context.Context, id string) (entry.Resource, error) {
+// Get reads one resource; nil when the cloud has none with this id.
+func (c *Client) Get(ctx context.Context, kind entry.Kind, id string) (entry.Resource, error) {
+	path, err := c.single(ctx, kind, id)
+	if err != nil {
+		return nil, err
+	}
+	resource, err := c.getOne(ctx, path)
+	if err != nil {
+		return nil, fmt.Errorf("read the %s %s: %w", kind, id, err)
+	}
+	withoutMembers(kind, resource)
+	return resource, nil
+}
+
+// getOne reads what is at a path; nil when there is nothing.
+func (c *Client) getOne(ctx context.Context, path string) (entry.Resource, error) {
 	var resource entry.Resource
-	err := c.get(ctx, "/Users/"+url.PathEscape(id), &resource)
+	err := c.get(ctx, path, &resource)
 	var refusal *Refusal
 	if errors.As(err, &refusal) && refusal.Status == http.StatusNotFound {
 		return nil, nil
 	}
-	if err != nil {
-		return nil, fmt.Errorf("read user %s: %w", id, err)
-	}
-	return resource, nil
+	return resource, err
 }
+
+// Members reads the ids of a group's members, and the group's version with them;
+// false when the cloud has no such group.
+func (c *Client) Members(ctx context.Context, id string) (members []string, version string, found bool, err error) {
+	path, err := c.path(ctx, entry.Group, id)
+	if err != nil {
+		return nil, "", false, err
+	}
+	resource, err := c.getOne(ctx, path)
+	if err != nil {
+		return nil, "", false, fmt.Errorf("read the members of group %s: %w", id, err)
+	}
+	return membersPath.Values(resource), resource.Version(), resource != nil, nil
+}
+
+var membersPath = entry.MustPath("members")

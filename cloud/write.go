@@ -6,7 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"net/url"
+	"slices"
 	"strconv"
 
 	"kambrel.example/kambrel/core/entry"
@@ -16,8 +16,10 @@ import (
 )
 
 // Write is one write: a creation of Resource when ID is empty, else a change of
-// Resource, as the cloud has it, by the diffs.
+// Resource, as the cloud has it, by the diffs, or its deletion.
 type Write struct {
+	Kind     entry.Kind
+	Delete   bool
 	ID       string
 	Version  string // for If-Match; "" writes whatever the version
 	Resource entry.Resource
@@ -46,7 +48,10 @@ func (c *Client) Write(ctx context.Context, writes []Write) []Answer {
 		return answers
 	}
 	size := capabilities.BulkOperations
-	if len(writes) < bulkAtLeast || size < bulkAtLeast {
+	// The answer to a change of a group would bring all members; only a single
+	// request can ask to leave them out (RFC 7644 section 3.9).
+	single := slices.ContainsFunc(writes, func(w Write) bool { return w.Kind == entry.Group && w.ID != "" && !w.Delete })
+	if single || len(writes) < bulkAtLeast || size < bulkAtLeast {
 		for i, write := range writes {
 			answers[i] = c.writeOne(ctx, capabilities, write)
 		}
@@ -61,19 +66,26 @@ func (c *Client) Write(ctx context.Context, writes []Write) []Answer {
 
 // request makes the method, the path and the body of a write, with PATCH where
 // the service has it, else with PUT of the whole resource.
-func (w Write) request(can Capabilities) (method, path string, body []byte, err error) {
+func (c *Client) request(ctx context.Context, can Capabilities, w Write) (method, path string, body []byte, err error) {
+	if path, err = c.path(ctx, w.Kind, w.ID); err != nil {
+		return "", "", nil, err
+	}
+	t, _, err := c.Type(ctx, w.Kind)
 	switch {
+	case err != nil:
+	case w.Delete:
+		method = http.MethodDelete
 	case w.ID == "":
-		method, path = http.MethodPost, "/Users"
-		body, err = json.Marshal(whole(w.Resource))
+		method = http.MethodPost
+		body, err = json.Marshal(t.whole(w.Resource))
 	case can.Patch:
-		method, path = http.MethodPatch, "/Users/"+url.PathEscape(w.ID)
+		method = http.MethodPatch
 		var operations []plan.PatchOperation
 		if operations, err = plan.Patch(w.Resource, w.Diffs); err == nil {
 			body, err = json.Marshal(map[string]any{"schemas": []string{scim.PatchOpURN}, "Operations": operations})
 		}
 	default:
-		method, path = http.MethodPut, "/Users/"+url.PathEscape(w.ID)
+		method = http.MethodPut
 		resource, cloneErr := w.Resource.Clone()
 		if err = cloneErr; err == nil {
 			err = plan.Advance(resource, w.Diffs)
@@ -81,40 +93,48 @@ func (w Write) request(can Capabilities) (method, path string, body []byte, err 
 		if err == nil {
 			delete(resource, "meta")
 			delete(resource, "groups") // read-only (RFC 7643 section 4.1.2)
-			body, err = json.Marshal(whole(resource))
+			body, err = json.Marshal(t.whole(resource))
 		}
 	}
 	return method, path, body, err
 }
 
-func whole(in entry.Resource) entry.Resource {
+func (t Type) whole(in entry.Resource) entry.Resource {
 	resource := entry.Resource{}
 	for name, value := range in {
 		resource[name] = value
 	}
-	resource["schemas"] = schemasOf(in)
+	resource["schemas"] = t.schemasOf(in)
 	return resource
 }
 
 // freshened reads a resource again that will be put as a whole where no entity
-// tag protects what others have changed meanwhile.
+// tag protects what others have changed meanwhile. A group is always read, for
+// its members.
 func (c *Client) freshened(ctx context.Context, can Capabilities, w Write) (Write, error) {
-	if w.ID == "" || can.Patch || can.ETag && w.Version != "" {
+	if w.ID == "" || w.Delete || can.Patch || can.ETag && w.Version != "" && w.Kind != entry.Group {
 		return w, nil
 	}
-	resource, err := c.Get(ctx, w.ID)
+	path, err := c.path(ctx, w.Kind, w.ID)
+	if err != nil {
+		return w, err
+	}
+	resource, err := c.getOne(ctx, path)
 	if err != nil {
 		return w, err
 	}
 	if resource == nil {
-		return w, &Refusal{Status: http.StatusNotFound, Detail: "there is no user " + w.ID}
+		return w, &Refusal{Status: http.StatusNotFound, Detail: fmt.Sprintf("there is no %s %s", w.Kind, w.ID)}
 	}
 	w.Resource = resource
+	if w.Kind == entry.Group && w.Version == "" {
+		w.Version = resource.Version()
+	}
 	return w, nil
 }
 
-func schemasOf(resource entry.Resource) []string {
-	schemas := []string{scim.UserURN}
+func (t Type) schemasOf(resource entry.Resource) []string {
+	schemas := []string{t.Schemas[0]}
 	for name := range resource {
 		if len(name) > 4 && name[:4] == "urn:" {
 			schemas = append(schemas, name)
@@ -128,9 +148,12 @@ func (c *Client) writeOne(ctx context.Context, can Capabilities, w Write) Answer
 	if err != nil {
 		return Answer{Err: err}
 	}
-	method, path, body, err := w.request(can)
+	method, path, body, err := c.request(ctx, can, w)
 	if err != nil {
 		return Answer{Err: err}
+	}
+	if w.Kind == entry.Group && !w.Delete {
+		path += "?excludedAttributes=members"
 	}
 	version := w.Version
 	if !can.ETag {
@@ -140,12 +163,16 @@ func (c *Client) writeOne(ctx context.Context, can Capabilities, w Write) Answer
 	if err := c.send(ctx, method, path, version, body, &resource); err != nil {
 		return Answer{Err: err}
 	}
+	if w.Delete {
+		return Answer{}
+	}
 	if resource.ID() == "" {
 		// A PATCH may be answered with 204 and no body (RFC 7644 section 3.5.2).
-		if resource, err = c.Get(ctx, w.ID); err != nil || resource == nil {
+		if resource, err = c.Get(ctx, w.Kind, w.ID); err != nil || resource == nil {
 			return Answer{Err: fmt.Errorf("%w: the answer has no resource", ErrUnknownOutcome)}
 		}
 	}
+	withoutMembers(w.Kind, resource)
 	return Answer{Resource: resource}
 }
 
@@ -180,7 +207,7 @@ func (c *Client) writeBulk(ctx context.Context, capabilities Capabilities, write
 		var method, path string
 		var body []byte
 		if err == nil {
-			method, path, body, err = w.request(capabilities)
+			method, path, body, err = c.request(ctx, capabilities, w)
 		}
 		if err != nil {
 			if len(request.Operations) > 0 {
@@ -229,11 +256,15 @@ func bulkAnswer(result scim.BulkResult, w Write) Answer {
 		}
 		return Answer{Err: classify(refusal)}
 	}
+	if w.Delete {
+		return Answer{}
+	}
 	var resource entry.Resource
 	if len(result.Response) > 0 {
 		if err := json.Unmarshal(result.Response, &resource); err != nil {
 			return Answer{Err: problem.Wrap(problem.CloudRefused, err, "read the cloud's answer")}
 		}
+		withoutMembers(w.Kind, resource)
 		return Answer{Resource: resource}
 	}
 	// The service may leave the resource out (RFC 7644 section 3.7.3): what was

@@ -6,13 +6,14 @@ import (
 	"strings"
 
 	"kambrel.example/kambrel/cloud"
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/wire"
 )
 
 // Cloud tells what the cloud can do and what it holds.
 func (e *Engine) Cloud(ctx context.Context) (wire.CloudView, error) {
 	view := wire.CloudView{URL: e.cloud.URL(), Capabilities: []wire.Capability{}, Types: []wire.CloudType{}, Targets: []wire.Target{}, Domains: []string{}, DomainsFrom: "unknown"}
-	state, err := e.store.CloudState(ctx)
+	state, err := e.store.CloudState(ctx, entry.User)
 	if err != nil {
 		return view, err
 	}
@@ -31,8 +32,10 @@ func (e *Engine) Cloud(ctx context.Context) (wire.CloudView, error) {
 	for _, t := range catalogue.Types {
 		view.Types = append(view.Types, wire.CloudType{Name: t.Name, Endpoint: t.Endpoint, Schemas: t.Schemas})
 	}
-	for _, t := range catalogue.Targets {
-		view.Targets = append(view.Targets, wire.Target(t))
+	for _, kind := range entry.Kinds {
+		for _, t := range catalogue.Of(kind) {
+			view.Targets = append(view.Targets, wire.Target{Kind: string(kind), Path: t.Path, Type: t.Type, Description: t.Description, MultiValued: t.MultiValued, Required: t.Required, Unique: t.Unique, ReadOnly: t.ReadOnly})
+		}
 	}
 	document, err := e.Document(ctx, true)
 	if err != nil {

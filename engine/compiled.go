@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/match"
@@ -22,32 +23,58 @@ type compiled struct {
 	revision int
 	document settings.Document
 	scope    *scope.Scope
-	rules    *rules.Set
-	match    *match.Rules
-	indexed  []entry.Path
+	kinds    map[entry.Kind]*taking
 	// asksForGroups: a decision needs the groups that hold the entry.
 	asksForGroups bool
 	// attributes are what directories are asked for, without regard to case
-	// and sorted.
-	attributes []string
+	// and sorted; pointers are those of them by which entries name others.
+	attributes, pointers []string
+}
+
+// taking is what a kind becomes.
+type taking struct {
+	kind    entry.Kind
+	rules   *rules.Set
+	match   *match.Rules
+	indexed []entry.Path
+	leavers settings.Policy
+	grace   time.Duration
 }
 
 func compileDocument(revision int, document settings.Document) (*compiled, error) {
-	c := &compiled{revision: revision, document: document, match: match.Compile(document.Users)}
+	c := &compiled{revision: revision, document: document, kinds: map[entry.Kind]*taking{}}
 	var err error
 	if c.scope, err = scope.Compile(document); err != nil {
 		return nil, err
 	}
-	if c.rules, err = rules.Compile(document.Users); err != nil {
-		return nil, err
-	}
-	c.indexed, c.asksForGroups = c.match.Indexed(), c.scope.AsksForGroups()
+	c.asksForGroups = c.scope.AsksForGroups()
 	// What people are called is always read, so that they can be found, and what
 	// a survey looks at, so that it need not read everything again.
 	names := append(append([]string{"objectClass", "uid"}, survey.Attributes()...), c.scope.Attributes()...)
-	names = append(append(names, c.rules.Attributes()...), c.match.Attributes()...)
-	c.attributes = union(names)
+	for _, kind := range entry.Kinds {
+		of := document.Of(kind)
+		t := &taking{kind: kind, match: match.Compile(*of), leavers: of.Leavers, grace: of.GraceTime()}
+		if t.rules, err = rules.Compile(*of); err != nil {
+			return nil, fmt.Errorf("%ss: %w", kind, err)
+		}
+		t.indexed = t.match.Indexed()
+		c.kinds[kind] = t
+		c.asksForGroups = c.asksForGroups || t.rules.AsksForGroups()
+		names = append(append(names, t.rules.Attributes()...), t.match.Attributes()...)
+		for _, reference := range t.rules.References() {
+			c.pointers = append(c.pointers, reference.Attribute)
+		}
+	}
+	c.attributes, c.pointers = union(names), union(c.pointers)
 	return c, nil
+}
+
+// of returns what a kind becomes, that of people for what is no kind.
+func (c *compiled) of(kind entry.Kind) *taking {
+	if t := c.kinds[kind]; t != nil {
+		return t
+	}
+	return c.kinds[entry.User]
 }
 
 // union puts lists of attributes together, without regard to case and sorted.

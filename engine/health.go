@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/store"
 	"kambrel.example/kambrel/wire"
@@ -63,7 +64,7 @@ func (e *Engine) Health(ctx context.Context) (wire.Health, error) {
 	for _, c := range h.ByProblem {
 		h.Problems += c.Count
 	}
-	state, err := e.store.CloudState(ctx)
+	state, err := e.store.CloudState(ctx, entry.User)
 	if err != nil {
 		return h, err
 	}

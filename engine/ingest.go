@@ -122,7 +122,7 @@ func (i *ingestion) line(ctx context.Context, line wire.Line) (ended bool, err e
 		line.Entry.Directory = i.order.Directory
 		i.seen[line.Entry.ID] = struct{}{}
 		i.entries = append(i.entries, line.Entry)
-		if line.Entry.Kind == entry.User {
+		if line.Entry.Kind != entry.Container {
 			i.counts.Read++
 		}
 	case line.Gone != nil:
@@ -156,7 +156,7 @@ func (i *ingestion) line(ctx context.Context, line wire.Line) (ended bool, err e
 // flush stores what has come so far and keeps the lease.
 func (i *ingestion) flush(ctx context.Context, s *store.Store) error {
 	if len(i.entries) > 0 {
-		stored, err := s.StoreEntries(ctx, i.order.Directory, i.entries)
+		stored, err := s.StoreEntries(ctx, i.order.Directory, i.entries, i.order.Request.Pointers)
 		if err != nil {
 			return err
 		}
@@ -211,7 +211,7 @@ func (i *ingestion) done(ctx context.Context, done wire.ReadDone) error {
 			i.counts.Gone += n
 		}
 		err := tx.SaveDirectoryState(ctx, store.DirectoryState{
-			Directory: i.order.Directory, Cookie: done.Cookie, Base: i.order.Request.Base, Attributes: i.order.Request.Attributes, Read: time.Now(),
+			Directory: i.order.Directory, Cookie: done.Cookie, Base: i.order.Request.Base, Attributes: i.order.Request.Attributes, Pointers: i.order.Request.Pointers, Read: time.Now(),
 		})
 		if err != nil {
 			return err

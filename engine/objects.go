@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
@@ -144,10 +145,6 @@ func (e *Engine) entryObject(ctx context.Context, ref store.Ref) (wire.Object, e
 		}
 	}
 	object.Attributes = []wire.AttributeView{}
-	if dirty.Entry.Kind != entry.User {
-		object.Why = whyNotWritten(settings, dirty.Entry)
-		return object, nil
-	}
 	if dirty.Resource != nil || settings.scope.Decide(dirty.Entry).In {
 		object.Attributes = sideBySide(settings, dirty)
 	}
@@ -169,25 +166,12 @@ func (e *Engine) judging(ctx context.Context) (*compiled, error) {
 	return compileDocument(0, document)
 }
 
-// whyNotWritten explains an entry of a kind that is counted and surveyed, but
-// not written to the cloud.
-func whyNotWritten(settings *compiled, e entry.Entry) wire.Why {
-	verdict := settings.scope.Explain(e)
-	return wire.Why{
-		Subject: nameOf(&e), Summary: verdict.Summary + fmt.Sprintf("; entries of the kind %s are surveyed, but not written to the cloud", e.Kind), In: verdict.In, Verdict: verdict.Code,
-		Steps: []reason.Node{
-			{Text: "Read: is the entry known?", Outcome: reason.Of(!e.Gone), Value: e.DN},
-			{Text: "Scope: does it take part?", Outcome: reason.Of(verdict.In), Value: verdict.Summary, Children: verdict.Reasons},
-		},
-	}
-}
-
 // sideBySide shows what the rules want beside what the resource has, and then
 // what no rule touches.
 func sideBySide(settings *compiled, dirty store.Dirty) []wire.AttributeView {
 	views := []wire.AttributeView{}
 	managed := map[string]bool{"id": true, "externalId": true, "meta": true, "schemas": true}
-	for _, value := range settings.rules.Apply(dirty.Entry).Values {
+	for _, value := range settings.of(dirty.Entry.Kind).rules.Apply(dirty.Entry).Values {
 		var actual any
 		if dirty.Resource != nil {
 			actual = value.Path.Get(dirty.Resource)
@@ -213,7 +197,11 @@ func sideBySide(settings *compiled, dirty store.Dirty) []wire.AttributeView {
 
 // why explains every decision about an entry, by the code that runs use.
 func (e *Engine) why(ctx context.Context, settings *compiled, dirty store.Dirty, object wire.Object) (wire.Why, error) {
-	s := settings.judge(dirty)
+	o, err := e.offered(ctx, settings.document)
+	if err != nil { // why needs no cloud: what it has is judged by the mirror
+		o = offer{kinds: map[entry.Kind]bool{entry.User: true, entry.Group: true, entry.Contact: true}}
+	}
+	s := settings.judge(dirty, o, time.Now())
 	verdict := settings.scope.Explain(dirty.Entry)
 	why := wire.Why{Subject: s.name(), Summary: verdict.Summary, In: verdict.In, Verdict: verdict.Code}
 	add := func(node reason.Node) { why.Steps = append(why.Steps, node) }
@@ -228,7 +216,7 @@ func (e *Engine) why(ctx context.Context, settings *compiled, dirty store.Dirty,
 		add(reason.Node{Text: "Match: which resource is it?", Outcome: reason.Yes, Value: value, Children: []reason.Node{{Text: "the lasting link, by link key", Outcome: reason.Yes, Value: object.Link.LinkKey, Deciding: true}}})
 	case verdict.In:
 		var keys []string
-		for _, key := range settings.match.Keys(dirty.Entry) {
+		for _, key := range settings.of(dirty.Entry.Kind).match.Keys(dirty.Entry) {
 			keys = append(keys, key.Text())
 		}
 		holders, err := e.store.Holders(ctx, keys)
@@ -249,7 +237,7 @@ func (e *Engine) why(ctx context.Context, settings *compiled, dirty store.Dirty,
 	}
 
 	if verdict.In {
-		node := reason.Node{Text: "Rules: what should the resource be?", Outcome: reason.Yes, Children: settings.rules.Explain(dirty.Entry)}
+		node := reason.Node{Text: "Rules: what should the resource be?", Outcome: reason.Yes, Children: settings.of(dirty.Entry.Kind).rules.Explain(dirty.Entry)}
 		if s.Desired.Problem != nil {
 			node.Outcome, node.Value, node.Deciding = reason.Bad, s.Desired.Problem.Detail, true
 		}

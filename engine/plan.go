@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -61,7 +62,7 @@ func (x *execution) planBatch(ctx context.Context, phase int, after *store.Ref, 
 			return err
 		}
 		last = refOf(batch[looked-1])
-		p = &planner{settings: x.settings, domains: x.domains, last: phase == store.DirtyLater, claims: tx.ReplaceClaims}
+		p = &planner{settings: x.settings, cloud: x.offer, now: x.now, last: phase == store.DirtyLater, claims: tx.ReplaceClaims}
 		if err := p.decide(ctx, tx, batch); err != nil {
 			return err
 		}
@@ -99,7 +100,8 @@ func (x *execution) planBatch(ctx context.Context, phase int, after *store.Ref, 
 // planner decides about one batch and gathers what follows from it.
 type planner struct {
 	settings *compiled
-	domains  []string
+	cloud    offer
+	now      time.Time
 	claims   func(context.Context, []store.Ref, []store.NewClaim) (map[string]store.Claimant, error)
 	last     bool // clashes with entries that are still to be planned are real
 
@@ -116,6 +118,14 @@ type planner struct {
 	unclaim  []store.Ref
 }
 
+// offer is what the cloud takes, as far as plans ask.
+type offer struct {
+	domains []string                // verified login domains, nil when unknown
+	kinds   map[entry.Kind]bool     // those that it has resources for
+	unique  map[entry.Kind][]string // keys of paths whose values are unique
+	members []entry.Kind            // what groups can hold
+}
+
 // subject is one entry of the batch on its way to a decision.
 type subject struct {
 	store.Dirty
@@ -123,6 +133,7 @@ type subject struct {
 	ref      store.Ref
 	claims   []plan.Claim
 	decision plan.Decision
+	written  bool // its kind goes to the cloud
 	holdsOff bool // waits for others of this plan
 }
 
@@ -130,60 +141,94 @@ func refOf(d store.Dirty) store.Ref { return store.Ref{Directory: d.Entry.Direct
 
 // judge is scope and rules for one entry; match follows when all keys of a
 // batch are known.
-func (c *compiled) judge(d store.Dirty) *subject {
-	s := &subject{Dirty: d, ref: refOf(d)}
-	s.Subject = plan.Subject{Entry: d.Entry, Link: d.Link, Resource: d.Resource, Leavers: c.document.Users.Leavers, Verdict: c.scope.Decide(d.Entry)}
-	if s.Verdict.In {
-		s.Desired = c.rules.Apply(d.Entry)
+func (c *compiled) judge(d store.Dirty, cloud offer, now time.Time) *subject {
+	of := c.of(d.Entry.Kind)
+	s := &subject{Dirty: d, ref: refOf(d), written: !of.rules.Empty() && cloud.kinds[d.Entry.Kind]}
+	s.Subject = plan.Subject{Entry: d.Entry, Link: d.Link, Resource: d.Resource, Leavers: of.leavers, Verdict: c.scope.Decide(d.Entry)}
+	s.GraceOver = of.grace == 0 || d.LeftAt != nil && !now.Before(d.LeftAt.Add(of.grace))
+	if s.Verdict.In && s.written {
+		s.Desired = of.rules.Apply(d.Entry)
 	}
 	return s
 }
 
 // unmatched tells whether the entry needs matching.
-func (s *subject) unmatched() bool { return s.Verdict.In && s.Dirty.Link == nil }
+func (s *subject) unmatched() bool { return s.written && s.Verdict.In && s.Dirty.Link == nil }
 
 // matchWith decides the match from what the mirror holds.
 func (c *compiled) matchWith(s *subject, holders map[string][]store.Holder) {
-	s.Match = c.match.Decide(s.Dirty.Entry, func(key match.Key) []match.Candidate {
+	kind := s.Dirty.Entry.Kind
+	s.Match = c.of(kind).match.Decide(s.Dirty.Entry, func(key match.Key) []match.Candidate {
 		var candidates []match.Candidate
 		for _, holder := range holders[key.Text()] {
-			candidates = append(candidates, match.Candidate{Resource: holder.Resource, LinkedTo: holder.LinkedDN})
+			if holder.Kind == kind {
+				candidates = append(candidates, match.Candidate{Resource: holder.Resource, LinkedTo: holder.LinkedDN})
+			}
 		}
 		return candidates
 	})
 }
 
-func (p *planner) decide(ctx context.Context, state *store.Store, batch []store.Dirty) error {
-	subjects := make([]*subject, len(batch))
-	var keys []string
-	if p.settings.asksForGroups {
-		entries := make([]*entry.Entry, len(batch))
-		for i := range batch {
-			entries[i] = &batch[i].Entry
-		}
-		if err := state.FillGroups(ctx, entries); err != nil {
-			return err
-		}
+// decideByHand puts what an operator has decided in the place of the rules.
+func (s *subject) decideByHand(chosen store.Chosen) {
+	if chosen.Action == store.ChosenLink && chosen.Resource != nil && s.Match.Action != match.Relink {
+		s.Match = match.ByHand(chosen.Resource, chosen.By)
 	}
-	for i, dirty := range batch {
-		subjects[i] = p.settings.judge(dirty)
-		if subjects[i].unmatched() {
-			for _, key := range p.settings.match.Keys(dirty.Entry) {
-				keys = append(keys, key.Text())
+}
+
+// alike finds resources that nobody owns and that look like the same person.
+func (s *subject) alike(holders map[string][]store.Holder) []match.Alike {
+	var found []match.Alike
+	for _, key := range s.likeness() {
+		for _, holder := range holders[key.Text()] {
+			free := holder.Kind == entry.User && holder.EntryID == "" && holder.Resource.ExternalID() == ""
+			if free && !slices.ContainsFunc(found, func(a match.Alike) bool { return a.Resource.ID() == holder.Resource.ID() }) {
+				found = append(found, match.Alike{Resource: holder.Resource, Key: key})
 			}
 		}
 	}
-	holders, err := state.Holders(ctx, keys)
+	return found
+}
+
+// likeness is by what somebody in the cloud may be the same person as one for
+// whom an account is about to be made.
+func (s *subject) likeness() []match.Key {
+	if s.decision.Operation != plan.Create || s.Dirty.Entry.Kind != entry.User || s.Dirty.Link != nil {
+		return nil
+	}
+	resource, err := plan.NewResource(s.decision.Diffs)
 	if err != nil {
-		return fmt.Errorf("look for resources to match: %w", err)
+		return nil
+	}
+	return match.LikenessOf(resource).Keys()
+}
+
+// fillGroups gives entries the groups that hold them where decisions ask.
+func (c *compiled) fillGroups(ctx context.Context, state *store.Store, batch []store.Dirty) error {
+	if !c.asksForGroups {
+		return nil
+	}
+	entries := make([]*entry.Entry, len(batch))
+	for i := range batch {
+		entries[i] = &batch[i].Entry
+	}
+	return state.FillGroups(ctx, entries)
+}
+
+func (p *planner) decide(ctx context.Context, state *store.Store, batch []store.Dirty) error {
+	if err := p.settings.fillGroups(ctx, state, batch); err != nil {
+		return err
+	}
+	subjects := make([]*subject, len(batch))
+	for i, dirty := range batch {
+		subjects[i] = p.settings.judge(dirty, p.cloud, p.now)
+	}
+	if err := p.match(ctx, state, subjects); err != nil {
+		return err
 	}
 	for _, s := range subjects {
-		if s.unmatched() {
-			p.settings.matchWith(s, holders)
-		}
-		s.decision = plan.CheckLogin(plan.Decide(s.Subject), p.domains)
-		if s.Verdict.In && s.decision.Problem == nil {
-			s.claims = plan.Claims(s.Desired)
+		if s.Verdict.In && s.decision.Problem == nil && s.written {
+			s.claims = plan.Claims(s.Dirty.Entry.Kind, s.Desired, p.cloud.unique[s.Dirty.Entry.Kind])
 		}
 		if s.unmatched() && s.decision.ResourceID != "" {
 			s.claims = append(s.claims, plan.ResourceClaim(s.decision.ResourceID))
@@ -197,6 +242,61 @@ func (p *planner) decide(ctx context.Context, state *store.Store, batch []store.
 	}
 	for _, s := range subjects {
 		p.gather(s)
+	}
+	return nil
+}
+
+// match decides for every subject, what operators have decided before the rules.
+func (p *planner) match(ctx context.Context, state *store.Store, subjects []*subject) error {
+	var keys []string
+	var open []store.Ref
+	for _, s := range subjects {
+		if s.unmatched() {
+			open = append(open, s.ref)
+			for _, key := range p.settings.of(s.Dirty.Entry.Kind).match.Keys(s.Dirty.Entry) {
+				keys = append(keys, key.Text())
+			}
+		}
+	}
+	holders, err := state.Holders(ctx, keys)
+	if err != nil {
+		return fmt.Errorf("look for resources to match: %w", err)
+	}
+	chosen, err := state.ChosenFor(ctx, open)
+	if err != nil {
+		return fmt.Errorf("look for what operators have decided: %w", err)
+	}
+	keys = nil
+	for _, s := range subjects {
+		if !s.written {
+			s.decision = plan.Decision{Code: plan.NotSent}
+			continue
+		}
+		if s.unmatched() {
+			p.settings.matchWith(s, holders)
+			s.decideByHand(chosen[s.ref])
+		}
+		s.decision = plan.CheckLogin(plan.Decide(s.Subject), p.cloud.domains)
+		if chosen[s.ref].Action != store.ChosenCreate {
+			for _, key := range s.likeness() {
+				keys = append(keys, key.Text())
+			}
+		}
+	}
+	if len(keys) == 0 {
+		return nil
+	}
+	if holders, err = state.FreeHolders(ctx, keys); err != nil {
+		return fmt.Errorf("look for resources that are alike: %w", err)
+	}
+	for _, s := range subjects {
+		if chosen[s.ref].Action == store.ChosenCreate {
+			continue
+		}
+		if found := s.alike(holders); len(found) > 0 {
+			s.Match = match.TooNear(found)
+			s.decision = plan.Decide(s.Subject)
+		}
 	}
 	return nil
 }
@@ -272,14 +372,15 @@ func (p *planner) clashWithCloud(ctx context.Context, state *store.Store, subjec
 				if holder.Resource.ID() == s.decision.ResourceID || holder.EntryID != "" && !holder.Left {
 					continue
 				}
-				if s.decision.Operation == plan.Create && holder.Resource.ExternalID() == s.Dirty.Entry.LinkKey() {
+				if s.decision.Operation == plan.Create && holder.Kind == s.Dirty.Entry.Kind && holder.Resource.ExternalID() == s.Dirty.Entry.LinkKey() {
 					continue
 				}
-				name := fmt.Sprintf("the resource %s (%s) in the cloud", holder.Resource.Login(), holder.Resource.ID())
+				name := fmt.Sprintf("the resource %s (%s) in the cloud", holder.Resource.Name(), holder.Resource.ID())
 				if holder.LinkedDN != "" {
 					name += ", which belongs to " + holder.LinkedDN
 				}
 				s.decision = plan.Clash(claim, name)
+				s.decision.Candidates = []string{holder.Resource.ID()}
 				p.unclaim = append(p.unclaim, s.ref)
 			}
 		}
@@ -305,21 +406,21 @@ func (p *planner) gather(s *subject) {
 	d := s.decision
 	if d.Problem != nil {
 		p.blocked = append(p.blocked, s.ref)
-		p.problems = append(p.problems, store.NewProblem{Ref: s.ref, Code: string(d.Problem.Code), Detail: d.Problem.Detail})
+		p.problems = append(p.problems, store.NewProblem{Ref: s.ref, Code: string(d.Problem.Code), Detail: d.Problem.Detail, Candidates: d.Candidates})
 		p.changes = append(p.changes, store.NewChange{
-			Ref: s.ref, DN: s.Dirty.Entry.DN, ResourceID: s.resourceID(), Name: s.name(), Code: string(d.Problem.Code), Detail: d.Problem.Detail,
+			Ref: s.ref, Kind: s.Dirty.Entry.Kind, DN: s.Dirty.Entry.DN, ResourceID: s.resourceID(), Name: s.name(), Code: string(d.Problem.Code), Detail: d.Problem.Detail,
 		})
 		return
 	}
 	p.well, p.cleared = append(p.well, s.ref), append(p.cleared, s.ref)
 	if d.Operation != "" {
 		p.changes = append(p.changes, store.NewChange{
-			Ref: s.ref, Operation: d.Operation, DN: s.Dirty.Entry.DN, ResourceID: d.ResourceID, Name: s.name(), Diffs: d.Diffs,
+			Ref: s.ref, Kind: s.Dirty.Entry.Kind, Operation: d.Operation, DN: s.Dirty.Entry.DN, ResourceID: d.ResourceID, Name: s.name(), Diffs: d.Diffs,
 			Lookup: d.Operation == plan.Create && (s.Dirty.Lookup || s.Dirty.Link != nil),
 		})
 	}
 	if s.unmatched() && s.Match.Action == match.Relink {
-		p.links = append(p.links, store.NewLink{Ref: s.ref, LinkKey: s.Dirty.Entry.LinkKey(), ResourceID: s.Match.Resource.ID(), How: string(match.Relink)})
+		p.links = append(p.links, store.NewLink{Ref: s.ref, Kind: s.Dirty.Entry.Kind, LinkKey: s.Dirty.Entry.LinkKey(), ResourceID: s.Match.Resource.ID(), How: string(match.Relink)})
 	}
 	switch {
 	case d.Code == plan.Unlinked:
@@ -340,11 +441,13 @@ func (s *subject) resourceID() string {
 
 // name is what people call the object.
 func (s *subject) name() string {
-	if login := s.Desired.Text("userName"); login != "" {
-		return login
+	for _, target := range []string{"userName", "displayName"} {
+		if name := s.Desired.Text(target); name != "" {
+			return name
+		}
 	}
 	if s.Dirty.Resource != nil {
-		return s.Dirty.Resource.Login()
+		return s.Dirty.Resource.Name()
 	}
 	if cn := s.Dirty.Entry.Attributes.First("cn"); cn != "" {
 		return cn
@@ -395,5 +498,7 @@ func tally(c *wire.Counts, operation plan.Operation, n int) {
 		c.Restore += n
 	case plan.Suspend:
 		c.Suspend += n
+	case plan.Delete:
+		c.Delete += n
 	}
 }

@@ -4,10 +4,12 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"slices"
 	"strings"
 
 	"golang.org/x/sync/errgroup"
 
+	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/store"
@@ -23,8 +25,17 @@ func (x *execution) read(ctx context.Context) error {
 		group.Go(func() error { return x.readDirectory(ctx, directory, progress) })
 	}
 	group.Go(func() error {
-		x.domains = x.verifiedDomains(ctx, x.settings.document)
-		return x.readCloud(ctx)
+		var err error
+		x.cloud.Forget() // a domain may have been verified since
+		if x.offer, err = x.offered(ctx, x.settings.document); err != nil {
+			return err
+		}
+		for _, kind := range entry.Kinds {
+			if x.offer.kinds[kind] {
+				group.Go(func() error { return x.readCloud(ctx, kind) })
+			}
+		}
+		return nil
 	})
 	return group.Wait()
 }
@@ -68,29 +79,48 @@ func (x *execution) giveOrder(ctx context.Context, directory settings.Directory)
 	if err != nil {
 		return store.Order{}, err
 	}
-	request := wire.Order{Kind: wire.OrderRead, Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Attributes: x.settings.attributes}
+	request := wire.Order{Kind: wire.OrderRead, Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Attributes: x.settings.attributes, Pointers: x.settings.pointers}
 	switch {
 	case state.Base != directory.Base:
-	case x.run.Kind != "full" && covers(state.Attributes, x.settings.attributes):
+	case x.run.Kind != "full" && covers(state.Attributes, x.settings.attributes) && covers(state.Pointers, x.settings.pointers):
 		// What the mirror holds more, for a draft or a survey, is kept true.
-		request.Cookie, request.Attributes = state.Cookie, state.Attributes
+		request.Cookie, request.Attributes, request.Pointers = state.Cookie, state.Attributes, state.Pointers
 	case x.run.Kind != "full":
-		request.Attributes = union(state.Attributes, x.settings.attributes)
+		request.Attributes, request.Pointers = union(state.Attributes, x.settings.attributes), union(state.Pointers, x.settings.pointers)
 	}
 	order := store.Order{RunID: &x.run.ID, Directory: directory.Name, Request: request}
 	return order, x.store.AddOrder(ctx, &order)
 }
 
-// verifiedDomains tells in which domains logins may end: what the cloud lists,
-// else what the settings name, else nil for unknown.
-func (e *Engine) verifiedDomains(ctx context.Context, document settings.Document) []string {
-	e.cloud.Forget() // a domain may have been verified since
+// offered tells what the cloud takes, as it was asked last.
+func (e *Engine) offered(ctx context.Context, document settings.Document) (offer, error) {
+	o := offer{kinds: map[entry.Kind]bool{}, unique: map[entry.Kind][]string{}}
 	catalogue, err := e.cloud.Catalogue(ctx)
 	if err != nil {
 		// A service may do without these lists (RFC 7644 section 4); a cloud
 		// that is away is noticed by reading it.
 		slog.Warn("the cloud does not tell what it holds", "error", err)
 	}
+	o.domains = domainsOf(catalogue, document)
+	for _, kind := range entry.Kinds {
+		if _, o.kinds[kind], err = e.cloud.Type(ctx, kind); err != nil {
+			return o, err
+		}
+		for _, target := range catalogue.Of(kind) {
+			if path, err := entry.ParsePath(target.Path); err == nil && target.Unique {
+				o.unique[kind] = append(o.unique[kind], path.Key())
+			}
+		}
+		if len(catalogue.Members) == 0 || slices.Contains(catalogue.Members, cloud.TypeName(kind)) {
+			o.members = append(o.members, kind)
+		}
+	}
+	return o, nil
+}
+
+// domainsOf tells in which domains logins may end: what the cloud lists, else
+// what the settings name, else nil for unknown.
+func domainsOf(catalogue cloud.Catalogue, document settings.Document) []string {
 	if catalogue.Domains != nil {
 		return catalogue.Domains
 	}
@@ -104,9 +134,10 @@ func (e *Engine) verifiedDomains(ctx context.Context, document settings.Document
 	return names
 }
 
-// readCloud reads what changed in the cloud, or everything in a full run.
-func (x *execution) readCloud(ctx context.Context) error {
-	state, err := x.store.CloudState(ctx)
+// readCloud reads what changed of a kind in the cloud, or everything in a full
+// run.
+func (x *execution) readCloud(ctx context.Context, kind entry.Kind) error {
+	state, err := x.store.CloudState(ctx, kind)
 	if err != nil {
 		return err
 	}
@@ -115,25 +146,49 @@ func (x *execution) readCloud(ctx context.Context) error {
 		since = ""
 	}
 	seen := map[string]struct{}{}
-	reading, err := x.cloud.ReadUsers(ctx, since, func(page []entry.Resource) error {
-		changed, err := x.store.StoreResources(ctx, page, x.settings.indexed, true)
+	reading, err := x.cloud.Read(ctx, kind, since, func(page []entry.Resource) error {
+		changed, err := x.store.StoreResources(ctx, kind, page, x.settings.of(kind).indexed, true)
 		if err != nil {
 			return err
 		}
 		for _, resource := range page {
 			seen[resource.ID()] = struct{}{}
 		}
-		return x.count(ctx, func(c *wire.Counts) { c.ResourcesRead += len(page); c.ResourcesChanged += changed })
+		if kind == entry.Group {
+			if err := x.readMembers(ctx, changed); err != nil {
+				return err
+			}
+		}
+		return x.count(ctx, func(c *wire.Counts) { c.ResourcesRead += len(page); c.ResourcesChanged += len(changed) })
 	})
 	if err != nil {
 		return fmt.Errorf("read the cloud: %w", err)
 	}
 	return x.store.Tx(ctx, func(tx *store.Store) error {
 		if reading.Complete {
-			if _, err := tx.DropResourcesExcept(ctx, seen); err != nil {
+			if _, err := tx.DropResourcesExcept(ctx, kind, seen); err != nil {
 				return err
 			}
 		}
-		return tx.SaveCloudState(ctx, reading.Watermark)
+		return tx.SaveCloudState(ctx, kind, reading.Watermark)
 	})
+}
+
+// memberReaders is how many groups are asked for their members at once.
+const memberReaders = 4
+
+// readMembers reads the members of groups that changed in the cloud.
+func (x *execution) readMembers(ctx context.Context, groups []string) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(memberReaders)
+	for _, id := range groups {
+		group.Go(func() error {
+			members, _, found, err := x.cloud.Members(ctx, id)
+			if err != nil || !found {
+				return err
+			}
+			return x.store.SetMembers(ctx, id, members)
+		})
+	}
+	return group.Wait()
 }

@@ -16,9 +16,16 @@ import (
 func (x *execution) rehearse(ctx context.Context) error {
 	var err error
 	if x.run.Kind == "full" || x.run.Draft > 0 {
-		err = x.rehearseAll(ctx)
+		if err = x.rehearseAll(ctx); err == nil {
+			err = x.planReferences(ctx, x.store, true)
+		}
 	} else {
-		err = x.store.Discarded(ctx, func(tx *store.Store) error { return x.plan(ctx, tx, x.store) })
+		err = x.store.Discarded(ctx, func(tx *store.Store) error {
+			if err := x.plan(ctx, tx, x.store); err != nil {
+				return err
+			}
+			return x.planReferences(ctx, tx, false)
+		})
 	}
 	if err != nil {
 		return err
@@ -55,7 +62,7 @@ func (x *execution) rehearseAll(ctx context.Context) error {
 					if len(batch) == 0 {
 						continue
 					}
-					p := &planner{settings: x.settings, domains: x.domains, last: true, claims: claims.replace}
+					p := &planner{settings: x.settings, cloud: x.offer, now: x.now, last: true, claims: claims.replace}
 					if err := p.decide(groupCtx, x.store, batch); err != nil {
 						return err
 					}

@@ -8,8 +8,10 @@ import (
 	"sync"
 	"time"
 
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/store"
 	"kambrel.example/kambrel/wire"
 )
@@ -18,7 +20,8 @@ import (
 type execution struct {
 	*Engine
 	settings *compiled
-	domains  []string // verified login domains, nil when unknown
+	offer    offer
+	now      time.Time // when it began
 
 	mu    sync.Mutex // guards run and saved
 	run   *store.Run
@@ -32,7 +35,7 @@ const mostPasses = 3
 // execute brings a run to its end. An error means that it did not get there and
 // is to be begun again.
 func (e *Engine) execute(ctx context.Context, run *store.Run) error {
-	x := &execution{Engine: e, run: run}
+	x := &execution{Engine: e, run: run, now: time.Now()}
 	if run.State == wire.RunRunning {
 		slog.Info("taking up an interrupted run", "run", run.ID)
 		if err := e.store.SupersedeOpen(ctx, run.ID); err != nil {
@@ -97,6 +100,9 @@ func (x *execution) stages(ctx context.Context) error {
 	if err := x.store.RaiseDirty(ctx); err != nil {
 		return err
 	}
+	if err := x.raiseLeavers(ctx); err != nil {
+		return err
+	}
 	if x.run.Rehearsal {
 		return x.stage(ctx, "plan", x.rehearse)
 	}
@@ -106,13 +112,7 @@ func (x *execution) stages(ctx context.Context) error {
 		}
 	}
 	for pass := 1; ; pass++ {
-		if err := x.stage(ctx, "plan", func(ctx context.Context) error { return x.plan(ctx, x.store, x.store) }); err != nil {
-			return err
-		}
-		if err := x.guard(ctx); err != nil {
-			return err
-		}
-		if err := x.stage(ctx, "write", func(ctx context.Context) error { return x.write(ctx, pass == mostPasses) }); err != nil {
+		if err := x.pass(ctx, pass == mostPasses); err != nil {
 			return err
 		}
 		if err := x.learn(ctx, x.run.Counts.Done); err != nil {
@@ -123,6 +123,38 @@ func (x *execution) stages(ctx context.Context) error {
 			return err
 		}
 	}
+}
+
+// pass plans and writes once: resources first, and when all of them are there,
+// what ties them together.
+func (x *execution) pass(ctx context.Context, last bool) error {
+	if err := x.stage(ctx, "plan", func(ctx context.Context) error { return x.plan(ctx, x.store, x.store) }); err != nil {
+		return err
+	}
+	if err := x.guard(ctx); err != nil {
+		return err
+	}
+	if err := x.stage(ctx, "write", func(ctx context.Context) error { return x.write(ctx, 0, store.RankReferences-1, last) }); err != nil {
+		return err
+	}
+	if err := x.stage(ctx, "plan", func(ctx context.Context) error { return x.planReferences(ctx, x.store, false) }); err != nil {
+		return err
+	}
+	return x.stage(ctx, "write", func(ctx context.Context) error { return x.write(ctx, store.RankReferences, store.RankReferences, last) })
+}
+
+// raiseLeavers brings those into the run whose grace time is over.
+func (x *execution) raiseLeavers(ctx context.Context) error {
+	for _, kind := range entry.Kinds {
+		of := x.settings.of(kind)
+		if of.leavers != settings.Delete {
+			continue
+		}
+		if err := x.store.MarkGraceOver(ctx, kind, of.grace.Seconds()); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // muchChanged is from how many changed rows on the database's own knowledge of
@@ -286,7 +318,7 @@ func (x *execution) finalCounts(ctx context.Context) error {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	c := &x.run.Counts
-	c.Create, c.Adopt, c.Update, c.Restore, c.Suspend, c.Changes, c.Held, c.Done, c.Failed, c.Problems = 0, 0, 0, 0, 0, 0, 0, 0, 0, 0
+	c.Create, c.Adopt, c.Update, c.Restore, c.Suspend, c.Delete, c.Changes, c.Held, c.Done, c.Failed, c.Problems = 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0
 	for key, n := range counted {
 		switch key[1] {
 		case "superseded":

@@ -28,7 +28,7 @@ const (
 
 // survey looks at every entry in scope.
 func (x *execution) survey(ctx context.Context) error {
-	work := survey.New(survey.Options{Domains: x.domains, Rules: x.settings.rules})
+	work := survey.New(survey.Options{Domains: x.offer.domains, Rules: x.settings.of(entry.User).rules})
 	var directories []string
 	for _, directory := range x.settings.document.Directories {
 		directories = append(directories, directory.Name)
@@ -114,11 +114,11 @@ func (x *execution) collisions(ctx context.Context, work *survey.Survey, people 
 
 // keysOf are the keys of the match rules, and login and addresses crosswise.
 func (x *execution) keysOf(e entry.Entry) []match.Key {
-	keys := x.settings.match.Keys(e)
-	login := x.settings.rules.Apply(e).Text("userName")
+	keys := x.settings.of(e.Kind).match.Keys(e)
+	login := x.settings.of(e.Kind).rules.Apply(e).Text("userName")
 	for _, value := range append([]string{login}, e.Attributes.All("mail")...) {
 		if value = strings.TrimSpace(value); value != "" {
-			keys = append(keys, match.Key{Rule: "crosswise", Attribute: "userName", Value: value}, match.Key{Rule: "crosswise", Attribute: "emails.value", Value: value})
+			keys = append(keys, match.Key{Kind: entry.User, Rule: "crosswise", Attribute: "userName", Value: value}, match.Key{Kind: entry.User, Rule: "crosswise", Attribute: "emails.value", Value: value})
 		}
 	}
 	return keys

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,6 +16,7 @@ import (
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/store"
 	"kambrel.example/kambrel/wire"
 )
@@ -24,14 +26,15 @@ const (
 	writeAttempts = 8
 )
 
-// write carries the planned changes out: first those that may free a login,
-// then creations. Every change is durable before it is sent and after it is
+// write carries the planned changes of some ranks out: first those that may free
+// a login, then creations, then groups, and what ties resources together last.
+// Every change is durable before it is sent and after it is
 // answered.
-func (x *execution) write(ctx context.Context, last bool) error {
+func (x *execution) write(ctx context.Context, from, to int, last bool) error {
 	if _, err := x.cloud.Discover(ctx); err != nil {
 		return err
 	}
-	for rank := range 2 {
+	for rank := from; rank <= to; rank++ {
 		group, groupCtx := errgroup.WithContext(ctx)
 		group.SetLimit(x.options.Workers)
 		after := int64(0)
@@ -63,15 +66,18 @@ type pending struct {
 // results gathers what a chunk came to.
 type results struct {
 	outcomes  []store.Outcome
-	resources []entry.Resource
+	resources map[entry.Kind][]entry.Resource
 	links     []store.NewLink
 	vanished  []string
-	stale     []string // changed in the cloud since they were read
+	stale     []pending // changed in the cloud since they were read
 	left      []store.Ref
 	back      []store.Ref
 	problems  []store.NewProblem
-	again     []store.Ref // to be planned anew in this run
-	lookup    []store.Ref // the same, and to be looked up before a creation
+	again     []store.Ref     // to be planned anew in this run
+	lookup    []store.Ref     // the same, and to be looked up before a creation
+	refer     []store.Ref     // whose references are to be compared anew
+	members   []store.Outcome // done changes of members
+	deleted   []string
 	next      []store.Ref // to be planned anew in the next run
 }
 
@@ -80,7 +86,7 @@ func (x *execution) writeChunk(ctx context.Context, changes []store.Change, last
 		return err
 	}
 	open := make([]pending, 0, len(changes))
-	var r results
+	r := results{resources: map[entry.Kind][]entry.Resource{}}
 	for _, c := range changes {
 		p := pending{Change: c, look: c.Lookup}
 		if len(c.Resource) > 0 {
@@ -118,16 +124,19 @@ func (x *execution) writeChunk(ctx context.Context, changes []store.Change, last
 
 // refresh reads again what somebody else changed, for the next pass.
 func (x *execution) refresh(ctx context.Context, r *results) error {
-	for _, id := range r.stale {
-		resource, err := x.cloud.Get(ctx, id)
+	for _, p := range r.stale {
+		resource, err := x.cloud.Get(ctx, p.Kind, p.ResourceID)
 		if err != nil {
 			return wholeCloud(err)
 		}
 		if resource == nil {
-			r.vanished = append(r.vanished, id)
+			r.vanished = append(r.vanished, p.ResourceID)
 			continue
 		}
-		r.resources = append(r.resources, resource)
+		r.resources[p.Kind] = append(r.resources[p.Kind], resource)
+		if err := x.vanishedMembers(ctx, p, r); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -176,16 +185,41 @@ func (x *execution) attempt(ctx context.Context, open []pending, r *results, las
 func writeOf(p pending) (cloud.Write, error) {
 	if p.Operation == string(plan.Create) {
 		resource, err := plan.NewResource(p.Diffs)
-		return cloud.Write{Resource: resource}, err
+		return cloud.Write{Kind: p.Kind, Resource: resource}, err
 	}
-	return cloud.Write{ID: p.ResourceID, Version: p.resource.Version(), Resource: p.resource, Diffs: p.Diffs}, nil
+	write := cloud.Write{Kind: p.Kind, Delete: p.Operation == string(plan.Delete), ID: p.ResourceID, Version: p.resource.Version(), Resource: p.resource, Diffs: p.Diffs}
+	if p.ofMembers() {
+		write.Version = "" // each member is added or removed by itself, whatever else is done to the group
+	}
+	return write, nil
+}
+
+// ofMembers tells a change of a group's members.
+func (p pending) ofMembers() bool { return len(p.Diffs) == 1 && p.Diffs[0].Target == rules.Members }
+
+// vanishedMembers finds out whether a change of members was refused because one
+// of them is gone from the cloud: it is made again, and the group compared anew.
+func (x *execution) vanishedMembers(ctx context.Context, p pending, r *results) error {
+	if !p.ofMembers() {
+		return nil
+	}
+	for _, m := range p.Diffs[0].Added {
+		resource, err := x.cloud.Get(ctx, entry.Kind(strings.ToLower(m.Type)), m.Value)
+		if err != nil {
+			return wholeCloud(err)
+		}
+		if resource == nil {
+			r.vanished = append(r.vanished, m.Value)
+		}
+	}
+	return nil
 }
 
 // look asks the cloud whether a change was done already, or has become
 // needless; true says that it need not be sent.
 func (x *execution) look(ctx context.Context, p *pending, r *results) (bool, error) {
 	if p.Operation == string(plan.Create) {
-		found, err := x.cloud.ByLinkKey(ctx, p.Ref().ID.String())
+		found, err := x.cloud.ByLinkKey(ctx, p.Kind, p.linkKey())
 		if err != nil || found == nil {
 			return false, wholeCloud(err)
 		}
@@ -195,9 +229,13 @@ func (x *execution) look(ctx context.Context, p *pending, r *results) (bool, err
 		}
 		return true, nil
 	}
-	found, err := x.cloud.Get(ctx, p.ResourceID)
+	found, err := x.cloud.Get(ctx, p.Kind, p.ResourceID)
 	if err != nil {
 		return false, wholeCloud(err)
+	}
+	if found == nil && p.Operation == string(plan.Delete) {
+		r.done(*p, nil)
+		return true, nil
 	}
 	if found == nil {
 		r.vanish(*p)
@@ -220,33 +258,48 @@ func wholeCloud(err error) error {
 	return err
 }
 
-// arrived tells whether a resource is as the diffs would make it.
-func arrived(resource entry.Resource, diffs []plan.Diff) bool {
-	for _, diff := range diffs {
-		path, err := entry.ParsePath(diff.Target)
-		if err != nil || !plan.Same(path.Get(resource), diff.After) {
-			return false
+// linkKey is what a creation or an adoption gives the resource.
+func (p pending) linkKey() string {
+	for _, diff := range p.Diffs {
+		if key, ok := diff.After.(string); ok && diff.Target == "externalId" {
+			return key
 		}
 	}
-	return true
+	return p.Ref().ID.String()
+}
+
+// arrived tells whether a resource is as the diffs would make it.
+func arrived(resource entry.Resource, diffs []plan.Diff) bool {
+	return !slices.ContainsFunc(diffs, func(d plan.Diff) bool { return !d.Done(resource) })
 }
 
 func (r *results) done(p pending, resource entry.Resource) {
-	r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "done", ResourceID: resource.ID()})
-	r.resources = append(r.resources, resource)
+	id := p.ResourceID
+	if resource != nil {
+		id = resource.ID()
+		r.resources[p.Kind] = append(r.resources[p.Kind], resource)
+	}
+	outcome := store.Outcome{Change: p.Change, State: "done", ResourceID: id}
+	r.outcomes = append(r.outcomes, outcome)
 	switch plan.Operation(p.Operation) {
 	case plan.Create, plan.Adopt:
-		r.links = append(r.links, store.NewLink{Ref: p.Ref(), LinkKey: p.Ref().ID.String(), ResourceID: resource.ID(), How: p.Operation})
+		r.links = append(r.links, store.NewLink{Ref: p.Ref(), Kind: p.Kind, LinkKey: p.linkKey(), ResourceID: id, How: p.Operation})
 	case plan.Suspend:
 		r.left = append(r.left, p.Ref())
+	case plan.Delete:
+		r.deleted = append(r.deleted, id)
 	case plan.Restore, plan.Update:
 		r.back = append(r.back, p.Ref())
+	}
+	if p.ofMembers() {
+		r.members = append(r.members, outcome)
 	}
 }
 
 func (r *results) vanish(p pending) {
 	r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "superseded", ResourceID: p.ResourceID, Answer: "the resource is gone from the cloud"})
 	r.vanished, r.lookup = append(r.vanished, p.ResourceID), append(r.lookup, p.Ref())
+	r.refer = append(r.refer, p.Ref())
 }
 
 // refused sorts a refusal: what the next pass may heal, what a person must, and
@@ -256,24 +309,40 @@ func (r *results) refused(p pending, err error, last bool) error {
 	if problem.CodeOf(err) != "" || !errors.As(err, &refusal) {
 		return err
 	}
+	again := func(answer string) {
+		r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "superseded", ResourceID: p.ResourceID, Answer: answer})
+		r.again = append(r.again, p.Ref())
+		if p.Rank == store.RankReferences {
+			r.refer = append(r.refer, p.Ref())
+		}
+	}
 	switch {
+	case refusal.Status == http.StatusNotFound && p.Operation == string(plan.Delete):
+		r.done(p, nil)
+		return nil
 	case refusal.Status == http.StatusNotFound && p.Operation != string(plan.Create):
 		r.vanish(p)
 		return nil
+	case p.ofMembers() && !last:
+		again(refusal.Error())
+		r.stale = append(r.stale, p)
+		return nil
 	case refusal.Status == http.StatusPreconditionFailed && !last:
-		r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "superseded", ResourceID: p.ResourceID, Answer: "the resource was changed in the cloud meanwhile"})
-		r.stale, r.again = append(r.stale, p.ResourceID), append(r.again, p.Ref())
+		again("the resource was changed in the cloud meanwhile")
+		r.stale = append(r.stale, p)
 		return nil
 	case refusal.ScimType == "uniqueness" && !last:
 		// Another change of this run may free the value.
-		r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "superseded", ResourceID: p.ResourceID, Answer: refusal.Error()})
-		r.again = append(r.again, p.Ref())
+		again(refusal.Error())
 		return nil
 	}
 	code := codeOf(refusal)
 	r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "failed", ResourceID: p.ResourceID, Code: string(code), Answer: refusal.Error()})
 	r.problems = append(r.problems, store.NewProblem{Ref: p.Ref(), Code: string(code), Detail: refusal.Error()})
 	r.next = append(r.next, p.Ref())
+	if p.Rank == store.RankReferences {
+		r.refer = append(r.refer, p.Ref())
+	}
 	return nil
 }
 
@@ -295,8 +364,20 @@ func (x *execution) keep(ctx context.Context, r *results) error {
 		steps := []func() error{
 			func() error { return tx.SaveOutcomes(ctx, r.outcomes) },
 			func() error {
-				_, err := tx.StoreResources(ctx, r.resources, x.settings.indexed, false)
-				return err
+				for kind, resources := range r.resources {
+					if _, err := tx.StoreResources(ctx, kind, resources, x.settings.of(kind).indexed, false); err != nil {
+						return err
+					}
+				}
+				return nil
+			},
+			func() error {
+				for _, o := range r.members {
+					if err := tx.ChangeMembers(ctx, o.ResourceID, o.Change.Diffs); err != nil {
+						return err
+					}
+				}
+				return nil
 			},
 			func() error { return tx.SaveLinks(ctx, x.run.ID, r.links) },
 			func() error { return tx.SetLeft(ctx, r.left, true) },
@@ -305,7 +386,10 @@ func (x *execution) keep(ctx context.Context, r *results) error {
 			func() error { return tx.SetDirty(ctx, r.again, store.DirtyNow, false) },
 			func() error { return tx.SetDirty(ctx, r.lookup, store.DirtyNow, true) },
 			func() error { return tx.SetDirty(ctx, r.next, store.DirtyNext, false) },
+			func() error { return tx.MarkReferences(ctx, r.refer) },
 			func() error { return tx.DropResources(ctx, r.vanished) },
+			func() error { return tx.DeleteResources(ctx, r.deleted) },
+			func() error { return tx.DropChosen(ctx, r.links) },
 		}
 		for _, step := range steps {
 			if err := step(); err != nil {

@@ -153,14 +153,16 @@ type Schema struct {
 
 // Attribute is one attribute of a schema.
 type Attribute struct {
-	Name          string      `json:"name"`
-	Type          string      `json:"type"`
-	MultiValued   bool        `json:"multiValued"`
-	Description   string      `json:"description"`
-	Required      bool        `json:"required"`
-	CaseExact     bool        `json:"caseExact"`
-	Mutability    string      `json:"mutability"`
-	Returned      string      `json:"returned"`
-	Uniqueness    string      `json:"uniqueness"`
-	SubAttributes []Attribute `json:"subAttributes,omitempty"`
+	Name        string `json:"name"`
+	Type        string `json:"type"`
+	MultiValued bool   `json:"multiValued"`
+	Description string `json:"description"`
+	Required    bool   `json:"required"`
+	CaseExact   bool   `json:"caseExact"`
+	Mutability  string `json:"mutability"`
+	Returned    string `json:"returned"`
+	Uniqueness  string `json:"uniqueness"`
+	// CanonicalValues are those that the service knows.
+	CanonicalValues []string    `json:"canonicalValues,omitempty"`
+	SubAttributes   []Attribute `json:"subAttributes,omitempty"`
 }

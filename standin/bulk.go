@@ -66,13 +66,13 @@ func (s *Server) bulkOne(operation scim.BulkOperation, made map[string]string) (
 			return result, invalidSyntax("a POST in a bulk request needs a bulkId")
 		}
 		if body, f = object(operation.Data); f == nil {
-			item, f = s.store.create(endpoint, body)
+			item, f = s.store.create(endpoint, body, view{})
 			status = 201
 		}
 	case "PUT":
 		var body map[string]any
 		if body, f = object(operation.Data); f == nil {
-			item, f = s.store.change(endpoint, id, operation.Version, func(resourceType, map[string]any) (map[string]any, *failure) { return body, nil })
+			item, f = s.store.change(endpoint, id, operation.Version, view{}, replaced(endpoint, body))
 		}
 	case "PATCH":
 		if s.lacks("patch") {
@@ -80,7 +80,7 @@ func (s *Server) bulkOne(operation scim.BulkOperation, made map[string]string) (
 		}
 		var operations []scim.PatchOperation
 		if operations, f = patchOperations(operation.Data); f == nil {
-			item, f = s.store.change(endpoint, id, operation.Version, func(t resourceType, r map[string]any) (map[string]any, *failure) { return t.apply(r, operations) })
+			item, f = s.store.change(endpoint, id, operation.Version, view{}, patched(endpoint, operations))
 		}
 	case "DELETE":
 		f = s.store.delete(endpoint, id, operation.Version)

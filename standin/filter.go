@@ -284,3 +284,12 @@ func ordered(operator string, difference float64) bool {
 	}
 	return false
 }
+
+// asksFor tells whether the filter has a condition on an attribute.
+func (e *expression) asksFor(name string) bool {
+	if e == nil {
+		return false
+	}
+	first, _, _ := strings.Cut(e.path, ".")
+	return strings.EqualFold(first, name) || e.left.asksFor(name) || e.right.asksFor(name)
+}

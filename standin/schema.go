@@ -69,9 +69,27 @@ var accountSchema = schema{ID: AccountURN, Name: "Account", Description: "What t
 	flagged("guest", "Whether the person comes from another organization"),
 }}
 
-var groupSchema = schema{ID: scim.GroupURN, Name: "Group", Description: "Group", Attributes: []attribute{
-	required(unique(text("displayName", "Name of the group"))),
-	multi(complexOf("members", "Members", text("value", "Id of the member"), text("type", "User or Group"), text("display", "Name of the member"))),
+var groupSchema = groupsOf("User", "Group", "Contact")
+
+// groupsWithoutContacts is the schema of a cloud whose groups hold no contacts.
+var groupsWithoutContacts = groupsOf("User", "Group")
+
+func groupsOf(members ...string) schema {
+	kind := text("type", "User or Group")
+	kind.CanonicalValues = members
+	return schema{ID: scim.GroupURN, Name: "Group", Description: "Group", Attributes: []attribute{
+		required(unique(text("displayName", "Name of the group"))),
+		multi(complexOf("members", "Members", text("value", "Id of the member"), kind, text("display", "Name of the member"))),
+	}}
+}
+
+// ContactURN is the schema of contacts: people who have an address and no login.
+const ContactURN = "urn:standin.example:params:scim:schemas:core:2.0:Contact"
+
+var contactSchema = schema{ID: ContactURN, Name: "Contact", Description: "Somebody with an address and without a login", Attributes: []attribute{
+	required(text("displayName", "Name shown to others")),
+	complexOf("name", "Name of the person", text("givenName", "First name"), text("familyName", "Last name"), text("formatted", "All of it")),
+	required(unique(plural("emails", "Addresses"))), plural("phoneNumbers", "Telephone numbers"), text("title", "Job title"), text("organization", "Organization"),
 }}
 
 // DomainURN is the schema of the login domains, which can only be read.
@@ -93,6 +111,7 @@ type resourceType struct {
 var resourceTypes = []resourceType{
 	{"User", "Users", userSchema, []schema{enterpriseSchema, accountSchema}},
 	{"Group", "Groups", groupSchema, nil},
+	{"Contact", "Contacts", contactSchema, nil},
 }
 
 // common are the attributes of every resource (RFC 7643 section 3.1).

@@ -58,7 +58,7 @@ func New(options Options) (*Server, error) {
 	if len(all) == 0 {
 		return nil, errors.New("the cloud stand-in needs a token")
 	}
-	if s.store, err = openStore(options.Dir, options.Domains); err != nil {
+	if s.store, err = openStore(options.Dir, options.Domains, options.Without); err != nil {
 		return nil, err
 	}
 	s.app = fiber.New(fiber.Config{
@@ -95,8 +95,8 @@ func (s *Server) routes() {
 	v2.Get("/ServiceProviderConfig", s.providerConfig)
 	v2.Get("/ResourceTypes", func(c *fiber.Ctx) error { return listOf(c, s.resourceTypeDocuments()) })
 	v2.Get("/ResourceTypes/:id", func(c *fiber.Ctx) error { return oneOf(c, s.resourceTypeDocuments()) })
-	v2.Get("/Schemas", func(c *fiber.Ctx) error { return listOf(c, schemaDocuments()) })
-	v2.Get("/Schemas/:id", func(c *fiber.Ctx) error { return oneOf(c, schemaDocuments()) })
+	v2.Get("/Schemas", func(c *fiber.Ctx) error { return listOf(c, s.schemaDocuments()) })
+	v2.Get("/Schemas/:id", func(c *fiber.Ctx) error { return oneOf(c, s.schemaDocuments()) })
 	v2.Get("/Domains", s.domains)
 	v2.Post("/Bulk", s.bulk)
 	v2.Get("/:endpoint", s.list)
@@ -173,7 +173,7 @@ func (s *Server) providerConfig(c *fiber.Ctx) error {
 
 func (s *Server) resourceTypeDocuments() []map[string]any {
 	var out []map[string]any
-	types := resourceTypes
+	types := slices.DeleteFunc(slices.Clone(resourceTypes), func(t resourceType) bool { return s.lacks(strings.ToLower(t.endpoint)) })
 	if !s.lacks("domains") {
 		types = append(slices.Clone(types), resourceType{"Domain", "Domains", domainSchema, nil})
 	}
@@ -191,9 +191,13 @@ func (s *Server) resourceTypeDocuments() []map[string]any {
 	return out
 }
 
-func schemaDocuments() []map[string]any {
+func (s *Server) schemaDocuments() []map[string]any {
 	var out []map[string]any
-	for _, s := range []schema{userSchema, enterpriseSchema, accountSchema, groupSchema, domainSchema} {
+	group := groupSchema
+	if s.lacks("contacts") || s.lacks("contact-members") {
+		group = groupsWithoutContacts
+	}
+	for _, s := range []schema{userSchema, enterpriseSchema, accountSchema, group, contactSchema, domainSchema} {
 		out = append(out, map[string]any{
 			"schemas": []string{scim.SchemaURN}, "id": s.ID, "name": s.Name, "description": s.Description, "attributes": s.Attributes,
 			"meta": map[string]any{"resourceType": "Schema", "location": "/scim/v2/Schemas/" + s.ID},
@@ -269,9 +273,9 @@ func (s *Server) list(c *fiber.Ctx) error {
 		q.filter = filter
 	}
 	endpoint := c.Params("endpoint")
-	view := projection(request.Attributes, request.ExcludedAttributes)
+	shown := view{request.Attributes, request.ExcludedAttributes}
 	page, total, f := s.store.list(endpoint, q, func(item *stored) json.RawMessage {
-		text, _ := json.Marshal(view(s.shown(item, endpoint))) // maps of JSON values
+		text, _ := json.Marshal(shown.of(s.shown(item, endpoint, shown.has("members")))) // maps of JSON values
 		return text
 	})
 	if f != nil {
@@ -288,8 +292,8 @@ func (s *Server) list(c *fiber.Ctx) error {
 }
 
 // shown is a resource as the service sends it.
-func (s *Server) shown(item *stored, endpoint string) map[string]any {
-	out := item.withMeta(s.store.types[endpoint].kind)
+func (s *Server) shown(item *stored, endpoint string, members bool) map[string]any {
+	out := item.withMeta(s.store.types[endpoint].kind, members)
 	if s.lacks("etag") {
 		delete(out["meta"].(map[string]any), "version")
 	}
@@ -305,11 +309,8 @@ func readSearch(c *fiber.Ctx) (searchRequest, *failure) {
 		return request, nil
 	}
 	request.Filter, request.SortBy, request.SortOrder = c.Query("filter"), c.Query("sortBy"), c.Query("sortOrder")
-	for name, into := range map[string]*[]string{"attributes": &request.Attributes, "excludedAttributes": &request.ExcludedAttributes} {
-		if text := c.Query(name); text != "" {
-			*into = strings.Split(text, ",")
-		}
-	}
+	shown := viewOf(c)
+	request.Attributes, request.ExcludedAttributes = shown.attributes, shown.excluded
 	if text := c.Query("startIndex"); text != "" {
 		n, err := strconv.Atoi(text)
 		if err != nil {
@@ -327,29 +328,47 @@ func readSearch(c *fiber.Ctx) (searchRequest, *failure) {
 	return request, nil
 }
 
-// projection keeps the attributes a client asks for (RFC 7644 section 3.9);
-// id is always returned.
-func projection(attributes, excluded []string) func(map[string]any) map[string]any {
-	if len(attributes) == 0 && len(excluded) == 0 {
-		return func(resource map[string]any) map[string]any { return resource }
-	}
-	return func(resource map[string]any) map[string]any {
-		out := map[string]any{}
-		for name, value := range resource {
-			keep := len(attributes) == 0 || name == "id" || name == "schemas"
-			for _, wanted := range attributes {
-				wanted, _, _ = strings.Cut(strings.TrimSpace(wanted), ".")
-				keep = keep || strings.EqualFold(wanted, name) || strings.HasPrefix(strings.ToLower(wanted), strings.ToLower(name)+":")
-			}
-			for _, unwanted := range excluded {
-				keep = keep && (!strings.EqualFold(strings.TrimSpace(unwanted), name) || name == "id")
-			}
-			if keep {
-				out[name] = value
-			}
+// view is which attributes a client asks for (RFC 7644 section 3.9); id is
+// always returned.
+type view struct{ attributes, excluded []string }
+
+func viewOf(c *fiber.Ctx) view {
+	var v view
+	for name, into := range map[string]*[]string{"attributes": &v.attributes, "excludedAttributes": &v.excluded} {
+		if text := c.Query(name); text != "" {
+			*into = strings.Split(text, ",")
 		}
-		return out
 	}
+	return v
+}
+
+func (v view) partial() bool { return len(v.attributes)+len(v.excluded) > 0 }
+
+// has tells whether an attribute is asked for.
+func (v view) has(name string) bool {
+	keep := len(v.attributes) == 0 || name == "id" || name == "schemas"
+	for _, wanted := range v.attributes {
+		wanted, _, _ = strings.Cut(strings.TrimSpace(wanted), ".")
+		keep = keep || strings.EqualFold(wanted, name) || strings.HasPrefix(strings.ToLower(wanted), strings.ToLower(name)+":")
+	}
+	for _, unwanted := range v.excluded {
+		keep = keep && (!strings.EqualFold(strings.TrimSpace(unwanted), name) || name == "id")
+	}
+	return keep
+}
+
+// of keeps what is asked for of a resource.
+func (v view) of(resource map[string]any) map[string]any {
+	if !v.partial() {
+		return resource
+	}
+	out := map[string]any{}
+	for name, value := range resource {
+		if v.has(name) {
+			out[name] = value
+		}
+	}
+	return out
 }
 
 func (s *Server) create(c *fiber.Ctx) error {
@@ -358,7 +377,7 @@ func (s *Server) create(c *fiber.Ctx) error {
 		return refuse(c, f)
 	}
 	endpoint := c.Params("endpoint")
-	item, f := s.store.create(endpoint, body)
+	item, f := s.store.create(endpoint, body, viewOf(c))
 	if f != nil {
 		return refuse(c, f)
 	}
@@ -367,23 +386,25 @@ func (s *Server) create(c *fiber.Ctx) error {
 
 func (s *Server) read(c *fiber.Ctx) error {
 	endpoint := c.Params("endpoint")
+	shown := viewOf(c)
+	var body map[string]any
+	tag := ""
 	s.store.mu.RLock()
 	_, found, f := s.store.get(endpoint, c.Params("id"))
-	var item stored
 	if f == nil {
-		item = *found
+		body, tag = shown.of(s.shown(found, endpoint, shown.has("members"))), found.tag()
 	}
 	s.store.mu.RUnlock()
 	if f != nil {
 		return refuse(c, f)
 	}
-	if c.Get("If-None-Match") == item.tag() {
+	if c.Get("If-None-Match") == tag {
 		return c.SendStatus(304)
 	}
 	if !s.lacks("etag") {
-		c.Set("ETag", item.tag())
+		c.Set("ETag", tag)
 	}
-	return send(c, 200, s.shown(&item, endpoint))
+	return send(c, 200, body)
 }
 
 // unversioned takes the version out of a resource where there are no entity tags.
@@ -407,7 +428,36 @@ func (s *Server) replace(c *fiber.Ctx) error {
 	if f != nil {
 		return refuse(c, f)
 	}
-	return s.edit(c, func(resourceType, map[string]any) (map[string]any, *failure) { return body, nil })
+	return s.edit(c, replaced(c.Params("endpoint"), body))
+}
+
+// replaced puts a whole resource in the place of another.
+func replaced(endpoint string, body map[string]any) edit {
+	return func(resourceType, map[string]any) (map[string]any, []memberEdit, *failure) {
+		if endpoint == "Groups" {
+			return membersIn(body)
+		}
+		return body, nil, nil
+	}
+}
+
+// patched carries out the operations of a PATCH.
+func patched(endpoint string, operations []scim.PatchOperation) edit {
+	return func(t resourceType, resource map[string]any) (map[string]any, []memberEdit, *failure) {
+		var edits []memberEdit
+		rest := operations
+		if endpoint == "Groups" {
+			var f *failure
+			if rest, edits, f = splitMembers(operations); f != nil {
+				return nil, nil, f
+			}
+			if len(rest) == 0 {
+				return resource, edits, nil
+			}
+		}
+		out, f := t.apply(resource, rest)
+		return out, edits, f
+	}
 }
 
 func (s *Server) patch(c *fiber.Ctx) error {
@@ -418,18 +468,16 @@ func (s *Server) patch(c *fiber.Ctx) error {
 	if f != nil {
 		return refuse(c, f)
 	}
-	return s.edit(c, func(t resourceType, resource map[string]any) (map[string]any, *failure) {
-		return t.apply(resource, operations)
-	})
+	return s.edit(c, patched(c.Params("endpoint"), operations))
 }
 
-func (s *Server) edit(c *fiber.Ctx, edit func(resourceType, map[string]any) (map[string]any, *failure)) error {
+func (s *Server) edit(c *fiber.Ctx, edit edit) error {
 	endpoint := c.Params("endpoint")
 	ifMatch := c.Get("If-Match")
 	if s.lacks("etag") {
 		ifMatch = ""
 	}
-	item, f := s.store.change(endpoint, c.Params("id"), ifMatch, edit)
+	item, f := s.store.change(endpoint, c.Params("id"), ifMatch, viewOf(c), edit)
 	if f != nil {
 		return refuse(c, f)
 	}

@@ -251,7 +251,7 @@ func TestDiscoveryShowsExtensions(t *testing.T) {
 	c, stop := start(t, "")
 	defer stop()
 	assert.Equal(t, true, c.do("GET", "/scim/v2/ServiceProviderConfig", "").body["bulk"].(map[string]any)["supported"])
-	assert.Equal(t, 3.0, c.do("GET", "/scim/v2/ResourceTypes", "").body["totalResults"])
+	assert.Equal(t, 4.0, c.do("GET", "/scim/v2/ResourceTypes", "").body["totalResults"])
 	assert.Equal(t, "Account", c.do("GET", "/scim/v2/Schemas/"+AccountURN, "").body["name"])
 	assert.Equal(t, 404, c.do("GET", "/scim/v2/Schemas/none", "").status)
 	id := c.add("ada@halvard.example", `,"`+AccountURN+`":{"homePort":"Northquay","badges":["1","2"]}`)
@@ -299,4 +299,54 @@ func FuzzParseFilter(f *testing.F) {
 			e.matches(map[string]any{"emails": []any{map[string]any{"type": "work"}}, "a": "b"})
 		}
 	})
+}
+
+func TestGroupsHoldWhatExistsAndLoseWhatIsDeleted(t *testing.T) {
+	dir := t.TempDir()
+	c, stop := start(t, dir)
+	ada, jon := c.add("ada@halvard.example", ""), c.add("jon@halvard.example", "")
+	r := c.do("POST", "/scim/v2/Contacts", `{"displayName":"Pilot","emails":[{"value":"pilot@harbour.example","type":"work"}]}`)
+	require.Equal(t, 201, r.status, r.body)
+	pilot := r.body["id"].(string)
+	group := c.do("POST", "/scim/v2/Groups", `{"displayName":"Crew","members":[{"value":"`+ada+`"}]}`)
+	require.Equal(t, 201, group.status, group.body)
+	id := group.body["id"].(string)
+	patch := func(operations string) reply {
+		return c.do("PATCH", "/scim/v2/Groups/"+id, `{"schemas":["`+scim.PatchOpURN+`"],"Operations":[`+operations+`]}`)
+	}
+	members := func() []any {
+		var ids []any
+		list, _ := c.do("GET", "/scim/v2/Groups/"+id, "").body["members"].([]any)
+		for _, m := range list {
+			ids = append(ids, m.(map[string]any)["value"])
+		}
+		return ids
+	}
+	assert.Equal(t, 200, patch(`{"op":"add","path":"members","value":[{"value":"`+jon+`"},{"value":"`+pilot+`"},{"value":"`+ada+`"}]}`).status)
+	assert.Equal(t, []any{ada, jon, pilot}, members(), "who is a member already is not added twice")
+	assert.Equal(t, 400, patch(`{"op":"add","path":"members","value":[{"value":"nobody"}]}`).status)
+	assert.Equal(t, 400, patch(`{"op":"add","path":"members","value":[{"value":"`+id+`"}]}`).status)
+	assert.Equal(t, 200, patch(`{"op":"remove","path":"members[value eq \"`+ada+`\"]"},{"op":"replace","path":"displayName","value":"Deck crew"}`).status)
+	assert.Equal(t, 204, c.do("DELETE", "/scim/v2/Users/"+jon, "").status)
+	assert.Equal(t, []any{pilot}, members())
+	assert.NotContains(t, c.do("GET", "/scim/v2/Groups/"+id+"?excludedAttributes=members", "").body, "members")
+	stop()
+	c, stop = start(t, dir)
+	defer stop()
+	assert.Equal(t, []any{pilot}, members(), "the journal holds members")
+	assert.Equal(t, "Contact", c.do("GET", "/scim/v2/Groups/"+id, "").body["members"].([]any)[0].(map[string]any)["type"])
+	assert.Equal(t, 1.0, c.do("GET", "/scim/v2/Groups?filter="+url.QueryEscape(`members.value eq "`+pilot+`"`), "").body["totalResults"])
+}
+
+func TestContactsNeedAnAddressThatNobodyHas(t *testing.T) {
+	c, stop := start(t, "")
+	defer stop()
+	c.add("ada@halvard.example", `,"emails":[{"value":"ada@halvard.example","type":"work"}]`)
+	add := func(emails string) reply {
+		return c.do("POST", "/scim/v2/Contacts", `{"displayName":"Pilot"`+emails+`}`)
+	}
+	assert.Equal(t, 400, add("").status)
+	r := add(`,"emails":[{"value":"ADA@halvard.example","type":"work"}]`)
+	assert.Equal(t, 409, r.status)
+	assert.Equal(t, "uniqueness", r.body["scimType"])
 }

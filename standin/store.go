@@ -22,6 +22,7 @@ import (
 // is answered; at start the journal is read and rewritten without what is stale.
 type store struct {
 	domains map[string]bool
+	without map[string]bool // features that were taken away
 
 	mu      sync.RWMutex
 	types   map[string]*collection // by endpoint
@@ -42,6 +43,7 @@ type collection struct {
 
 type stored struct {
 	resource map[string]any
+	members  *members // of a group
 	version  int
 	created  time.Time
 	modified time.Time
@@ -70,14 +72,23 @@ type journalLine struct {
 	Modified time.Time `json:"modified,omitzero"`
 	// Resource is as it is sent; what is not kept is dropped on reading.
 	Resource map[string]any `json:"resource,omitempty"`
+	// Members that came and went; a line may have just these.
+	Added   []string `json:"added,omitempty"`
+	Removed []string `json:"removed,omitempty"`
 }
 
-func openStore(dir string, domains []string) (*store, error) {
-	s := &store{domains: map[string]bool{}, types: map[string]*collection{}}
+func openStore(dir string, domains, without []string) (*store, error) {
+	s := &store{domains: map[string]bool{}, without: map[string]bool{}, types: map[string]*collection{}}
+	for _, feature := range without {
+		s.without[feature] = true
+	}
 	for _, domain := range domains {
 		s.domains[strings.ToLower(domain)] = true
 	}
 	for _, t := range resourceTypes {
+		if s.without[strings.ToLower(t.endpoint)] {
+			continue
+		}
 		s.types[t.endpoint] = &collection{kind: t, byID: map[string]*stored{}, unique: map[string]string{}, external: map[string]string{}}
 	}
 	if dir == "" {
@@ -121,20 +132,39 @@ func (s *store) replay(path string) error {
 			}
 			continue
 		}
+		if item == nil && line.Resource == nil {
+			continue
+		}
 		if item == nil {
-			item = &stored{created: line.Created}
+			item = &stored{created: line.Created, members: newMembers()}
 			c.byID[line.ID] = item
 			c.created = append(c.created, item)
 		} else {
 			c.unindex(item)
 		}
-		delete(line.Resource, "meta")
-		delete(line.Resource, "schemas")
-		item.resource, item.version, item.modified = line.Resource, line.Version, line.Modified
-		item.resource["id"] = line.ID
+		if line.Resource != nil {
+			delete(line.Resource, "meta")
+			delete(line.Resource, "schemas")
+			item.resource = line.Resource
+			item.resource["id"] = line.ID
+		}
+		item.version, item.modified = line.Version, line.Modified
+		for _, id := range line.Removed {
+			item.members.remove(id)
+		}
+		for _, id := range line.Added {
+			item.members.add(id, "")
+		}
 		c.index(item)
 		if item.modified.After(s.last) {
 			s.last = item.modified
+		}
+	}
+	for _, c := range s.types {
+		for _, item := range c.byID {
+			for id := range item.members.at {
+				item.members.at[id] = s.kindOf(id)
+			}
 		}
 	}
 	return scanner.Err()
@@ -149,9 +179,15 @@ func (s *store) rewrite(path string) error {
 	s.file, s.journal = file, bufio.NewWriterSize(file, 1<<16)
 	for _, t := range resourceTypes {
 		c := s.types[t.endpoint]
+		if c == nil {
+			continue
+		}
 		c.compact()
 		for _, item := range c.created {
 			s.record(c, item)
+			if len(item.members.ids) > 0 {
+				s.recordMembers(c, item, item.members.ids, nil)
+			}
 		}
 	}
 	if err := s.journal.Flush(); err != nil {
@@ -189,7 +225,7 @@ func (s *store) record(c *collection, item *stored) json.RawMessage {
 	}
 	line.Version, line.Created, line.Modified = item.version, item.created, item.modified
 	head, _ := json.Marshal(line)
-	sent, _ := json.Marshal(item.withMeta(c.kind)) // maps of JSON values
+	sent, _ := json.Marshal(item.withMeta(c.kind, false)) // maps of JSON values
 	_, _ = s.journal.Write(head[:len(head)-1])
 	_, _ = s.journal.WriteString(`,"resource":`)
 	_, _ = s.journal.Write(sent)
@@ -218,8 +254,9 @@ func (c *collection) uniqueKeys(resource map[string]any) []string {
 		name, _ := resource["displayName"].(string)
 		return []string{"displayName=" + strings.ToLower(name)}
 	}
-	login, _ := resource["userName"].(string)
-	keys = append(keys, "userName="+strings.ToLower(login))
+	if login, _ := resource["userName"].(string); login != "" {
+		keys = append(keys, "userName="+strings.ToLower(login))
+	}
 	emails, _ := resource["emails"].([]any)
 	for _, item := range emails {
 		email, _ := item.(map[string]any)
@@ -227,6 +264,12 @@ func (c *collection) uniqueKeys(resource map[string]any) []string {
 		keys = append(keys, "emails="+strings.ToLower(address))
 	}
 	return keys
+}
+
+func (c *collection) compactWhenLong() {
+	if len(c.changed) > 2*len(c.byID)+1000 {
+		c.compact()
+	}
 }
 
 func (c *collection) index(item *stored) {
@@ -237,9 +280,7 @@ func (c *collection) index(item *stored) {
 		c.external[external] = item.id()
 	}
 	c.changed = append(c.changed, change{item, item.version, item.modified})
-	if len(c.changed) > 2*len(c.byID)+1000 {
-		c.compact()
-	}
+	c.compactWhenLong()
 }
 
 func (c *collection) unindex(item *stored) {
@@ -281,12 +322,18 @@ func (s *store) collection(endpoint string) (*collection, *failure) {
 	return nil, &failure{404, "", "there is no endpoint /" + endpoint}
 }
 
-// clash refuses values that must be unique and that another resource has.
-func (c *collection) clash(resource map[string]any, self string) *failure {
+// clash refuses values that must be unique and that another resource has;
+// addresses are unique among people and contacts together.
+func (s *store) clash(c *collection, resource map[string]any, self string) *failure {
 	for _, key := range c.uniqueKeys(resource) {
-		if holder, taken := c.unique[key]; taken && holder != self {
-			name, value, _ := strings.Cut(key, "=")
-			return &failure{409, "uniqueness", fmt.Sprintf("%s %s belongs to another resource already", name, value)}
+		for _, other := range s.types {
+			if other != c && !strings.HasPrefix(key, "emails=") {
+				continue
+			}
+			if holder, taken := other.unique[key]; taken && holder != self {
+				name, value, _ := strings.Cut(key, "=")
+				return &failure{409, "uniqueness", fmt.Sprintf("%s %s belongs to another resource already", name, value)}
+			}
 		}
 	}
 	if external, _ := resource["externalId"].(string); external != "" {
@@ -312,12 +359,18 @@ func (s *store) verified(c *collection, resource map[string]any) *failure {
 	return nil
 }
 
-func (s *store) create(endpoint string, body map[string]any) (written, *failure) {
+func (s *store) create(endpoint string, body map[string]any, shown view) (written, *failure) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	c, f := s.collection(endpoint)
 	if f != nil {
 		return written{}, f
+	}
+	edits := []memberEdit(nil)
+	if endpoint == "Groups" {
+		if body, edits, f = membersIn(body); f != nil {
+			return written{}, f
+		}
 	}
 	resource, f := c.kind.normalize(body)
 	if f != nil {
@@ -326,7 +379,7 @@ func (s *store) create(endpoint string, body map[string]any) (written, *failure)
 	if f := s.verified(c, resource); f != nil {
 		return written{}, f
 	}
-	if f := c.clash(resource, ""); f != nil {
+	if f := s.clash(c, resource, ""); f != nil {
 		return written{}, f
 	}
 	if _, ok := resource["active"]; !ok && endpoint == "Users" {
@@ -334,16 +387,38 @@ func (s *store) create(endpoint string, body map[string]any) (written, *failure)
 	}
 	id := uuid.NewString()
 	resource["id"] = id
-	now := s.now()
-	item := &stored{resource: resource, version: 1, created: now, modified: now}
+	item := &stored{resource: resource, members: newMembers(), version: 1}
+	added, _, f := s.editMembers(item, edits)
+	if f != nil {
+		return written{}, f
+	}
+	item.created = s.now()
+	item.modified = item.created
 	c.byID[id] = item
 	c.created = append(c.created, item)
 	c.index(item)
-	return written{item.id(), item.tag(), s.record(c, item)}, nil
+	text := s.record(c, item)
+	if len(added) > 0 {
+		s.recordMembers(c, item, added, nil)
+	}
+	return s.written(c, item, text, shown), nil
 }
 
+// written is the answer to a write, with the members of a group where they are
+// asked for.
+func (s *store) written(c *collection, item *stored, text json.RawMessage, shown view) written {
+	if c.kind.endpoint == "Groups" || shown.partial() {
+		text, _ = json.Marshal(shown.of(item.withMeta(c.kind, shown.has("members")))) // maps of JSON values
+	}
+	return written{item.id(), item.tag(), text}
+}
+
+// edit is what a request makes of a resource: the resource, and for a group what
+// becomes of its members.
+type edit func(resourceType, map[string]any) (map[string]any, []memberEdit, *failure)
+
 // change replaces a resource by what edit makes of it.
-func (s *store) change(endpoint, id, ifMatch string, edit func(resourceType, map[string]any) (map[string]any, *failure)) (written, *failure) {
+func (s *store) change(endpoint, id, ifMatch string, shown view, edit edit) (written, *failure) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	c, item, f := s.get(endpoint, id)
@@ -353,7 +428,7 @@ func (s *store) change(endpoint, id, ifMatch string, edit func(resourceType, map
 	if !tagMatches(ifMatch, item) {
 		return written{}, &failure{412, "", "the resource has changed; its version is " + item.tag()}
 	}
-	edited, f := edit(c.kind, item.resource)
+	edited, edits, f := edit(c.kind, item.resource)
 	if f != nil {
 		return written{}, f
 	}
@@ -364,15 +439,23 @@ func (s *store) change(endpoint, id, ifMatch string, edit func(resourceType, map
 	if f := s.verified(c, resource); f != nil {
 		return written{}, f
 	}
-	if f := c.clash(resource, id); f != nil {
+	if f := s.clash(c, resource, id); f != nil {
+		return written{}, f
+	}
+	added, removed, f := s.editMembers(item, edits)
+	if f != nil {
 		return written{}, f
 	}
 	resource["id"] = id
 	c.unindex(item)
 	// The map of before may still be being sent, so it is left as it was.
-	*item = stored{resource: resource, version: item.version + 1, created: item.created, modified: s.now()}
+	*item = stored{resource: resource, members: item.members, version: item.version + 1, created: item.created, modified: s.now()}
 	c.index(item)
-	return written{item.id(), item.tag(), s.record(c, item)}, nil
+	text := s.record(c, item)
+	if len(added)+len(removed) > 0 {
+		s.recordMembers(c, item, added, removed)
+	}
+	return s.written(c, item, text, shown), nil
 }
 
 func (s *store) delete(endpoint, id, ifMatch string) *failure {
@@ -387,6 +470,7 @@ func (s *store) delete(endpoint, id, ifMatch string) *failure {
 	}
 	c.drop(item)
 	s.record(c, item)
+	s.leaveGroups(id)
 	return nil
 }
 
@@ -423,6 +507,9 @@ type query struct {
 	count      int
 }
 
+// onMembers tells whether the filter asks about members.
+func (q query) onMembers() bool { return q.filter != nil && q.filter.asksFor("members") }
+
 // list returns one page as JSON and the number of all resources that fit.
 func (s *store) list(endpoint string, q query, render func(*stored) json.RawMessage) ([]json.RawMessage, int, *failure) {
 	s.mu.RLock()
@@ -440,7 +527,7 @@ func (s *store) list(endpoint string, q query, render func(*stored) json.RawMess
 		}
 	}
 	if item, ok := c.exact(q.filter); ok {
-		if item != nil && q.filter.matches(item.withMeta(c.kind)) {
+		if item != nil && q.filter.matches(item.withMeta(c.kind, q.onMembers())) {
 			take(item)
 		}
 		return page, total, nil
@@ -460,14 +547,14 @@ func (s *store) list(endpoint string, q query, render func(*stored) json.RawMess
 			if entry.of.gone || entry.version != entry.of.version {
 				continue
 			}
-			if simple || q.filter == nil || q.filter.matches(entry.of.withMeta(c.kind)) {
+			if simple || q.filter == nil || q.filter.matches(entry.of.withMeta(c.kind, q.onMembers())) {
 				take(entry.of)
 			}
 		}
 		return page, total, nil
 	}
 	for _, item := range c.created {
-		if !item.gone && (q.filter == nil || q.filter.matches(item.withMeta(c.kind))) {
+		if !item.gone && (q.filter == nil || q.filter.matches(item.withMeta(c.kind, q.onMembers()))) {
 			take(item)
 		}
 	}
@@ -518,8 +605,11 @@ const timeForm = "2006-01-02T15:04:05.000000Z"
 func timestamp(at time.Time) string { return at.Format(timeForm) }
 
 // withMeta is the resource as it is sent.
-func (i *stored) withMeta(t resourceType) map[string]any {
-	out := make(map[string]any, len(i.resource)+2)
+func (i *stored) withMeta(t resourceType, members bool) map[string]any {
+	out := make(map[string]any, len(i.resource)+3)
+	if members && len(i.members.ids) > 0 {
+		out["members"] = i.members.list()
+	}
 	schemas := []any{t.core.ID}
 	for key, value := range i.resource {
 		out[key] = value

@@ -15,6 +15,8 @@ import (
 // NewChange is a decision to be kept.
 type NewChange struct {
 	Ref        Ref
+	Kind       entry.Kind
+	References bool           // it ties resources together, and comes after all others
 	Operation  plan.Operation // "" is kept as "none", with a problem
 	DN         string
 	ResourceID string
@@ -25,12 +27,16 @@ type NewChange struct {
 	Detail     string
 }
 
+// RankReferences is that of changes that tie resources together; they come after
+// all others.
+const RankReferences = 3
+
 // AddChanges keeps decisions of a run, planned or, with a code, blocked.
 func (s *Store) AddChanges(ctx context.Context, run int64, changes []NewChange) error {
 	if len(changes) == 0 {
 		return nil
 	}
-	var operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers textArray
+	var operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds textArray
 	for _, c := range changes {
 		text, err := json.Marshal(c.Diffs)
 		if err != nil {
@@ -40,7 +46,12 @@ func (s *Store) AddChanges(ctx context.Context, run int64, changes []NewChange) 
 			text = []byte("[]")
 		}
 		operation, state, rank := string(c.Operation), "planned", "0"
-		if c.Operation == plan.Create {
+		switch {
+		case c.References:
+			rank = "3"
+		case c.Kind == entry.Group:
+			rank = "2"
+		case c.Operation == plan.Create:
 			rank = "1" // after what may free a login
 		}
 		if c.Code != "" {
@@ -50,12 +61,12 @@ func (s *Store) AddChanges(ctx context.Context, run int64, changes []NewChange) 
 		directories, ids, dns = append(directories, c.Ref.Directory), append(ids, c.Ref.ID.String()), append(dns, c.DN)
 		resources, names, diffs = append(resources, c.ResourceID), append(names, c.Name), append(diffs, string(text))
 		lookups = append(lookups, strconv.FormatBool(c.Lookup))
-		codes, answers = append(codes, c.Code), append(answers, c.Detail)
+		codes, answers, kinds = append(codes, c.Code), append(answers, c.Detail), append(kinds, string(c.Kind))
 	}
-	_, err := s.exec(ctx, `INSERT INTO changes (run_id, operation, rank, state, directory, entry_id, dn, resource_id, name, diffs, lookup, code, answer)
-		SELECT ?, o, r, s, d, i, n, x, m, f::jsonb, l, c, a FROM unnest(?::text[], ?::text[]::smallint[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::boolean[], ?::text[], ?::text[])
-		AS t(o, r, s, d, i, n, x, m, f, l, c, a)`,
-		run, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers)
+	_, err := s.exec(ctx, `INSERT INTO changes (run_id, kind, operation, rank, state, directory, entry_id, dn, resource_id, name, diffs, lookup, code, answer)
+		SELECT ?, g, o, r, s, d, i, n, x, m, f::jsonb, l, c, a FROM unnest(?::text[], ?::text[]::smallint[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::boolean[], ?::text[], ?::text[], ?::text[])
+		AS t(o, r, s, d, i, n, x, m, f, l, c, a, g)`,
+		run, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds)
 	return err
 }
 
@@ -63,6 +74,7 @@ func (s *Store) AddChanges(ctx context.Context, run int64, changes []NewChange) 
 type Change struct {
 	ID         int64
 	RunID      int64
+	Kind       entry.Kind
 	Operation  string
 	State      string
 	Rank       int
@@ -148,6 +160,10 @@ func (s *Store) SupersedeOpen(ctx context.Context, run int64) error {
 		)
 		INSERT INTO dirty (directory, entry_id, lookup) SELECT directory, entry_id, bool_or(state = 'sent') FROM open GROUP BY directory, entry_id
 		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0, lookup = dirty.lookup OR excluded.lookup`, run)
+	if err == nil {
+		_, err = s.exec(ctx, `INSERT INTO dirty_references (directory, entry_id) SELECT DISTINCT directory, entry_id FROM changes
+			WHERE run_id = ? AND rank = 3 AND state = 'superseded' ON CONFLICT DO NOTHING`, run)
+	}
 	return err
 }
 
@@ -156,7 +172,7 @@ func (s *Store) SupersedeOpen(ctx context.Context, run int64) error {
 func (s *Store) HoldRemovals(ctx context.Context, run, released int64, again bool) error {
 	_, err := s.exec(ctx, `
 		WITH held AS (
-			UPDATE changes c SET state = 'held' WHERE c.run_id = ? AND c.state = 'planned' AND c.operation = 'suspend' AND NOT EXISTS
+			UPDATE changes c SET state = 'held' WHERE c.run_id = ? AND c.state = 'planned' AND c.operation IN ('suspend', 'delete') AND NOT EXISTS
 				(SELECT FROM changes h WHERE h.run_id = ? AND h.state = 'held' AND h.directory = c.directory AND h.entry_id = c.entry_id)
 			RETURNING directory, entry_id
 		)
@@ -168,7 +184,7 @@ func (s *Store) HoldRemovals(ctx context.Context, run, released int64, again boo
 // CountRemovals counts the planned suspensions of a run that are not released.
 func (s *Store) CountRemovals(ctx context.Context, run, released int64) (int, error) {
 	var n int
-	err := s.raw(ctx, `SELECT count(*) FROM changes c WHERE c.run_id = ? AND c.state = 'planned' AND c.operation = 'suspend' AND NOT EXISTS
+	err := s.raw(ctx, `SELECT count(*) FROM changes c WHERE c.run_id = ? AND c.state = 'planned' AND c.operation IN ('suspend', 'delete') AND NOT EXISTS
 		(SELECT FROM changes h WHERE h.run_id = ? AND h.state = 'held' AND h.directory = c.directory AND h.entry_id = c.entry_id)`, run, released).Scan(&n).Error
 	return n, err
 }
@@ -192,6 +208,7 @@ func (s *Store) CountChanges(ctx context.Context, run int64) (map[[2]string]int,
 // ChangeQuery chooses changes of a run.
 type ChangeQuery struct {
 	Run       int64
+	Kind      string
 	Operation string
 	State     string
 	Text      string
@@ -203,6 +220,9 @@ type ChangeQuery struct {
 // how many the query fits.
 func (s *Store) Changes(ctx context.Context, q ChangeQuery) ([]wire.Change, int, error) {
 	query := s.with(ctx).Table("changes").Where("run_id = ?", q.Run)
+	if q.Kind != "" {
+		query = query.Where("kind = ?", q.Kind)
+	}
 	if q.Operation != "" {
 		query = query.Where("operation = ?", q.Operation)
 	}
@@ -242,7 +262,7 @@ func toWire(rows []Change) ([]wire.Change, error) {
 	changes := make([]wire.Change, len(rows))
 	for i, row := range rows {
 		changes[i] = wire.Change{
-			ID: row.ID, RunID: row.RunID, Operation: row.Operation, State: row.State, Directory: row.Directory, EntryID: row.EntryID, DN: row.DN,
+			ID: row.ID, RunID: row.RunID, Kind: string(row.Kind), Operation: row.Operation, State: row.State, Directory: row.Directory, EntryID: row.EntryID, DN: row.DN,
 			ResourceID: row.ResourceID, Name: row.Name, Code: row.Code, Answer: row.Answer, Attempts: row.Attempts, Sent: row.Sent, Answered: row.Answered,
 		}
 		if err := json.Unmarshal(row.DiffsJSON, &changes[i].Diffs); err != nil {

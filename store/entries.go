@@ -20,7 +20,9 @@ type DirectoryState struct {
 	Cookie     []byte
 	Base       string
 	Attributes textArray `gorm:"type:text[]"`
-	Read       time.Time
+	// Pointers are the attributes by which entries name others.
+	Pointers textArray `gorm:"type:text[]"`
+	Read     time.Time
 }
 
 // DirectoryStateOf returns the state, the zero value when it was never read.
@@ -44,20 +46,22 @@ type Stored struct{ Added, Changed int }
 
 // StoreEntries brings a batch of entries into the source mirror and marks what
 // changed as dirty. Entries that did not change cost no write.
-func (s *Store) StoreEntries(ctx context.Context, directory string, entries []*entry.Entry) (Stored, error) {
+// pointers are the attributes by which entries name others.
+func (s *Store) StoreEntries(ctx context.Context, directory string, entries []*entry.Entry, pointers []string) (Stored, error) {
 	if err := s.renameContainers(ctx, directory, entries); err != nil {
 		return Stored{}, err
 	}
 	n := len(entries)
 	ids, kinds, dns, paths := make([]string, 0, n), make([]string, 0, n), make([]string, 0, n), make([]string, 0, n)
 	attributes, digests, searches := make([]string, 0, n), make(byteaArray, 0, n), make([]string, 0, n)
-	at := map[entry.ID]bool{}
+	at := map[entry.ID]*entry.Entry{}
+	named := []byte(strings.Join(pointerList(pointers), "\n"))
 	for i := n - 1; i >= 0; i-- { // the last word on an entry counts
 		e := entries[i]
-		if at[e.ID] {
+		if at[e.ID] != nil {
 			continue
 		}
-		at[e.ID] = true
+		at[e.ID] = e
 		dn, err := entry.ParseDN(e.DN)
 		if err != nil {
 			return Stored{}, fmt.Errorf("entry %s: %w", e.ID, err)
@@ -68,11 +72,11 @@ func (s *Store) StoreEntries(ctx context.Context, directory string, entries []*e
 		}
 		ids, kinds, dns, paths = append(ids, e.ID.String()), append(kinds, string(e.Kind)), append(dns, e.DN), append(paths, dn.Path())
 		attributes, searches = append(attributes, string(text)), append(searches, searchText(*e))
-		digests = append(digests, digest([]byte(e.Kind), []byte(e.DN), text, []byte(strings.Join(slices.Sorted(slices.Values(e.Members)), "\n"))))
+		digests = append(digests, digest([]byte(e.Kind), []byte(e.DN), text, []byte(strings.Join(slices.Sorted(slices.Values(e.Members)), "\n")), named))
 	}
 	var counts struct {
 		Stored
-		Groups textArray
+		IDs textArray
 	}
 	err := s.raw(ctx, `
 		WITH input AS (
@@ -86,24 +90,31 @@ func (s *Store) StoreEntries(ctx context.Context, directory string, entries []*e
 			WHERE e.digest <> excluded.digest OR e.gone IS NOT NULL
 			RETURNING id, kind, xmax = 0 AS added
 		), marked AS (
-			INSERT INTO dirty (directory, entry_id) SELECT ?, id FROM stored WHERE kind = 'user'
+			INSERT INTO dirty (directory, entry_id) SELECT ?, id FROM stored WHERE kind <> 'container'
 			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0
 		)
-		SELECT count(*) FILTER (WHERE added AND kind = 'user') AS added, count(*) FILTER (WHERE NOT added AND kind = 'user') AS changed,
-			coalesce(array_agg(id::text) FILTER (WHERE kind = 'group'), '{}') AS groups FROM stored`,
+		SELECT count(*) FILTER (WHERE added AND kind <> 'container') AS added, count(*) FILTER (WHERE NOT added AND kind <> 'container') AS changed,
+			coalesce(array_agg(id::text) FILTER (WHERE kind <> 'container'), '{}') AS ids FROM stored`,
 		textArray(ids), textArray(kinds), textArray(dns), textArray(paths), textArray(attributes), digests, textArray(searches), directory, directory).
 		Scan(&counts).Error
-	if err != nil || len(counts.Groups) == 0 {
+	if err != nil || len(counts.IDs) == 0 {
 		return counts.Stored, err
 	}
-	for _, e := range entries {
-		if e.Kind == entry.Group && slices.Contains(counts.Groups, e.ID.String()) {
+	stored := make([]*entry.Entry, 0, len(counts.IDs))
+	for _, text := range counts.IDs {
+		id, err := entry.NewID(text)
+		if err != nil {
+			return counts.Stored, err
+		}
+		e := at[id]
+		stored = append(stored, e)
+		if e.Kind == entry.Group {
 			if err := s.storeMembers(ctx, e); err != nil {
 				return counts.Stored, err
 			}
 		}
 	}
-	return counts.Stored, nil
+	return counts.Stored, s.storePointers(ctx, directory, pointers, stored)
 }
 
 // renameContainers moves the names of all entries below containers whose name
@@ -135,7 +146,7 @@ func (s *Store) renameContainers(ctx context.Context, directory string, entries 
 					search = lower(left(dn, length(dn) - ?) || ?) || substr(search, strpos(search, E'\n'))
 				WHERE directory = ? AND path > ? AND path < ? AND gone IS NULL RETURNING id, kind
 			)
-			INSERT INTO dirty (directory, entry_id) SELECT ?, id FROM moved WHERE kind = 'user'
+			INSERT INTO dirty (directory, entry_id) SELECT ?, id FROM moved WHERE kind <> 'container'
 			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0`,
 			len([]rune(old.DN)), e.DN, dn.Path(), len([]rune(old.Path))+1, len([]rune(old.DN)), e.DN, directory, old.Path+"/", old.Path+"0", directory)
 		if err != nil {
@@ -149,25 +160,29 @@ func (s *Store) renameContainers(ctx context.Context, directory string, entries 
 // that why can tell about them.
 func (s *Store) MarkGone(ctx context.Context, directory string, ids []entry.ID) (int, error) {
 	var found struct {
-		People int
+		N      int
 		Groups textArray
 	}
 	err := s.raw(ctx, `
 		WITH gone AS (
-			UPDATE entries SET gone = now() WHERE directory = ? AND id = ANY(?::text[]::uuid[]) AND gone IS NULL RETURNING id, kind
+			UPDATE entries SET gone = now() WHERE directory = @directory AND id = ANY((@ids)::text[]::uuid[]) AND gone IS NULL RETURNING id, kind
 		), marked AS (
-			INSERT INTO dirty (directory, entry_id) SELECT ?, id FROM gone WHERE kind = 'user'
+			INSERT INTO dirty (directory, entry_id) SELECT @directory , id FROM gone WHERE kind <> 'container'
 			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0
 		), unknown AS (
-			UPDATE memberships m SET member_id = NULL FROM gone WHERE m.directory = ? AND m.member_id = gone.id
+			UPDATE memberships m SET member_id = NULL FROM gone WHERE m.directory = @directory AND m.member_id = gone.id RETURNING m.group_id AS id
+		), unnamed AS (
+			UPDATE pointers p SET target_id = NULL FROM gone WHERE p.directory = @directory AND p.target_id = gone.id RETURNING p.entry_id AS id
+		), referring AS (
+			INSERT INTO dirty_references (directory, entry_id) SELECT @directory , id FROM unknown UNION SELECT @directory , id FROM unnamed ON CONFLICT DO NOTHING
 		)
-		SELECT count(*) FILTER (WHERE kind = 'user') AS people, coalesce(array_agg(id::text) FILTER (WHERE kind = 'group'), '{}') AS groups FROM gone`,
-		directory, idArray(ids), directory, directory).Scan(&found).Error
+		SELECT count(*) FILTER (WHERE kind <> 'container') AS n, coalesce(array_agg(id::text) FILTER (WHERE kind = 'group'), '{}') AS groups FROM gone`,
+		map[string]any{"directory": directory, "ids": idArray(ids)}).Scan(&found).Error
 	if err != nil || len(found.Groups) == 0 {
-		return found.People, err
+		return found.N, err
 	}
 	_, err = s.exec(ctx, `WITH RECURSIVE start AS (SELECT unnest((@ids)::text[])::uuid AS id), `+below+markBelow, map[string]any{"ids": found.Groups, "directory": directory})
-	return found.People, err
+	return found.N, err
 }
 
 // MarkGoneExcept is MarkGone for every entry that is not in seen, after a read
@@ -223,12 +238,15 @@ func (s *Store) MissingContainers(ctx context.Context, directory, base string, n
 	return missing, nil
 }
 
-// MarkAllDirty makes the next plan look at every person, as after an activation.
+// MarkAllDirty makes the next plan look at everybody, as after an activation.
 func (s *Store) MarkAllDirty(ctx context.Context) error {
-	_, err := s.exec(ctx, `INSERT INTO dirty (directory, entry_id) SELECT directory, id FROM entries WHERE kind = 'user' AND
+	_, err := s.exec(ctx, `INSERT INTO dirty (directory, entry_id) SELECT directory, id FROM entries WHERE kind <> 'container' AND
 		(gone IS NULL OR EXISTS (SELECT FROM links l WHERE l.directory = entries.directory AND l.entry_id = entries.id))
 		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0`)
-	return err
+	if err != nil {
+		return err
+	}
+	return s.MarkAllReferences(ctx)
 }
 
 // searchText is what find looks in.

@@ -18,11 +18,13 @@ type Link struct {
 	RunID      int64
 	Since      time.Time
 	LeftAt     *time.Time
+	Kind       string
 }
 
 // NewLink ties an entry to a resource.
 type NewLink struct {
 	Ref        Ref
+	Kind       entry.Kind
 	LinkKey    string
 	ResourceID string
 	How        string
@@ -33,22 +35,32 @@ func (s *Store) SaveLinks(ctx context.Context, run int64, links []NewLink) error
 	if len(links) == 0 {
 		return nil
 	}
-	var keys, resources, directories, ids, hows textArray
+	var keys, resources, directories, ids, hows, kinds textArray
 	for _, l := range links {
 		keys, resources, hows = append(keys, l.LinkKey), append(resources, l.ResourceID), append(hows, l.How)
+		kinds = append(kinds, string(l.Kind))
 		directories, ids = append(directories, l.Ref.Directory), append(ids, l.Ref.ID.String())
 	}
 	_, err := s.exec(ctx, `
-		INSERT INTO links (link_key, resource_id, directory, entry_id, how, run_id)
-		SELECT k, r, d, i, h, ? FROM unnest(?::text[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[]) AS t(k, r, d, i, h)
-		ON CONFLICT (directory, entry_id) DO UPDATE SET resource_id = excluded.resource_id, link_key = excluded.link_key, left_at = NULL`,
-		run, keys, resources, directories, ids, hows)
+		WITH moved AS (
+			INSERT INTO links (link_key, resource_id, directory, entry_id, how, kind, run_id)
+			SELECT k, r, d, i, h, c, ? FROM unnest(?::text[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[], ?::text[]) AS t(k, r, d, i, h, c)
+			ON CONFLICT (directory, entry_id) DO UPDATE SET resource_id = excluded.resource_id, link_key = excluded.link_key, left_at = NULL
+			RETURNING directory, entry_id
+		)`+markReferring, run, keys, resources, directories, ids, hows, kinds)
 	return err
 }
 
 // DropLinks unties entries.
 func (s *Store) DropLinks(ctx context.Context, refs []Ref) error {
-	return s.deleteByEntry(ctx, "links", refs)
+	if len(refs) == 0 {
+		return nil
+	}
+	directories, ids := refArrays(refs)
+	_, err := s.exec(ctx, `WITH moved AS (
+			DELETE FROM links l USING unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE l.directory = d AND l.entry_id = i RETURNING l.directory, l.entry_id
+		)`+markReferring, directories, ids)
+	return err
 }
 
 // SetLeft notes that the leaver policy was carried out for entries, or that
@@ -58,8 +70,10 @@ func (s *Store) SetLeft(ctx context.Context, refs []Ref, left bool) error {
 		return nil
 	}
 	directories, ids := refArrays(refs)
-	_, err := s.exec(ctx, `UPDATE links l SET left_at = CASE WHEN ? THEN coalesce(l.left_at, now()) END
-		FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE l.directory = d AND l.entry_id = i AND (l.left_at IS NOT NULL) <> ?`, left, directories, ids, left)
+	_, err := s.exec(ctx, `WITH moved AS (
+			UPDATE links l SET left_at = CASE WHEN ? THEN coalesce(l.left_at, now()) END
+			FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE l.directory = d AND l.entry_id = i AND (l.left_at IS NOT NULL) <> ? RETURNING l.directory, l.entry_id
+		)`+markReferring, left, directories, ids, left)
 	return err
 }
 

@@ -7,11 +7,11 @@ import (
 	"kambrel.example/kambrel/core/entry"
 )
 
-// markBelow marks the people among entries, and the people that groups among
-// them hold, also through other groups, as dirty. The entries come as a query
+// markBelow marks entries, and those that groups among them hold, also through
+// other groups, as dirty. The entries come as a query
 // that gives their id.
 const markBelow = `
-	INSERT INTO dirty (directory, entry_id) SELECT e.directory, e.id FROM below b JOIN entries e ON e.directory = @directory AND e.id = b.id WHERE e.kind = 'user'
+	INSERT INTO dirty (directory, entry_id) SELECT e.directory, e.id FROM below b JOIN entries e ON e.directory = @directory AND e.id = b.id WHERE e.kind <> 'container'
 	ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0`
 
 const below = `below AS (
@@ -39,6 +39,8 @@ func (s *Store) storeMembers(ctx context.Context, group *entry.Entry) error {
 			SELECT @directory , @id , i.path, e.id FROM input i LEFT JOIN entries e ON e.directory = @directory AND e.path = i.path AND e.gone IS NULL
 			WHERE NOT EXISTS (SELECT FROM memberships m WHERE m.directory = @directory AND m.group_id = @id AND m.member_path = i.path)
 			ON CONFLICT DO NOTHING RETURNING member_id
+		), mark AS (
+			INSERT INTO dirty_references (directory, entry_id) SELECT @directory , (@id)::uuid WHERE EXISTS (SELECT FROM dropped) OR EXISTS (SELECT FROM added) ON CONFLICT DO NOTHING
 		), start AS (SELECT member_id AS id FROM dropped WHERE member_id IS NOT NULL UNION SELECT member_id FROM added WHERE member_id IS NOT NULL),
 		`+below+markBelow, map[string]any{"paths": paths, "directory": group.Directory, "id": group.ID.String()})
 	if err != nil {
@@ -47,12 +49,18 @@ func (s *Store) storeMembers(ctx context.Context, group *entry.Entry) error {
 	return nil
 }
 
-// ResolveMembers finds the entries of members that were read after their group.
+// ResolveMembers finds the entries of members, and of others who are named, that
+// were read after those that name them.
 func (s *Store) ResolveMembers(ctx context.Context, directory string) error {
+	if err := s.resolvePointers(ctx, directory); err != nil {
+		return err
+	}
 	_, err := s.exec(ctx, `
 		WITH RECURSIVE resolved AS (
 			UPDATE memberships m SET member_id = e.id FROM entries e
-			WHERE m.directory = @directory AND m.member_id IS NULL AND e.directory = @directory AND e.path = m.member_path AND e.gone IS NULL RETURNING m.member_id
+			WHERE m.directory = @directory AND m.member_id IS NULL AND e.directory = @directory AND e.path = m.member_path AND e.gone IS NULL RETURNING m.member_id, m.group_id
+		), mark AS (
+			INSERT INTO dirty_references (directory, entry_id) SELECT DISTINCT @directory , group_id FROM resolved ON CONFLICT DO NOTHING
 		), start AS (SELECT member_id AS id FROM resolved), `+below+markBelow, map[string]any{"directory": directory})
 	return err
 }

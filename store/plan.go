@@ -21,6 +21,7 @@ type Dirty struct {
 	Lookup   bool
 	Link     *plan.Link
 	LinkKey  string
+	LeftAt   *time.Time
 	Resource entry.Resource
 }
 
@@ -57,6 +58,7 @@ func (r SubjectRow) dirty() (Dirty, error) {
 	}
 	if r.ResourceID != nil {
 		d.Link = &plan.Link{ResourceID: *r.ResourceID, Left: r.LeftAt != nil}
+		d.LeftAt = r.LeftAt
 	}
 	if r.Resource != nil {
 		err = json.Unmarshal(r.Resource, &d.Resource)
@@ -84,7 +86,7 @@ func (s *Store) NextDirty(ctx context.Context, state int, after Ref, limit int) 
 	return out, nil
 }
 
-// Subjects looks at up to limit people in their order after the one given, and
+// Subjects looks at up to limit entries in their order after the one given, and
 // returns those with a link, or those without one that are still there, and who
 // was looked at last; the zero Ref says that there is nobody more.
 func (s *Store) Subjects(ctx context.Context, linked bool, after Ref, limit int) ([]Dirty, Ref, error) {
@@ -98,7 +100,7 @@ func (s *Store) Subjects(ctx context.Context, linked bool, after Ref, limit int)
 		Wanted bool
 	}
 	err := s.raw(ctx, `SELECT false AS lookup, `+which+` AS wanted, `+subjectColumns+` FROM (
-			SELECT directory, id, kind, dn, attributes, gone FROM entries WHERE kind = 'user' AND (directory, id) > (?, ?) ORDER BY directory, id LIMIT ?
+			SELECT directory, id, kind, dn, attributes, gone FROM entries WHERE kind <> 'container' AND (directory, id) > (?, ?) ORDER BY directory, id LIMIT ?
 		) e `+subjectJoins+` ORDER BY e.directory, e.id`, after.Directory, after.ID.String(), limit).Scan(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return nil, Ref{}, err

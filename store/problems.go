@@ -15,6 +15,8 @@ type NewProblem struct {
 	Ref    Ref
 	Code   string
 	Detail string
+	// Candidates are the ids of the resources that it is about.
+	Candidates []string
 }
 
 // SaveProblems opens problems, or notes that they were met again.
@@ -22,7 +24,7 @@ func (s *Store) SaveProblems(ctx context.Context, run int64, problems []NewProbl
 	if len(problems) == 0 {
 		return nil
 	}
-	var directories, ids, codes, details textArray
+	var directories, ids, codes, details, candidates textArray
 	seen := map[Ref]bool{}
 	for _, p := range problems {
 		if seen[p.Ref] {
@@ -31,11 +33,12 @@ func (s *Store) SaveProblems(ctx context.Context, run int64, problems []NewProbl
 		seen[p.Ref] = true
 		directories, ids = append(directories, p.Ref.Directory), append(ids, p.Ref.ID.String())
 		codes, details = append(codes, p.Code), append(details, p.Detail)
+		candidates = append(candidates, strings.Join(p.Candidates, " "))
 	}
-	_, err := s.exec(ctx, `INSERT INTO problems AS p (directory, entry_id, code, detail, last_run) SELECT d, i, c, t, ? FROM unnest(?::text[], ?::text[]::uuid[], ?::text[], ?::text[]) AS x(d, i, c, t)
+	_, err := s.exec(ctx, `INSERT INTO problems AS p (directory, entry_id, code, detail, candidates, last_run) SELECT d, i, c, t, string_to_array(r, ' '), ? FROM unnest(?::text[], ?::text[]::uuid[], ?::text[], ?::text[], ?::text[]) AS x(d, i, c, t, r)
 		ON CONFLICT (directory, entry_id) DO UPDATE SET times = CASE WHEN p.code <> excluded.code THEN 1 WHEN p.last_run = excluded.last_run THEN p.times ELSE p.times + 1 END,
-			since = CASE WHEN p.code = excluded.code THEN p.since ELSE now() END, code = excluded.code, detail = excluded.detail, last_run = excluded.last_run`,
-		run, directories, ids, codes, details)
+			since = CASE WHEN p.code = excluded.code THEN p.since ELSE now() END, code = excluded.code, detail = excluded.detail, candidates = excluded.candidates, last_run = excluded.last_run`,
+		run, directories, ids, codes, details, candidates)
 	return err
 }
 
@@ -48,6 +51,7 @@ type problemRow struct {
 	Directory, EntryID, Code, Detail string
 	DN                               string `gorm:"column:dn"`
 	ResourceID                       string
+	Candidates                       textArray
 	Since                            time.Time
 	LastRun                          int64
 	Times                            int
@@ -55,7 +59,7 @@ type problemRow struct {
 
 func (r problemRow) open() wire.OpenProblem {
 	return wire.OpenProblem{
-		ProblemDetail: wire.DetailOf(problem.Code(r.Code), r.Detail), Directory: r.Directory, EntryID: r.EntryID, DN: r.DN, ResourceID: r.ResourceID,
+		ProblemDetail: wire.DetailOf(problem.Code(r.Code), r.Detail), Directory: r.Directory, EntryID: r.EntryID, DN: r.DN, ResourceID: r.ResourceID, Candidates: append([]string{}, r.Candidates...),
 		Since: r.Since, LastRun: r.LastRun, Times: r.Times,
 	}
 }
@@ -102,7 +106,9 @@ func (s *Store) ObjectCounts(ctx context.Context) (wire.ObjectCounts, error) {
 	var c wire.ObjectCounts
 	err := s.raw(ctx, `SELECT
 		(SELECT count(*) FROM entries WHERE kind = 'user' AND gone IS NULL) AS entries,
-		(SELECT count(*) FROM links) AS linked,
+		(SELECT count(*) FROM links WHERE kind = 'user') AS linked,
+		(SELECT count(*) FROM links WHERE kind = 'group') AS groups,
+		(SELECT count(*) FROM links WHERE kind = 'contact') AS contacts,
 		(SELECT count(*) FROM links WHERE left_at IS NOT NULL) AS suspended,
 		(SELECT count(*) FROM resources r WHERE NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)) AS cloud_only,
 		(SELECT count(*) FROM dirty) AS dirty`).Scan(&c).Error
@@ -150,8 +156,8 @@ const findFrom = `FROM (
 		LEFT JOIN problems p ON p.directory = e.directory AND p.entry_id = e.id LEFT JOIN dirty d ON d.directory = e.directory AND d.entry_id = e.id
 	WHERE e.kind <> 'container' AND (@kind = '' OR e.kind = @kind) AND (@text = '' OR e.search LIKE @pattern OR r.search LIKE @pattern OR e.id::text = ANY((@ids)::text[]))
 	UNION ALL
-	SELECT 'resource', 'user', '', '', r.id, '', coalesce(r.attributes->>'displayName', r.attributes->>'userName'), coalesce(r.attributes->>'userName', ''), r.active, false, 'cloud-only'
-	FROM resources r WHERE @kind IN ('', 'user') AND NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)
+	SELECT 'resource', r.kind, '', '', r.id, '', coalesce(r.attributes->>'displayName', r.attributes->>'userName', r.id), coalesce(r.attributes->>'userName', ''), r.active, false, 'cloud-only'
+	FROM resources r WHERE @kind IN ('', r.kind) AND NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)
 		AND (@text = '' OR r.search LIKE @pattern OR r.id = ANY((@ids)::text[]))
 ) o WHERE @state IN ('', state)`
 

@@ -51,7 +51,7 @@ func (s *Store) TakeAway(ctx context.Context, directory settings.Directory, by s
 		directory.Name, string(text), by, removal.Removed, until).Scan(&removal.ID).Error; err != nil {
 		return removal, err
 	}
-	n, err := s.exec(ctx, `WITH moved AS (DELETE FROM links WHERE directory = ? RETURNING link_key, resource_id, directory, entry_id, how, run_id, since, left_at)
+	n, err := s.exec(ctx, `WITH moved AS (DELETE FROM links WHERE directory = ? RETURNING link_key, resource_id, directory, entry_id, how, run_id, since, left_at, kind)
 		INSERT INTO links_aside SELECT ?, moved.* FROM moved`, directory.Name, removal.ID)
 	if err != nil {
 		return removal, fmt.Errorf("put the links of %s aside: %w", directory.Name, err)
@@ -65,7 +65,7 @@ func (s *Store) TakeAway(ctx context.Context, directory settings.Directory, by s
 
 // Forget drops what is known of a directory but for its links.
 func (s *Store) Forget(ctx context.Context, directory string) error {
-	for _, table := range []string{"problems", "claims", "dirty", "memberships", "entries", "former_names", "directory_states"} {
+	for _, table := range []string{"problems", "claims", "dirty", "dirty_references", "decisions", "memberships", "pointers", "entries", "former_names", "directory_states"} {
 		if _, err := s.exec(ctx, `DELETE FROM `+table+` WHERE directory = ?`, directory); err != nil {
 			return fmt.Errorf("forget %s: %w", directory, err)
 		}
@@ -93,8 +93,8 @@ func (s *Store) Removals(ctx context.Context) ([]Removal, error) {
 // entry has another link by now; it returns how many came back. The entries are
 // read by the next run.
 func (s *Store) BringBack(ctx context.Context, id int64) (int, error) {
-	n, err := s.exec(ctx, `INSERT INTO links (link_key, resource_id, directory, entry_id, how, run_id, since, left_at)
-		SELECT link_key, resource_id, directory, entry_id, how, run_id, since, left_at FROM links_aside WHERE removal = ? ON CONFLICT DO NOTHING`, id)
+	n, err := s.exec(ctx, `INSERT INTO links (link_key, resource_id, directory, entry_id, how, run_id, since, left_at, kind)
+		SELECT link_key, resource_id, directory, entry_id, how, run_id, since, left_at, kind FROM links_aside WHERE removal = ? ON CONFLICT DO NOTHING`, id)
 	if err != nil {
 		return 0, fmt.Errorf("bring links back: %w", err)
 	}

@@ -19,45 +19,52 @@ type CloudState struct {
 	Read      time.Time
 }
 
-// CloudState returns where the last read stopped.
-func (s *Store) CloudState(ctx context.Context) (CloudState, error) {
+// CloudState returns where the last read of a kind stopped.
+func (s *Store) CloudState(ctx context.Context, kind entry.Kind) (CloudState, error) {
 	var state CloudState
-	return state, s.raw(ctx, `SELECT watermark, read FROM cloud_state`).Scan(&state).Error
+	return state, s.raw(ctx, `SELECT watermark, read FROM cloud_state WHERE kind = ?`, string(kind)).Scan(&state).Error
 }
 
-// SaveCloudState keeps where a read stopped.
-func (s *Store) SaveCloudState(ctx context.Context, watermark string) error {
-	_, err := s.exec(ctx, `INSERT INTO cloud_state (watermark, read) VALUES (?, now())
-		ON CONFLICT (one) DO UPDATE SET watermark = excluded.watermark, read = excluded.read`, watermark)
+// SaveCloudState keeps where a read of a kind stopped.
+func (s *Store) SaveCloudState(ctx context.Context, kind entry.Kind, watermark string) error {
+	_, err := s.exec(ctx, `INSERT INTO cloud_state (kind, watermark, read) VALUES (?, ?, now())
+		ON CONFLICT (kind) DO UPDATE SET watermark = excluded.watermark, read = excluded.read`, string(kind), watermark)
 	return err
 }
 
 // Keys lists the values by which a resource is found: link key, login,
 // addresses, and what the match rules look at.
-func Keys(r entry.Resource, indexed []entry.Path) []string {
-	keys := []string{match.KeyText("userName", r.Login())}
+func Keys(kind entry.Kind, r entry.Resource, indexed []entry.Path) []string {
+	var keys []string
+	if login := r.Login(); login != "" {
+		keys = append(keys, match.KeyText(kind, "userName", login))
+	}
 	if key := r.ExternalID(); key != "" {
-		keys = append(keys, match.KeyText("externalId", key))
+		keys = append(keys, match.KeyText(kind, "externalId", key))
 	}
 	for _, address := range r.Addresses() {
-		keys = append(keys, match.KeyText("emails.value", address))
+		keys = append(keys, match.KeyText(kind, "emails.value", address))
+	}
+	if kind == entry.User && r.ExternalID() == "" {
+		// Only those that nobody owns can be taken for somebody else.
+		keys = append(keys, match.LikenessOf(r).Indexed()...)
 	}
 	for _, path := range indexed {
 		if key := path.Key(); key == "userName" || key == "externalId" || key == "emails.value" {
 			continue
 		}
 		if text, _ := path.Get(r).(string); text != "" {
-			keys = append(keys, match.KeyText(path.Key(), text))
+			keys = append(keys, match.KeyText(kind, path.Key(), text))
 		}
 	}
 	return keys
 }
 
-// StoreResources brings resources into the cloud mirror and marks the entries
-// that are linked to changed ones as dirty. It returns how many changed.
-func (s *Store) StoreResources(ctx context.Context, resources []entry.Resource, indexed []entry.Path, mark bool) (int, error) {
+// StoreResources brings resources of a kind into the cloud mirror and marks the
+// entries that are linked to changed ones as dirty. It returns which changed.
+func (s *Store) StoreResources(ctx context.Context, kind entry.Kind, resources []entry.Resource, indexed []entry.Path, mark bool) ([]string, error) {
 	if len(resources) == 0 {
-		return 0, nil
+		return nil, nil
 	}
 	var ids, attributes, actives, searches, keys textArray
 	var digests byteaArray
@@ -70,49 +77,52 @@ func (s *Store) StoreResources(ctx context.Context, resources []entry.Resource, 
 		seen[r.ID()] = true
 		text, err := json.Marshal(r)
 		if err != nil {
-			return 0, err
+			return nil, err
 		}
-		keyText, err := json.Marshal(Keys(r, indexed))
+		keyText, err := json.Marshal(Keys(kind, r, indexed))
 		if err != nil {
-			return 0, err
+			return nil, err
 		}
 		ids, attributes, keys = append(ids, r.ID()), append(attributes, string(text)), append(keys, string(keyText))
 		digests = append(digests, digest(text, keyText))
 		actives = append(actives, map[bool]string{true: "t", false: "f"}[r.Active()])
 		searches = append(searches, strings.ToLower(strings.Join(append([]string{r.ID(), r.ExternalID(), r.Login(), r.DisplayName()}, r.Addresses()...), "\n")))
 	}
-	var changed int
+	var changed struct{ IDs textArray }
 	err := s.raw(ctx, `
 		WITH input AS (
 			SELECT * FROM unnest(?::text[], ?::text[], ?::bytea[], ?::text[], ?::text[]::boolean[], ?::text[]) AS t(id, attributes, digest, keys, active, search)
 		), stored AS (
-			INSERT INTO resources AS r (id, attributes, digest, keys, active, search)
-			SELECT id, attributes::jsonb, digest, ARRAY(SELECT jsonb_array_elements_text(keys::jsonb)), active, search FROM input
+			INSERT INTO resources AS r (kind, id, attributes, digest, keys, active, search)
+			SELECT ?, id, attributes::jsonb, digest, ARRAY(SELECT jsonb_array_elements_text(keys::jsonb)), active, search FROM input
 			ON CONFLICT (id) DO UPDATE SET attributes = excluded.attributes, digest = excluded.digest, keys = excluded.keys,
 				active = excluded.active, search = excluded.search
 			WHERE r.digest <> excluded.digest
 			RETURNING id
+		), referring AS (
+			INSERT INTO dirty_references (directory, entry_id) SELECT l.directory, l.entry_id FROM stored JOIN links l ON l.resource_id = stored.id WHERE ? ON CONFLICT DO NOTHING
 		), marked AS (
 			INSERT INTO dirty (directory, entry_id) SELECT l.directory, l.entry_id FROM stored JOIN links l ON l.resource_id = stored.id WHERE ?
 			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0
 		)
-		SELECT count(*) FROM stored`, ids, attributes, digests, keys, actives, searches, mark).Scan(&changed).Error
-	return changed, err
+		SELECT coalesce(array_agg(id), '{}') AS ids FROM stored`, ids, attributes, digests, keys, actives, searches, string(kind), mark, mark).Scan(&changed).Error
+	return changed.IDs, err
 }
 
 // DropResources takes resources that the cloud no longer has out of the mirror
 // and marks their entries as dirty, to be looked up before they are made again.
 func (s *Store) DropResources(ctx context.Context, ids []string) error {
 	_, err := s.exec(ctx, `
-		WITH gone AS (DELETE FROM resources WHERE id = ANY(?::text[]) RETURNING id)
+		WITH gone AS (DELETE FROM resources WHERE id = ANY((@ids)::text[]) RETURNING id),
+		members AS (DELETE FROM resource_members WHERE group_id = ANY((@ids)::text[]) OR member_id = ANY((@ids)::text[]))
 		INSERT INTO dirty (directory, entry_id, lookup) SELECT l.directory, l.entry_id, true FROM gone JOIN links l ON l.resource_id = gone.id
-		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0, lookup = true`, textArray(ids))
+		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0, lookup = true`, map[string]any{"ids": textArray(ids)})
 	return err
 }
 
-// DropResourcesExcept is DropResources for all that are not in seen.
-func (s *Store) DropResourcesExcept(ctx context.Context, seen map[string]struct{}) (int, error) {
-	rows, err := s.raw(ctx, `SELECT id FROM resources`).Rows()
+// DropResourcesExcept is DropResources for all of a kind that are not in seen.
+func (s *Store) DropResourcesExcept(ctx context.Context, kind entry.Kind, seen map[string]struct{}) (int, error) {
+	rows, err := s.raw(ctx, `SELECT id FROM resources WHERE kind = ?`, string(kind)).Rows()
 	if err != nil {
 		return 0, err
 	}
@@ -150,6 +160,7 @@ func (s *Store) Resource(ctx context.Context, id string) (entry.Resource, error)
 // Holder is a resource that has one of the keys asked for.
 type Holder struct {
 	Resource entry.Resource
+	Kind     entry.Kind
 	Key      string
 	// LinkedDN names the entry it belongs to, "" when it is free; Left says
 	// that this entry left.
@@ -158,15 +169,25 @@ type Holder struct {
 	Left               bool
 }
 
+// FreeHolders is Holders without resources that bear a link key. It looks at
+// those that nobody owns only when there are any.
+func (s *Store) FreeHolders(ctx context.Context, keys []string) (map[string][]Holder, error) {
+	return s.holders(ctx, keys, `AND r.attributes->>'externalId' IS NULL`)
+}
+
 // Holders finds the resources that have any of the keys.
 func (s *Store) Holders(ctx context.Context, keys []string) (map[string][]Holder, error) {
+	return s.holders(ctx, keys, "")
+}
+
+func (s *Store) holders(ctx context.Context, keys []string, where string) (map[string][]Holder, error) {
 	found := map[string][]Holder{}
 	if len(keys) == 0 {
 		return found, nil
 	}
 	rows, err := s.raw(ctx, `
-		SELECT r.attributes, k.key, coalesce(l.directory, ''), coalesce(l.entry_id::text, ''), coalesce(e.dn, ''), l.left_at IS NOT NULL OR e.gone IS NOT NULL
-		FROM (SELECT DISTINCT unnest(?::text[]) AS key) k JOIN resources r ON r.keys @> ARRAY[k.key]
+		SELECT r.attributes, r.kind, k.key, coalesce(l.directory, ''), coalesce(l.entry_id::text, ''), coalesce(e.dn, ''), l.left_at IS NOT NULL OR e.gone IS NOT NULL
+		FROM (SELECT DISTINCT unnest(?::text[]) AS key) k JOIN resources r ON r.keys @> ARRAY[k.key] `+where+`
 		LEFT JOIN links l ON l.resource_id = r.id
 		LEFT JOIN entries e ON e.directory = l.directory AND e.id = l.entry_id`, textArray(keys)).Rows()
 	if err != nil {
@@ -176,7 +197,7 @@ func (s *Store) Holders(ctx context.Context, keys []string) (map[string][]Holder
 	for rows.Next() {
 		var h Holder
 		var text []byte
-		if err := rows.Scan(&text, &h.Key, &h.Directory, &h.EntryID, &h.LinkedDN, &h.Left); err != nil {
+		if err := rows.Scan(&text, &h.Kind, &h.Key, &h.Directory, &h.EntryID, &h.LinkedDN, &h.Left); err != nil {
 			return nil, err
 		}
 		if err := json.Unmarshal(text, &h.Resource); err != nil {

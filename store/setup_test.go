@@ -92,7 +92,7 @@ func containers(t *testing.T, s *Store) {
 	_, err := s.StoreEntries(ctx, "halvard", []*entry.Entry{
 		container(1, "OU=Fleet,DC=example"), container(2, "OU=Deck,OU=Fleet,DC=example"), container(3, `OU=a\,b/c,DC=example`),
 		person(10, "CN=A,OU=Fleet,DC=example"), person(11, "CN=B,OU=Deck,OU=Fleet,DC=example"), person(12, "CN=C,OU=Deck,OU=Fleet,DC=example"), person(13, `CN=D,OU=a\,b/c,DC=example`), group,
-	})
+	}, nil)
 	require.NoError(t, err)
 	got, err := s.Containers(ctx, "halvard")
 	require.NoError(t, err)
@@ -104,7 +104,7 @@ func containers(t *testing.T, s *Store) {
 
 	// A container that was renamed is found by its former name, one that was
 	// deleted is told as such.
-	_, err = s.StoreEntries(ctx, "halvard", []*entry.Entry{container(1, "OU=Ships,DC=example")})
+	_, err = s.StoreEntries(ctx, "halvard", []*entry.Entry{container(1, "OU=Ships,DC=example")}, nil)
 	require.NoError(t, err)
 	path := func(dn string) string {
 		parsed, err := entry.ParseDN(dn)
@@ -136,11 +136,11 @@ func containers(t *testing.T, s *Store) {
 func removals(t *testing.T, s *Store) {
 	ctx := t.Context()
 	a, b := person(1, "CN=A,DC=example"), person(2, "CN=B,DC=example")
-	_, err := s.StoreEntries(ctx, "halvard", []*entry.Entry{a, b})
+	_, err := s.StoreEntries(ctx, "halvard", []*entry.Entry{a, b}, nil)
 	require.NoError(t, err)
-	_, err = s.StoreResources(ctx, []entry.Resource{resource("r1", "a@halvard.example", a.LinkKey()), resource("r2", "b@halvard.example", b.LinkKey())}, nil, true)
+	_, err = s.StoreResources(ctx, entry.User, []entry.Resource{resource("r1", "a@halvard.example", a.LinkKey()), resource("r2", "b@halvard.example", b.LinkKey())}, nil, true)
 	require.NoError(t, err)
-	require.NoError(t, s.SaveLinks(ctx, 1, []NewLink{{ref(a), a.LinkKey(), "r1", "create"}, {ref(b), b.LinkKey(), "r2", "create"}}))
+	require.NoError(t, s.SaveLinks(ctx, 1, []NewLink{{ref(a), entry.User, a.LinkKey(), "r1", "create"}, {ref(b), entry.User, b.LinkKey(), "r2", "create"}}))
 	require.NoError(t, s.SaveDirectoryState(ctx, DirectoryState{Directory: "halvard", Base: "DC=example", Read: time.Now()}))
 	entries, links, active, err := s.CountsOf(ctx, "halvard")
 	require.NoError(t, err)
@@ -160,7 +160,7 @@ func removals(t *testing.T, s *Store) {
 
 	// Somebody linked one of the accounts to another entry meanwhile.
 	other := person(9, "CN=X,DC=example")
-	require.NoError(t, s.SaveLinks(ctx, 2, []NewLink{{Ref{"brisling", other.ID}, other.LinkKey(), "r2", "adopt"}}))
+	require.NoError(t, s.SaveLinks(ctx, 2, []NewLink{{Ref{"brisling", other.ID}, entry.User, other.LinkKey(), "r2", "adopt"}}))
 	listed, err := s.Removals(ctx)
 	require.NoError(t, err)
 	require.Len(t, listed, 1)
@@ -281,10 +281,10 @@ func everybody(t *testing.T, s *Store) {
 		e := person(i+1, "CN="+string(rune('A'+i))+",DC=example")
 		all = append(all, e)
 		if i%2 == 0 {
-			links = append(links, NewLink{ref(e), e.LinkKey(), "r" + e.LinkKey(), "create"})
+			links = append(links, NewLink{ref(e), entry.User, e.LinkKey(), "r" + e.LinkKey(), "create"})
 		}
 	}
-	_, err := s.StoreEntries(ctx, "halvard", all)
+	_, err := s.StoreEntries(ctx, "halvard", all, nil)
 	require.NoError(t, err)
 	require.NoError(t, s.SaveLinks(ctx, 1, links))
 	_, err = s.MarkGone(ctx, "halvard", []entry.ID{all[0].ID, all[1].ID}) // one with a link, one without

@@ -96,6 +96,7 @@ type Counts struct {
 	Update           int `json:"update"`
 	Restore          int `json:"restore"`
 	Suspend          int `json:"suspend"`
+	Delete           int `json:"delete,omitempty"`
 	Changes          int `json:"changes" doc:"All planned changes that are not held"`
 	Held             int `json:"held" doc:"Removals that the guard holds"`
 	Done             int `json:"done" doc:"Changes the cloud has carried out"`
@@ -141,7 +142,8 @@ type NewRun struct {
 type Change struct {
 	ID         int64       `json:"id"`
 	RunID      int64       `json:"runId"`
-	Operation  string      `json:"operation" enum:"create,adopt,update,restore,suspend,none"`
+	Kind       string      `json:"kind" enum:"user,group,contact"`
+	Operation  string      `json:"operation" enum:"create,adopt,update,restore,suspend,delete,none"`
 	State      string      `json:"state" enum:"planned,sent,done,failed,held,superseded,blocked"`
 	Directory  string      `json:"directory"`
 	EntryID    string      `json:"entryId"`
@@ -196,6 +198,7 @@ type OpenProblem struct {
 	Since      time.Time `json:"since"`
 	LastRun    int64     `json:"lastRun"`
 	Times      int       `json:"times"`
+	Candidates []string  `json:"candidates" doc:"Ids of the resources that it is about"`
 }
 
 // Hit is one object that a search found.
@@ -327,6 +330,8 @@ type ObjectCounts struct {
 	Entries   int `json:"entries" doc:"People in the directories"`
 	Linked    int `json:"linked" doc:"People with a resource"`
 	Suspended int `json:"suspended" doc:"Of these, those who left"`
+	Groups    int `json:"groups" doc:"Groups with a resource"`
+	Contacts  int `json:"contacts" doc:"Contacts with a resource"`
 	CloudOnly int `json:"cloudOnly" doc:"Resources that no entry owns"`
 	Dirty     int `json:"dirty" doc:"Entries the next run looks at"`
 }

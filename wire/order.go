@@ -17,6 +17,9 @@ type Order struct {
 	Dialect    settings.Dialect `json:"dialect"`
 	Base       string           `json:"base"`
 	Attributes []string         `json:"attributes"`
+	// Pointers are those of the attributes by which entries name others; the
+	// service keeps them with the answer.
+	Pointers []string `json:"pointers,omitempty"`
 	// Cookie is where the last read stopped; empty asks for everything.
 	Cookie []byte `json:"cookie,omitempty"`
 	// Features and Containers are what a probe tries rights for; Repairable are

@@ -245,6 +245,7 @@ type CloudType struct {
 
 // Target is one attribute that a rule can set.
 type Target struct {
+	Kind        string `json:"kind" enum:"user,group,contact"`
 	Path        string `json:"path"`
 	Type        string `json:"type"`
 	Description string `json:"description"`

@@ -12,7 +12,8 @@ import (
 type DN struct {
 	text string
 	rdns []string // normalized, leaf first
-	leaf string   // value of the first relative name
+	// names are the values of the relative names without escapes, leaf first.
+	names []string
 }
 
 // ParseDN reads the string form of a distinguished name.
@@ -24,16 +25,16 @@ func ParseDN(text string) (DN, error) {
 	if err != nil {
 		return DN{}, fmt.Errorf("%q is no distinguished name (RFC 4514): %s", text, strings.TrimPrefix(err.Error(), "DN ended with "))
 	}
-	dn := DN{text: text, rdns: make([]string, len(parsed.RDNs))}
-	if len(parsed.RDNs) > 0 && len(parsed.RDNs[0].Attributes) > 0 {
-		dn.leaf = parsed.RDNs[0].Attributes[0].Value
-	}
+	dn := DN{text: text, rdns: make([]string, len(parsed.RDNs)), names: make([]string, len(parsed.RDNs))}
 	for i, rdn := range parsed.RDNs {
 		parts := make([]string, len(rdn.Attributes))
 		for j, pair := range rdn.Attributes {
 			parts[j] = strings.ToLower(strings.TrimSpace(pair.Type)) + "=" + pathEscape.Replace(strings.ToLower(pair.Value))
 		}
 		dn.rdns[i] = strings.Join(parts, "+")
+		if len(rdn.Attributes) > 0 {
+			dn.names[i] = rdn.Attributes[0].Value
+		}
 	}
 	return dn, nil
 }
@@ -68,7 +69,24 @@ func NameOfPath(path string) string {
 }
 
 // Name is the value of the first relative name, without escapes.
-func (d DN) Name() string { return d.leaf }
+func (d DN) Name() string {
+	if len(d.names) == 0 {
+		return ""
+	}
+	return d.names[0]
+}
+
+// Containers lists the names of the containers above, the outermost first; the
+// parts of the domain's own name (RFC 2247) are left out.
+func (d DN) Containers() []string {
+	names := []string{}
+	for i := len(d.rdns) - 1; i > 0; i-- {
+		if !strings.HasPrefix(d.rdns[i], "dc=") {
+			names = append(names, d.names[i])
+		}
+	}
+	return names
+}
 
 // Depth is the number of relative names.
 func (d DN) Depth() int { return len(d.rdns) }

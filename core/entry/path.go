@@ -3,6 +3,7 @@ package entry
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -86,15 +87,7 @@ func (p Path) Set(r Resource, value any) {
 	if value == nil {
 		return
 	}
-	holder := map[string]any(r)
-	if p.Schema != "" {
-		inner, ok := r[p.Schema].(map[string]any)
-		if !ok {
-			inner = map[string]any{}
-			r[p.Schema] = inner
-		}
-		holder = inner
-	}
+	holder := p.holderFor(r)
 	switch {
 	case p.SelectorAttribute != "":
 		if element := p.Element(r); element != nil {
@@ -112,6 +105,48 @@ func (p Path) Set(r Resource, value any) {
 		inner[p.Sub] = value
 	default:
 		holder[p.Attribute] = value
+	}
+}
+
+// Values lists the values of a multi-valued attribute: its texts, or the value
+// of each of its elements.
+func (p Path) Values(r Resource) []string {
+	var out []string
+	elements, _ := lookup(p.holder(r), p.Attribute).([]any)
+	for _, item := range elements {
+		element, _ := item.(map[string]any)
+		text, ok := item.(string)
+		if !ok {
+			text, _ = lookup(element, "value").(string)
+		}
+		if text != "" {
+			out = append(out, text)
+		}
+	}
+	return out
+}
+
+// AddElement adds an element to a multi-valued attribute, unless one with its
+// value is there.
+func (p Path) AddElement(r Resource, element map[string]any) {
+	if slices.Contains(p.Values(r), fmt.Sprint(element["value"])) {
+		return
+	}
+	holder := p.holderFor(r)
+	elements, _ := holder[p.Attribute].([]any)
+	holder[p.Attribute] = append(elements, element)
+}
+
+// RemoveValue takes the elements with a value away.
+func (p Path) RemoveValue(r Resource, value string) {
+	holder := p.holder(r)
+	elements, _ := lookup(holder, p.Attribute).([]any)
+	kept := slices.DeleteFunc(slices.Clone(elements), func(item any) bool {
+		element, _ := item.(map[string]any)
+		return item == value || lookup(element, "value") == value
+	})
+	if len(kept) < len(elements) {
+		holder[p.Attribute] = kept
 	}
 }
 
@@ -166,6 +201,19 @@ func (p Path) Key() string {
 		key = p.Schema + ":" + key
 	}
 	return key
+}
+
+// holderFor is holder, which is made where it is missing.
+func (p Path) holderFor(r Resource) map[string]any {
+	if p.Schema == "" {
+		return r
+	}
+	inner, ok := r[p.Schema].(map[string]any)
+	if !ok {
+		inner = map[string]any{}
+		r[p.Schema] = inner
+	}
+	return inner
 }
 
 func (p Path) holder(r Resource) map[string]any {

@@ -37,6 +37,14 @@ func (r Resource) DisplayName() string {
 	return r.Login()
 }
 
+// Name is what the resource is told apart by: the login, else displayName.
+func (r Resource) Name() string {
+	if login := r.Login(); login != "" {
+		return login
+	}
+	return r.text("displayName")
+}
+
 // Active tells whether the account can be used; a resource without the
 // attribute counts as active (RFC 7643 section 4.1.1 leaves it to the service).
 func (r Resource) Active() bool {

@@ -24,6 +24,11 @@ func (a *activation) ResolveName(name string) (any, bool) {
 		return newAttributeMap(a.entry.Attributes, true), true
 	case "dn":
 		return a.entry.DN, true
+	case "containers":
+		dn, _ := entry.ParseDN(a.entry.DN) // no name has no containers
+		return append([]string{}, dn.Containers()...), true
+	case "groups":
+		return append([]string{}, a.entry.AllGroups...), true
 	}
 	return nil, false
 }

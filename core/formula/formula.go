@@ -4,9 +4,10 @@
 //	entry  the first value of each attribute, "" where it has none
 //	all    every value of each attribute as a list
 //	dn     the distinguished name
+//	containers, groups  where the entry is, and which groups hold it
 //
-// besides CEL's standard definitions, the strings extension, and
-// flag(text, bit), which tells whether a bit of a whole number in text is set.
+// besides CEL's standard definitions, the strings extension, and the functions
+// that Library lists.
 // Formulas are pure, bounded in cost, and safe for concurrent use.
 package formula
 
@@ -37,6 +38,7 @@ type Formula struct {
 	program    cel.Program
 	explainer  cel.Program
 	attributes []string
+	groups     bool
 }
 
 // Fault is one thing wrong with a formula's text.
@@ -60,16 +62,14 @@ func (e *CompileError) Error() string {
 }
 
 var environment = sync.OnceValues(func() (*cel.Env, error) {
-	env, err := cel.NewEnv(
+	env, err := cel.NewEnv(append(functions(),
 		cel.Variable("entry", cel.MapType(cel.StringType, cel.StringType)),
 		cel.Variable("all", cel.MapType(cel.StringType, cel.ListType(cel.StringType))),
 		cel.Variable("dn", cel.StringType),
 		ext.Strings(),
 		cel.ClearMacros(),
 		cel.Macros(macros()...),
-		cel.Function("flag", cel.Overload("flag_string_int", []*cel.Type{cel.StringType, cel.IntType}, cel.BoolType,
-			cel.BinaryBinding(flag))),
-	)
+	)...)
 	if err != nil {
 		return nil, err
 	}
@@ -83,25 +83,15 @@ var environment = sync.OnceValues(func() (*cel.Env, error) {
 // empty: every attribute name is present in entry and all.
 func macros() []cel.Macro {
 	kept := slices.DeleteFunc(slices.Clone(cel.StandardMacros), func(m cel.Macro) bool { return m.Function() == "has" })
+	kept = append(kept, cel.GlobalMacro("inGroup", 1, func(make cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
+		return make.NewCall("inList", args[0], make.NewIdent("groups")), nil
+	}))
 	return append(kept, cel.GlobalMacro("has", 1, func(make cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
 		if args[0].Kind() != ast.SelectKind {
 			return nil, make.NewError(args[0].ID(), "has() takes an attribute, as in has(entry.title)")
 		}
 		return make.NewCall("_>_", make.NewCall("size", args[0]), make.NewLiteral(types.Int(0))), nil
 	}))
-}
-
-// flag(text, bit) is false for "", as for an attribute the entry does not have.
-func flag(text, bit ref.Val) ref.Val {
-	value := string(text.(types.String))
-	if value == "" {
-		return types.False
-	}
-	number, err := strconv.ParseInt(value, 10, 64)
-	if err != nil {
-		return types.NewErr("flag: %q is no whole number", value)
-	}
-	return types.Bool(number&int64(bit.(types.Int)) != 0)
 }
 
 // Compile checks a formula. Its result must be a text, a truth value, a whole
@@ -129,6 +119,8 @@ func Compile(text string) (*Formula, error) {
 	if f.attributes, err = attributesOf(text, compiled); err != nil {
 		return nil, err
 	}
+	f.groups = slices.Contains(f.attributes, asksForGroups)
+	f.attributes = slices.DeleteFunc(f.attributes, func(name string) bool { return name == asksForGroups })
 	if f.program, err = env.Program(compiled, cel.EvalOptions(cel.OptOptimize), cel.CostLimit(costLimit)); err != nil {
 		return nil, &CompileError{Text: text, Faults: []Fault{{1, 1, err.Error()}}}
 	}
@@ -137,6 +129,10 @@ func Compile(text string) (*Formula, error) {
 	}
 	return f, nil
 }
+
+// asksForGroups stands among the attributes of a formula that reads groups; no
+// attribute can have this name.
+const asksForGroups = "(groups)"
 
 // attributesOf finds the attributes a formula reads, since the directory is
 // asked for nothing else; a computed name is therefore a fault.
@@ -162,6 +158,8 @@ func attributesOf(text string, compiled *cel.Ast) ([]string, error) {
 				names = append(names, fmt.Sprint(name.AsLiteral().Value()))
 				named[call.Args()[0].ID()] = true
 			}
+		case e.Kind() == ast.IdentKind && e.AsIdent() == "groups":
+			names = append(names, asksForGroups)
 		case isHolder(e) && !named[e.ID()]:
 			fault(e, "name the attribute literally, as in entry.title, so that Kambrel knows what to ask the directory for")
 		}
@@ -178,6 +176,9 @@ func (f *Formula) String() string { return f.text }
 
 // Attributes lists the attributes the formula reads.
 func (f *Formula) Attributes() []string { return f.attributes }
+
+// AsksForGroups tells whether the formula reads the groups that hold the entry.
+func (f *Formula) AsksForGroups() bool { return f.groups }
 
 // Bool tells whether the formula always gives a truth value.
 func (f *Formula) Bool() bool { return f.ast.OutputType().IsExactType(cel.BoolType) }

@@ -17,6 +17,7 @@ import (
 // Key is one value by which a resource can be found. Text is what the cloud
 // mirror indexes.
 type Key struct {
+	Kind      entry.Kind
 	Rule      string // the match rule's name, "link key" for externalId
 	Attribute string
 	Value     string
@@ -27,10 +28,14 @@ const LinkKeyRule = "link key"
 
 // Text is the indexed form: the attribute's path without selector, an equals
 // sign, and the value in lower case.
-func (k Key) Text() string { return KeyText(k.Attribute, k.Value) }
+func (k Key) Text() string { return KeyText(k.Kind, k.Attribute, k.Value) }
 
-// KeyText builds the indexed form of an attribute's value.
-func KeyText(attribute, value string) string {
+// KeyText builds the indexed form of an attribute's value. Kinds do not meet,
+// but for addresses, which people, groups and contacts share.
+func KeyText(kind entry.Kind, attribute, value string) string {
+	if kind != entry.User && attribute != "emails.value" {
+		attribute = string(kind) + ":" + attribute
+	}
 	return attribute + "=" + strings.ToLower(strings.TrimSpace(value))
 }
 
@@ -59,14 +64,16 @@ type Decision struct {
 	Resource entry.Resource
 	Rule     string
 	Problem  *problem.Error
-	Reasons  []reason.Node
+	// Candidates are the ids of the resources that the problem is about.
+	Candidates []string
+	Reasons    []reason.Node
 }
 
 // Rules are the compiled match rules.
 type Rules struct{ rules []settings.MatchRule }
 
 // Compile prepares the match rules of a valid document.
-func Compile(users settings.Users) *Rules { return &Rules{users.Match} }
+func Compile(of settings.Taking) *Rules { return &Rules{of.Match} }
 
 // Attributes lists the directory attributes that the rules read.
 func (m *Rules) Attributes() []string {
@@ -91,7 +98,7 @@ func (m *Rules) Indexed() []entry.Path {
 // Keys lists the values by which the entry's resource may be found, in the
 // order in which they count.
 func (m *Rules) Keys(e entry.Entry) []Key {
-	keys := []Key{{LinkKeyRule, "externalId", e.LinkKey()}}
+	keys := []Key{{e.Kind, LinkKeyRule, "externalId", e.LinkKey()}}
 	for _, rule := range m.rules {
 		path, err := entry.ParsePath(rule.Resource)
 		if err != nil {
@@ -99,7 +106,7 @@ func (m *Rules) Keys(e entry.Entry) []Key {
 		}
 		for _, value := range e.Attributes.All(rule.From) {
 			if strings.TrimSpace(value) != "" {
-				keys = append(keys, Key{rule.Name, path.Key(), value})
+				keys = append(keys, Key{e.Kind, rule.Name, path.Key(), value})
 			}
 		}
 	}
@@ -130,7 +137,7 @@ func (m *Rules) Decide(e entry.Entry, found func(Key) []Candidate) Decision {
 		if candidates := byRule[key.Rule]; len(candidates) > 0 {
 			names := make([]string, len(candidates))
 			for i, c := range candidates {
-				names[i] = c.Resource.Login() + " (" + c.Resource.ID() + ")"
+				names[i] = c.Resource.Name() + " (" + c.Resource.ID() + ")"
 			}
 			node.Outcome, node.Value = reason.Yes, strings.Join(names, ", ")
 			if !decided {
@@ -152,26 +159,61 @@ func (m *Rules) Decide(e entry.Entry, found func(Key) []Candidate) Decision {
 
 func decideOne(key Key, candidates []Candidate) Decision {
 	d := Decision{Action: Stop, Rule: key.Rule}
+	for _, c := range candidates {
+		d.Candidates = append(d.Candidates, c.Resource.ID())
+	}
 	first := candidates[0]
 	switch {
 	case len(candidates) > 1:
 		names := make([]string, len(candidates))
 		for i, c := range candidates {
-			names[i] = fmt.Sprintf("%s (%s)", c.Resource.Login(), c.Resource.ID())
+			names[i] = fmt.Sprintf("%s (%s)", c.Resource.Name(), c.Resource.ID())
 		}
 		d.Problem = problem.New(problem.AmbiguousMatch, "by %s (%s = %s) these resources fit: %s", key.Rule, key.Attribute, key.Value, strings.Join(names, ", "))
 	case first.LinkedTo != "":
-		d.Problem = problem.New(problem.LinkConflict, "by %s (%s = %s) the resource %s (%s) fits, but it belongs to %s", key.Rule, key.Attribute, key.Value, first.Resource.Login(), first.Resource.ID(), first.LinkedTo)
+		d.Problem = problem.New(problem.LinkConflict, "by %s (%s = %s) the resource %s (%s) fits, but it belongs to %s", key.Rule, key.Attribute, key.Value, first.Resource.Name(), first.Resource.ID(), first.LinkedTo)
 	case key.Rule == LinkKeyRule:
 		d.Action, d.Resource = Relink, first.Resource
 	case first.Resource.ExternalID() != "":
-		d.Problem = problem.New(problem.LinkConflict, "by %s (%s = %s) the resource %s (%s) fits, but it bears the link key %s", key.Rule, key.Attribute, key.Value, first.Resource.Login(), first.Resource.ID(), first.Resource.ExternalID())
+		d.Problem = problem.New(problem.LinkConflict, "by %s (%s = %s) the resource %s (%s) fits, but it bears the link key %s", key.Rule, key.Attribute, key.Value, first.Resource.Name(), first.Resource.ID(), first.Resource.ExternalID())
 	case len(first.Resource.AdministrativeRoles()) > 0:
-		d.Problem = problem.New(problem.ProtectedResource, "by %s (%s = %s) the resource %s (%s) fits, and it has the role %s", key.Rule, key.Attribute, key.Value, first.Resource.Login(), first.Resource.ID(), strings.Join(first.Resource.AdministrativeRoles(), ", "))
+		d.Problem = problem.New(problem.ProtectedResource, "by %s (%s = %s) the resource %s (%s) fits, and it has the role %s", key.Rule, key.Attribute, key.Value, first.Resource.Name(), first.Resource.ID(), strings.Join(first.Resource.AdministrativeRoles(), ", "))
 	default:
 		d.Action, d.Resource = Adopt, first.Resource
 	}
 	return d
+}
+
+// ByHand is the match that an operator has decided. Only here may a resource
+// with an administrative role be taken.
+func ByHand(resource entry.Resource, by string) Decision {
+	return Decision{Action: Adopt, Resource: resource, Rule: "by hand, " + by, Reasons: []reason.Node{
+		{Text: "linked by hand", Outcome: reason.Yes, Value: by + " decided for " + resource.Name() + " (" + resource.ID() + ")", Deciding: true},
+	}}
+}
+
+// TooNear is the problem of an entry for which somebody in the cloud looks like
+// the same person.
+func TooNear(found []Alike) Decision {
+	var texts []string
+	d := Decision{Action: Stop, Rule: "near miss"}
+	for _, a := range found {
+		if len(texts) < 5 {
+			texts = append(texts, fmt.Sprintf("%s (%s): %s, %s", a.Resource.Name(), a.Resource.ID(), a.Key.Rule, a.Key.Value))
+		}
+		d.Candidates = append(d.Candidates, a.Resource.ID())
+	}
+	d.Problem = problem.New(problem.NearMiss, "%s", strings.Join(texts, "; "))
+	for _, a := range found {
+		d.Reasons = append(d.Reasons, reason.Node{Text: "near miss: " + a.Key.Rule, Outcome: reason.Bad, Value: a.Resource.Name() + " (" + a.Resource.ID() + "), " + a.Key.Value, Deciding: true})
+	}
+	return d
+}
+
+// Alike is a resource that looks like the same person, and why.
+type Alike struct {
+	Resource entry.Resource
+	Key      Key
 }
 
 func contains(candidates []Candidate, id string) bool {

@@ -11,7 +11,7 @@ import (
 	"kambrel.example/kambrel/core/settings"
 )
 
-var rules = Compile(settings.Users{Match: []settings.MatchRule{
+var rules = Compile(settings.Taking{Match: []settings.MatchRule{
 	{Name: "same login", From: "userPrincipalName", Resource: "userName"},
 	{Name: "same address", From: "mail", Resource: `emails[type eq "work"].value`},
 }})
@@ -24,7 +24,7 @@ func TestDecide(t *testing.T) {
 	t.Parallel()
 	id, err := entry.NewID("fbbaf9cb-2b8e-40c6-ad6f-b373e46aa78d")
 	require.NoError(t, err)
-	jon := entry.Entry{ID: id, Attributes: entry.Attributes{"userPrincipalName": {"Jon@halvard.example"}, "mail": {"jon@halvard.example"}}}
+	jon := entry.Entry{ID: id, Kind: entry.User, Attributes: entry.Attributes{"userPrincipalName": {"Jon@halvard.example"}, "mail": {"jon@halvard.example"}}}
 	const byKey, byLogin, byAddress = "externalId=fbbaf9cb-2b8e-40c6-ad6f-b373e46aa78d", "userName=jon@halvard.example", "emails.value=jon@halvard.example"
 	role := map[string]any{"type": "administrative", "value": "directory"}
 	for name, c := range map[string]struct {

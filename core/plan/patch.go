@@ -1,6 +1,8 @@
 package plan
 
 import (
+	"strconv"
+
 	"kambrel.example/kambrel/core/entry"
 )
 
@@ -22,6 +24,8 @@ func Patch(resource entry.Resource, diffs []Diff) ([]PatchOperation, error) {
 			return nil, err
 		}
 		switch {
+		case diff.elements():
+			operations = append(operations, diff.operations()...)
 		case diff.After == nil && path.SelectorAttribute != "":
 			whole := path.Attribute + "[" + path.SelectorAttribute + ` eq "` + path.SelectorValue + `"]`
 			if path.Schema != "" {
@@ -42,4 +46,21 @@ func Patch(resource entry.Resource, diffs []Diff) ([]PatchOperation, error) {
 		}
 	}
 	return operations, nil
+}
+
+// operations add and remove single elements. Each removal names its element, so
+// that what others have added meanwhile stays.
+func (d Diff) operations() []PatchOperation {
+	var operations []PatchOperation
+	for _, m := range d.Removed {
+		operations = append(operations, PatchOperation{Op: "remove", Path: d.Target + `[value eq ` + strconv.Quote(m.Value) + `]`})
+	}
+	if len(d.Added) > 0 {
+		elements := make([]any, len(d.Added))
+		for i, m := range d.Added {
+			elements[i] = m.element()
+		}
+		operations = append(operations, PatchOperation{Op: "add", Path: d.Target, Value: elements})
+	}
+	return operations
 }

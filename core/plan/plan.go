@@ -5,7 +5,10 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
+	"strings"
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/match"
@@ -26,7 +29,12 @@ const (
 	Update  Operation = "update"
 	Suspend Operation = "suspend"
 	Restore Operation = "restore"
+	Delete  Operation = "delete"
 )
+
+// Removes tells whether an operation takes something away from people, so that
+// the guard counts it.
+func (o Operation) Removes() bool { return o == Suspend || o == Delete }
 
 // Code tells what a decision came to.
 type Code string
@@ -35,6 +43,7 @@ type Code string
 const (
 	InStep   Code = "in-step"       // the resource is as it should be
 	OutSide  Code = "out-of-scope"  // nothing in the cloud, and nothing wanted
+	NotSent  Code = "not-written"   // its kind is not written to the cloud
 	Left     Code = "left"          // out of scope, and the leaver policy is carried out
 	Blocked  Code = "problem"       // see Problem
 	Unlinked Code = "link-dropped"  // out of scope, and the resource is gone too
@@ -46,8 +55,45 @@ type Diff struct {
 	Target string `json:"target"`
 	Before any    `json:"before"`
 	After  any    `json:"after"`
+	// Added and Removed are set where single elements of a multi-valued
+	// attribute come and go: members of a group, or what a membership grants.
+	Added   []Member `json:"added,omitempty"`
+	Removed []Member `json:"removed,omitempty"`
 	// Source is the rule that caused it.
 	Source string `json:"source"`
+}
+
+// Member is one element of a multi-valued attribute.
+type Member struct {
+	Value string `json:"value" doc:"The id of the resource, or the value itself"`
+	Type  string `json:"type,omitempty" doc:"User, Group or Contact"`
+	Name  string `json:"name,omitempty" doc:"What people call it"`
+}
+
+func membersOf(values []string) []Member {
+	var out []Member
+	for _, value := range values {
+		out = append(out, Member{Value: value})
+	}
+	return out
+}
+
+// elements tells whether the diff is about single elements.
+func (d Diff) elements() bool { return len(d.Added) > 0 || len(d.Removed) > 0 }
+
+// Done tells whether a resource is as the diff would make it. What became of
+// members cannot be told, since resources are kept without them.
+func (d Diff) Done(resource entry.Resource) bool {
+	path, err := entry.ParsePath(d.Target)
+	if err != nil || path.Attribute == rules.Members {
+		return false
+	}
+	if !d.elements() {
+		return Same(path.Get(resource), d.After)
+	}
+	have := path.Values(resource)
+	return !slices.ContainsFunc(d.Added, func(m Member) bool { return !slices.Contains(have, m.Value) }) &&
+		!slices.ContainsFunc(d.Removed, func(m Member) bool { return slices.Contains(have, m.Value) })
 }
 
 // Link is what is known about an entry's link.
@@ -70,6 +116,8 @@ type Subject struct {
 	// Match is used when the entry is in and has no link.
 	Match   match.Decision
 	Leavers settings.Policy
+	// GraceOver: what the policy delete waits for has passed.
+	GraceOver bool
 }
 
 // Decision is the outcome for one subject.
@@ -79,6 +127,8 @@ type Decision struct {
 	ResourceID string
 	Diffs      []Diff
 	Problem    *problem.Error
+	// Candidates are the ids of the resources that the problem is about.
+	Candidates []string
 }
 
 // Decide compares and decides.
@@ -101,7 +151,9 @@ func Decide(s Subject) Decision {
 	}
 	switch s.Match.Action {
 	case match.Stop:
-		return blocked(s.Match.Problem)
+		d := blocked(s.Match.Problem)
+		d.Candidates = s.Match.Candidates
+		return d
 	case match.Adopt:
 		d := compare(s.Match.Resource, s.Desired)
 		d.Operation, d.Code = Adopt, Code(Adopt)
@@ -123,9 +175,13 @@ func decideOut(s Subject) Decision {
 		return Decision{Code: OutSide}
 	case s.Resource == nil:
 		return Decision{Code: Unlinked}
-	case s.Leavers == settings.Suspend && s.Resource.Active():
+	case s.Leavers == settings.Delete && s.GraceOver:
+		return Decision{Code: Code(Delete), Operation: Delete, ResourceID: s.Resource.ID(), Diffs: []Diff{
+			{Target: "externalId", Before: s.Resource.ExternalID(), Source: "leaver policy delete, and the grace time is over; " + s.Verdict.Summary},
+		}}
+	case s.Leavers != settings.Keep && s.Entry.Kind == entry.User && s.Resource.Active():
 		return Decision{Code: Code(Suspend), Operation: Suspend, ResourceID: s.Resource.ID(), Diffs: []Diff{
-			{Target: "active", Before: true, After: false, Source: "leaver policy suspend; " + s.Verdict.Summary},
+			{Target: "active", Before: true, After: false, Source: "leaver policy " + string(s.Leavers) + "; " + s.Verdict.Summary},
 		}}
 	}
 	return Decision{Code: Left, ResourceID: s.Resource.ID()}
@@ -136,6 +192,9 @@ func blocked(p *problem.Error) Decision { return Decision{Code: Blocked, Problem
 func create(desired rules.Desired, e entry.Entry) Decision {
 	d := Decision{Code: Code(Create), Operation: Create, Diffs: []Diff{{Target: "externalId", After: e.LinkKey(), Source: "link key"}}}
 	for _, v := range desired.Values {
+		if v.Granted != nil && len(v.Granted.Have) > 0 {
+			d.Diffs = append(d.Diffs, Diff{Target: v.Path.String(), Added: membersOf(v.Granted.Have), Source: v.Source})
+		}
 		if v.Value != nil {
 			d.Diffs = append(d.Diffs, Diff{Target: v.Path.String(), After: v.Value, Source: v.Source})
 		}
@@ -146,6 +205,15 @@ func create(desired rules.Desired, e entry.Entry) Decision {
 func compare(resource entry.Resource, desired rules.Desired) Decision {
 	d := Decision{Code: InStep, ResourceID: resource.ID()}
 	for _, v := range desired.Values {
+		if v.CreateOnly {
+			continue
+		}
+		if v.Granted != nil {
+			if diff := granted(v, v.Path.Values(resource)); diff.elements() {
+				d.Diffs = append(d.Diffs, diff)
+			}
+			continue
+		}
 		have := v.Path.Get(resource)
 		if Same(have, v.Value) {
 			continue
@@ -156,6 +224,23 @@ func compare(resource entry.Resource, desired rules.Desired) Decision {
 		d.Operation, d.Code = Update, Code(Update)
 	}
 	return d
+}
+
+// granted compares what a membership gives with what the resource has, of the
+// values that the rule owns.
+func granted(v rules.Value, have []string) Diff {
+	diff := Diff{Target: v.Path.String(), Source: v.Source}
+	for _, value := range v.Granted.Have {
+		if !slices.Contains(have, value) {
+			diff.Added = append(diff.Added, Member{Value: value})
+		}
+	}
+	for _, value := range v.Granted.Owned {
+		if slices.Contains(have, value) && !slices.Contains(v.Granted.Have, value) {
+			diff.Removed = append(diff.Removed, Member{Value: value})
+		}
+	}
+	return diff
 }
 
 // Same compares a value as JSON decodes it with a value as rules make it. No
@@ -196,13 +281,30 @@ func Advance(resource entry.Resource, diffs []Diff) error {
 		if err != nil {
 			return err
 		}
-		if diff.After == nil {
+		switch {
+		case diff.elements():
+			for _, m := range diff.Removed {
+				path.RemoveValue(resource, m.Value)
+			}
+			for _, m := range diff.Added {
+				path.AddElement(resource, m.element())
+			}
+		case diff.After == nil:
 			path.Remove(resource)
-		} else {
+		default:
 			path.Set(resource, diff.After)
 		}
 	}
 	return nil
+}
+
+// element is the member as it is sent (RFC 7643 section 2.4).
+func (m Member) element() map[string]any {
+	element := map[string]any{"value": m.Value}
+	if m.Type != "" {
+		element["type"] = m.Type
+	}
+	return element
 }
 
 // Explain states the decision as a reason.
@@ -212,6 +314,8 @@ func (d Decision) Explain() reason.Node {
 	case InStep:
 		node.Text = "the resource is as it should be: nothing to do"
 		node.Outcome = reason.Yes
+	case NotSent:
+		node.Text = "entries of this kind are read and surveyed, but not written to the cloud: there are no rules for them, or the cloud has no such resources"
 	case OutSide:
 		node.Text = "out of scope and nothing in the cloud: nothing to do"
 	case Left:
@@ -235,12 +339,32 @@ func (d Decision) Explain() reason.Node {
 func ExplainDiffs(diffs []Diff) []reason.Node {
 	nodes := make([]reason.Node, 0, len(diffs))
 	for _, diff := range diffs {
-		nodes = append(nodes, reason.Node{
-			Text: diff.Target, Outcome: reason.Note, Source: diff.Source,
-			Value: fmt.Sprintf("%s -> %s", orNothing(diff.Before), orNothing(diff.After)),
-		})
+		node := reason.Node{Text: diff.Target, Outcome: reason.Note, Source: diff.Source, Value: fmt.Sprintf("%s -> %s", orNothing(diff.Before), orNothing(diff.After))}
+		if diff.elements() {
+			node.Value = ShowElements(diff)
+		}
+		nodes = append(nodes, node)
 	}
 	return nodes
+}
+
+// ShowElements writes what comes and goes for people.
+func ShowElements(diff Diff) string {
+	const most = 5
+	var parts []string
+	for _, side := range []struct {
+		sign    string
+		members []Member
+	}{{"+", diff.Added}, {"-", diff.Removed}} {
+		for i, m := range side.members {
+			if i == most {
+				parts = append(parts, fmt.Sprintf("%s%d more", side.sign, len(side.members)-most))
+				break
+			}
+			parts = append(parts, side.sign+cmp.Or(m.Name, m.Value))
+		}
+	}
+	return strings.Join(parts, ", ")
 }
 
 func orNothing(value any) string {

@@ -54,9 +54,12 @@ func TestDecide(t *testing.T) {
 		"left":                              {Subject{Verdict: out, Link: &Link{}, Resource: active, Leavers: settings.Suspend}, Code(Suspend), []string{"active"}},
 		"left, kept by policy":              {Subject{Verdict: out, Link: &Link{}, Resource: active, Leavers: settings.Keep}, Left, nil},
 		"left long ago":                     {Subject{Verdict: out, Link: &Link{Left: true}, Resource: suspended, Leavers: settings.Suspend}, Left, nil},
+		"left, and to be deleted later":     {Subject{Verdict: out, Link: &Link{}, Resource: active, Leavers: settings.Delete}, Code(Suspend), []string{"active"}},
+		"left, and the grace time is over":  {Subject{Verdict: out, Link: &Link{Left: true}, Resource: suspended, Leavers: settings.Delete, GraceOver: true}, Code(Delete), []string{"externalId"}},
 		"left and the resource gone":        {Subject{Verdict: out, Link: &Link{}, Leavers: settings.Suspend}, Unlinked, nil},
 		"never in":                          {Subject{Verdict: out}, OutSide, nil},
 	} {
+		c.subject.Entry.Kind = entry.User
 		d := Decide(c.subject)
 		assert.Equal(t, c.want, d.Code, name)
 		var targets []string
@@ -134,9 +137,47 @@ func TestHeldNeedsBothLimitsPassed(t *testing.T) {
 
 func TestClaims(t *testing.T) {
 	t.Parallel()
-	claims := Claims(desired(value("userName", "Ada@Halvard.example"), value(`emails[type eq "work"].value`, "ada@halvard.example"), value("title", "Mate")))
+	claims := Claims(entry.User, desired(value("userName", "Ada@Halvard.example"), value(`emails[type eq "work"].value`, "ada@halvard.example"), value("title", "Mate")), nil)
 	require.Len(t, claims, 2)
 	assert.Equal(t, "userName=ada@halvard.example", claims[0].Key())
 	assert.Equal(t, problem.DuplicateAddress, claims[1].Code)
 	assert.Equal(t, Blocked, Clash(claims[0], "CN=Bo").Code)
+}
+
+func TestAGroupThatLeftStaysUntilItsGraceTimeIsOver(t *testing.T) {
+	t.Parallel()
+	group := entry.Entry{Kind: entry.Group}
+	left := Subject{Entry: group, Verdict: scope.Verdict{}, Link: &Link{}, Resource: resource(t, `{"id":"g1","displayName":"Crew"}`), Leavers: settings.Delete}
+	assert.Equal(t, Left, Decide(left).Code)
+	left.GraceOver = true
+	assert.Equal(t, Delete, Decide(left).Operation)
+	assert.True(t, Delete.Removes())
+}
+
+func TestWhatIsGrantedComesAndGoesWithoutTouchingTheRest(t *testing.T) {
+	t.Parallel()
+	has := resource(t, `{"id":"r1","entitlements":[{"value":"crew-app"},{"value":"by-hand"}]}`)
+	grant := func(have ...string) rules.Desired {
+		return desired(rules.Value{Path: entry.MustPath("entitlements"), Granted: &rules.Granted{Have: have, Owned: []string{"crew-app", "bridge"}}})
+	}
+	subject := func(d rules.Desired) Subject {
+		return Subject{Verdict: scope.Verdict{In: true}, Desired: d, Link: &Link{}, Resource: has}
+	}
+	assert.Equal(t, InStep, Decide(subject(grant("crew-app"))).Code)
+	d := Decide(subject(grant("bridge")))
+	require.Len(t, d.Diffs, 1)
+	assert.Equal(t, []Member{{Value: "bridge"}}, d.Diffs[0].Added)
+	assert.Equal(t, []Member{{Value: "crew-app"}}, d.Diffs[0].Removed)
+	operations, err := Patch(has, d.Diffs)
+	require.NoError(t, err)
+	assert.Equal(t, []PatchOperation{
+		{Op: "remove", Path: `entitlements[value eq "crew-app"]`},
+		{Op: "add", Path: "entitlements", Value: []any{map[string]any{"value": "bridge"}}},
+	}, operations)
+	require.NoError(t, Advance(has, d.Diffs))
+	assert.Equal(t, []string{"by-hand", "bridge"}, entry.MustPath("entitlements").Values(has))
+	assert.True(t, d.Diffs[0].Done(has))
+	made, err := NewResource(Decide(Subject{Verdict: scope.Verdict{In: true}, Desired: grant("bridge"), Match: match.Decision{Action: match.Create}}).Diffs)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"bridge"}, entry.MustPath("entitlements").Values(made))
 }

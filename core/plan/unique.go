@@ -1,6 +1,9 @@
 package plan
 
 import (
+	"slices"
+
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/match"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/rules"
@@ -8,17 +11,19 @@ import (
 
 // Claim is a value that only one resource in the cloud may have.
 type Claim struct {
+	Kind      entry.Kind
 	Attribute string // userName or emails.value
 	Value     string
 	Code      problem.Code // the problem when somebody else has it
 }
 
 // Key is the form in which claims and the cloud mirror are indexed.
-func (c Claim) Key() string { return match.KeyText(c.Attribute, c.Value) }
+func (c Claim) Key() string { return match.KeyText(c.Kind, c.Attribute, c.Value) }
 
 // Claims lists the unique values a desired resource takes: the login (RFC 7643
-// section 4.1.1) and the addresses.
-func Claims(desired rules.Desired) []Claim {
+// section 4.1.1), the addresses, and what else the cloud says is unique, as keys
+// of paths.
+func Claims(kind entry.Kind, desired rules.Desired, unique []string) []Claim {
 	var claims []Claim
 	for _, v := range desired.Values {
 		text, _ := v.Value.(string)
@@ -27,16 +32,20 @@ func Claims(desired rules.Desired) []Claim {
 		}
 		switch key := v.Path.Key(); key {
 		case "userName":
-			claims = append(claims, Claim{key, text, problem.DuplicateLogin})
+			claims = append(claims, Claim{kind, key, text, problem.DuplicateLogin})
 		case "emails.value":
-			claims = append(claims, Claim{key, text, problem.DuplicateAddress})
+			claims = append(claims, Claim{kind, key, text, problem.DuplicateAddress})
+		default:
+			if slices.Contains(unique, key) {
+				claims = append(claims, Claim{kind, key, text, problem.DuplicateName})
+			}
 		}
 	}
 	return claims
 }
 
 // ResourceClaim makes sure that only one entry takes a resource over.
-func ResourceClaim(id string) Claim { return Claim{"resource", id, problem.LinkConflict} }
+func ResourceClaim(id string) Claim { return Claim{entry.User, "resource", id, problem.LinkConflict} }
 
 // Clash is the problem of a claim whose value somebody else holds.
 func Clash(c Claim, holder string) Decision {

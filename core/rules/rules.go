@@ -20,8 +20,15 @@ type Set struct{ rules []rule }
 
 type rule struct {
 	settings.Rule
-	path    entry.Path
-	formula *formula.Formula
+	path                    entry.Path
+	formula, when, fallback *formula.Formula
+	granted                 []grant
+}
+
+// grant gives value to the members of a group.
+type grant struct {
+	group entry.DN
+	value string
 }
 
 // Value is what one rule gives for one entry.
@@ -32,7 +39,25 @@ type Value struct {
 	Value any
 	// Source says where the value came from, as in "from title".
 	Source string
+	// CreateOnly: it is given to new resources only.
+	CreateOnly bool
+	// Granted is set where the rule owns some values of the attribute only.
+	Granted *Granted
 }
+
+// Granted is what a rule gives by membership: of the values that it owns, those
+// that the resource shall have.
+type Granted struct{ Have, Owned []string }
+
+// Reference is a rule whose value is the resource of another entry.
+type Reference struct {
+	Path      entry.Path
+	Attribute string
+}
+
+// Members is the target under which a group's members stand; they are kept as
+// rows and not among the values.
+const Members = "members"
 
 // Desired is the resource an entry should be, as far as rules own it.
 type Desired struct {
@@ -41,35 +66,100 @@ type Desired struct {
 	Problem *problem.Error
 }
 
-// Compile prepares the rules of a valid document.
-func Compile(users settings.Users) (*Set, error) {
+// Compile prepares the rules of a kind in a valid document.
+func Compile(of settings.Taking) (*Set, error) {
 	set := &Set{}
-	for i, r := range users.Rules {
+	for i, r := range of.Rules {
 		path, err := entry.ParsePath(r.Target)
 		if err != nil {
-			return nil, fmt.Errorf("users.rules[%d]: %w", i, err)
+			return nil, fmt.Errorf("rules[%d]: %w", i, err)
 		}
 		compiled := rule{Rule: r, path: path}
-		if r.Formula != "" {
-			if compiled.formula, err = formula.Compile(r.Formula); err != nil {
-				return nil, fmt.Errorf("users.rules[%d]: %w", i, err)
+		for _, f := range []struct {
+			text string
+			into **formula.Formula
+		}{{r.Formula, &compiled.formula}, {r.When, &compiled.when}, {r.Fallback, &compiled.fallback}} {
+			if f.text == "" {
+				continue
 			}
+			if *f.into, err = formula.Compile(f.text); err != nil {
+				return nil, fmt.Errorf("rules[%d]: %w", i, err)
+			}
+		}
+		for _, g := range r.Granted {
+			dn, err := entry.ParseDN(g.Group)
+			if err != nil {
+				return nil, fmt.Errorf("rules[%d]: %w", i, err)
+			}
+			compiled.granted = append(compiled.granted, grant{dn, g.Value})
 		}
 		set.rules = append(set.rules, compiled)
 	}
 	return set, nil
 }
 
+// Empty tells whether there are no rules, so that the kind is not written.
+func (s *Set) Empty() bool { return len(s.rules) == 0 }
+
+// References lists the rules that follow links, without that for members.
+func (s *Set) References() []Reference {
+	var out []Reference
+	for _, r := range s.rules {
+		if r.Reference != "" && !r.members() {
+			out = append(out, Reference{r.path, r.Reference})
+		}
+	}
+	return out
+}
+
+// Members tells whether a rule owns the members of groups.
+func (s *Set) Members() bool { return slices.ContainsFunc(s.rules, rule.members) }
+
+func (r rule) members() bool { return strings.EqualFold(r.Target, Members) }
+
+// AsksForGroups tells whether a rule needs the groups that hold the entry.
+func (s *Set) AsksForGroups() bool {
+	return slices.ContainsFunc(s.rules, func(r rule) bool {
+		return len(r.granted) > 0 || slices.ContainsFunc(r.formulas(), (*formula.Formula).AsksForGroups)
+	})
+}
+
+// Groups lists the groups whose members are granted something.
+func (s *Set) Groups() []string {
+	var names []string
+	for _, r := range s.rules {
+		for _, g := range r.granted {
+			names = append(names, g.group.String())
+		}
+	}
+	return names
+}
+
+// formulas lists those that a rule has.
+func (r rule) formulas() []*formula.Formula {
+	return slices.DeleteFunc([]*formula.Formula{r.formula, r.when, r.fallback}, func(f *formula.Formula) bool { return f == nil })
+}
+
+// reads lists the directory attributes that a rule reads.
+func (r rule) reads() []string {
+	var names []string
+	if r.From != "" {
+		names = append(names, r.From)
+	}
+	if r.Reference != "" && !r.members() {
+		names = append(names, r.Reference)
+	}
+	for _, f := range r.formulas() {
+		names = append(names, f.Attributes()...)
+	}
+	return names
+}
+
 // Attributes lists the directory attributes that the rules read.
 func (s *Set) Attributes() []string {
 	var names []string
 	for _, r := range s.rules {
-		if r.From != "" {
-			names = append(names, r.From)
-		}
-		if r.formula != nil {
-			names = append(names, r.formula.Attributes()...)
-		}
+		names = append(names, r.reads()...)
 	}
 	return names
 }
@@ -78,12 +168,8 @@ func (s *Set) Attributes() []string {
 // value.
 func (s *Set) AttributesOf(target string) []string {
 	for _, r := range s.rules {
-		switch {
-		case !strings.EqualFold(r.Target, target):
-		case r.formula != nil:
-			return r.formula.Attributes()
-		case r.From != "":
-			return []string{r.From}
+		if strings.EqualFold(r.Target, target) {
+			return r.reads()
 		}
 	}
 	return nil
@@ -102,6 +188,9 @@ func (s *Set) Targets() []entry.Path {
 func (s *Set) Apply(e entry.Entry) Desired {
 	desired := Desired{Values: make([]Value, 0, len(s.rules))}
 	for _, r := range s.rules {
+		if r.Reference != "" {
+			continue
+		}
 		value, err := r.value(e)
 		switch {
 		case err != nil:
@@ -111,7 +200,11 @@ func (s *Set) Apply(e entry.Entry) Desired {
 			desired.Problem = firstProblem(desired.Problem, problem.New(problem.RequiredMissing, "%s would be empty: %s", r.Target, r.lacks(e)))
 			continue
 		}
-		desired.Values = append(desired.Values, Value{Path: r.path, Value: value, Source: r.source()})
+		next := Value{Path: r.path, Value: value, Source: r.source(), CreateOnly: r.CreateOnly}
+		if len(r.granted) > 0 {
+			next.Value, next.Granted = nil, r.owned(value)
+		}
+		desired.Values = append(desired.Values, next)
 	}
 	return desired
 }
@@ -139,10 +232,52 @@ func (d Desired) Text(target string) string {
 	return text
 }
 
+// value works the rule out: where its condition holds and it gives something,
+// that, else its fallback.
 func (r rule) value(e entry.Entry) (any, error) {
+	holds := true
+	if r.when != nil {
+		value, err := r.when.Evaluate(e)
+		if err != nil {
+			return nil, fmt.Errorf("its condition: %w", err)
+		}
+		holds, _ = value.(bool)
+	}
+	if holds {
+		value, err := r.gives(e)
+		if err != nil || value != nil {
+			return value, err
+		}
+	}
+	if r.fallback == nil {
+		return nil, nil
+	}
+	value, err := r.fallback.Evaluate(e)
+	if err != nil {
+		return nil, fmt.Errorf("its fallback: %w", err)
+	}
+	if text, ok := value.(string); ok && len(r.granted) > 0 {
+		return []string{text}, nil
+	}
+	return value, nil
+}
+
+// gives is the value without condition and fallback.
+func (r rule) gives(e entry.Entry) (any, error) {
 	switch {
 	case r.formula != nil:
 		return r.formula.Evaluate(e)
+	case len(r.granted) > 0:
+		var values []string
+		for _, g := range r.granted {
+			if g.holds(e) && !slices.Contains(values, g.value) {
+				values = append(values, g.value)
+			}
+		}
+		if values == nil {
+			return nil, nil
+		}
+		return values, nil
 	case r.From != "":
 		if text := strings.TrimSpace(e.Attributes.First(r.From)); text != "" {
 			return text, nil
@@ -158,22 +293,44 @@ func (r rule) value(e entry.Entry) (any, error) {
 	return r.Always, nil
 }
 
+func (g grant) holds(e entry.Entry) bool {
+	return slices.ContainsFunc(e.AllGroups, func(name string) bool {
+		dn, err := entry.ParseDN(name)
+		return err == nil && dn.Equal(g.group)
+	})
+}
+
+// owned tells which values the rule owns and which of them are given.
+func (r rule) owned(value any) *Granted {
+	out := &Granted{}
+	out.Have, _ = value.([]string)
+	for _, g := range r.granted {
+		if !slices.Contains(out.Owned, g.value) {
+			out.Owned = append(out.Owned, g.value)
+		}
+	}
+	return out
+}
+
 func (r rule) source() string {
 	switch {
 	case r.formula != nil:
 		return "formula " + r.Formula
 	case r.From != "":
 		return "from " + r.From
+	case r.Reference != "":
+		return "reference " + r.Reference
+	case len(r.granted) > 0:
+		return "granted by membership"
 	}
 	return fmt.Sprintf("always %v", r.Always)
 }
 
 func (r rule) lacks(e entry.Entry) string {
-	names := []string{r.From}
-	if r.formula != nil {
-		names = slices.Clone(r.formula.Attributes())
+	names := slices.DeleteFunc(r.reads(), func(name string) bool { return e.Attributes.First(name) != "" })
+	if len(names) == 0 {
+		return "the rule gives nothing for this entry"
 	}
-	names = slices.DeleteFunc(names, func(name string) bool { return e.Attributes.First(name) != "" })
 	return "the entry has no " + strings.Join(names, ", ")
 }
 
@@ -181,22 +338,48 @@ func (r rule) lacks(e entry.Entry) string {
 func (s *Set) Explain(e entry.Entry) []reason.Node {
 	nodes := make([]reason.Node, 0, len(s.rules))
 	for _, r := range s.rules {
-		value, err := r.value(e)
-		node := reason.Node{Text: r.Target, Outcome: reason.Note, Value: Show(value), Source: r.source()}
-		if r.formula != nil {
-			node.Children = r.formula.Explain(e).Children
-		}
-		switch {
-		case err != nil:
-			node.Outcome, node.Value, node.Deciding = reason.Bad, err.Error(), true
-		case value == nil && r.Required:
-			node.Outcome, node.Value, node.Deciding = reason.Bad, "required, and "+r.lacks(e), true
-		case value == nil:
-			node.Value = "(no value)"
-		}
-		nodes = append(nodes, node)
+		nodes = append(nodes, r.explain(e))
 	}
 	return nodes
+}
+
+func (r rule) explain(e entry.Entry) reason.Node {
+	node := reason.Node{Text: r.Target, Outcome: reason.Note, Source: r.source()}
+	if r.Reference != "" {
+		node.Value = "the resources of the entries that it names"
+		return node
+	}
+	value, err := r.value(e)
+	node.Value = Show(value)
+	if r.when != nil {
+		condition := r.when.Explain(e)
+		condition.Text, condition.Outcome = "when "+r.When, reason.Of(condition.Value == "true")
+		condition.Deciding = condition.Value == "false"
+		node.Children = append(node.Children, condition)
+	}
+	if r.formula != nil {
+		node.Children = append(node.Children, r.formula.Explain(e).Children...)
+	}
+	for _, g := range r.granted {
+		node.Children = append(node.Children, reason.Node{Text: "member of " + g.group.String(), Outcome: reason.Of(g.holds(e)), Value: g.value})
+	}
+	if r.fallback != nil {
+		fallback := r.fallback.Explain(e)
+		fallback.Text = "fallback " + r.Fallback
+		node.Children = append(node.Children, fallback)
+	}
+	if r.CreateOnly {
+		node.Source += ", on creation only"
+	}
+	switch {
+	case err != nil:
+		node.Outcome, node.Value, node.Deciding = reason.Bad, err.Error(), true
+	case value == nil && r.Required:
+		node.Outcome, node.Value, node.Deciding = reason.Bad, "required, and "+r.lacks(e), true
+	case value == nil:
+		node.Value = "(no value)"
+	}
+	return node
 }
 
 // Show writes a value for people.

@@ -14,7 +14,7 @@ import (
 
 func compiled(t *testing.T) *Set {
 	t.Helper()
-	set, err := Compile(settings.Users{Rules: []settings.Rule{
+	set, err := Compile(settings.Taking{Rules: []settings.Rule{
 		{Target: "userName", From: "userPrincipalName", Required: true},
 		{Target: "active", Formula: "!flag(entry.userAccountControl, 2)"},
 		{Target: "userType", Always: "Employee"},

@@ -18,7 +18,7 @@ func fleet(t *testing.T) *Scope {
 			Include: []string{"OU=Fleet,DC=halvard,DC=example", "OU=Cooks,OU=Galley,OU=Fleet,DC=halvard,DC=example"},
 			Exclude: []string{"OU=Galley,OU=Fleet,DC=halvard,DC=example"},
 		}}},
-		Users: settings.Users{Filter: "(&(objectClass=user)(!(cn=svc-*)))"},
+		Users: settings.Taking{Filter: "(&(objectClass=user)(!(cn=svc-*)))"},
 	})
 	require.NoError(t, err)
 	return s
@@ -67,8 +67,8 @@ func TestAllOfItMustHoldAtOnce(t *testing.T) {
 	limited := func(nested bool) *Scope {
 		s, err := Compile(settings.Document{
 			Directories: []settings.Directory{{Name: "halvard", Base: base, Containers: settings.Containers{Include: []string{base}}}},
-			Users:       settings.Users{Filter: "(objectClass=user)", MembersOf: settings.GroupLimit{Groups: []string{"cn=Pilot, " + base}, Nested: nested}},
-			Groups:      settings.Selection{Off: true}, Contacts: settings.Selection{Filter: "(mail=*)"},
+			Users:       settings.Taking{Filter: "(objectClass=user)", MembersOf: settings.GroupLimit{Groups: []string{"cn=Pilot, " + base}, Nested: nested}},
+			Groups:      settings.Taking{Off: true}, Contacts: settings.Taking{Filter: "(mail=*)"},
 		})
 		require.NoError(t, err)
 		assert.True(t, s.AsksForGroups())

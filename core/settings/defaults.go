@@ -3,6 +3,8 @@ package settings
 import (
 	"reflect"
 	"slices"
+
+	"kambrel.example/kambrel/core/entry"
 )
 
 // Default returns the settings that suit most directories: people are matched
@@ -14,7 +16,7 @@ func Default(directories ...Directory) Document {
 	d := defaultsFor(directories)
 	return Document{
 		Directories: directories,
-		Users: Users{
+		Users: Taking{
 			Filter: d.users,
 			Match:  d.match,
 			Rules: []Rule{
@@ -28,11 +30,31 @@ func Default(directories ...Directory) Document {
 				{Target: `phoneNumbers[type eq "work"].value`, From: "telephoneNumber"},
 				d.rule(enterprise+"department", "department", "departmentNumber", false),
 				d.rule(enterprise+"employeeNumber", "employeeID", "employeeNumber", false),
+				{Target: enterprise + "manager.value", Reference: "manager"},
 			},
 			Leavers: Suspend,
 		},
-		Groups:   Selection{Filter: d.groups},
-		Contacts: Selection{Filter: d.contacts},
+		Groups: Taking{
+			Filter: d.groups,
+			Match:  []MatchRule{{Name: "same name", From: "cn", Resource: "displayName"}},
+			Rules: []Rule{
+				{Target: "displayName", Formula: `entry.displayName != "" ? entry.displayName : entry.cn`, Required: true},
+				{Target: "members", Reference: "member"},
+			},
+			Leavers: Delete,
+		},
+		Contacts: Taking{
+			Filter: d.contacts,
+			Match:  []MatchRule{{Name: "same address", From: "mail", Resource: "emails.value"}},
+			Rules: []Rule{
+				{Target: "displayName", Formula: `entry.displayName != "" ? entry.displayName : entry.cn`, Required: true},
+				{Target: "name.givenName", From: "givenName"},
+				{Target: "name.familyName", From: "sn"},
+				{Target: `emails[type eq "work"].value`, From: "mail", Required: true},
+				{Target: `phoneNumbers[type eq "work"].value`, From: "telephoneNumber"},
+			},
+			Leavers: Delete,
+		},
 		Guard:    Guard{Removals: 20, Share: 5},
 		Schedule: Schedule{Every: "2m"},
 	}
@@ -97,21 +119,24 @@ func (d *Document) Add(directory Directory) {
 	before := Default(d.Directories...)
 	d.Directories = append(d.Directories, directory)
 	after := Default(d.Directories...)
-	if d.Users.Filter == before.Users.Filter {
-		d.Users.Filter = after.Users.Filter
-	}
-	if slices.Equal(d.Users.Match, before.Users.Match) {
-		d.Users.Match = after.Users.Match
-	}
-	for i, rule := range d.Users.Rules {
-		if j := slices.IndexFunc(before.Users.Rules, func(r Rule) bool { return reflect.DeepEqual(r, rule) }); j >= 0 {
-			d.Users.Rules[i] = after.Users.Rules[j]
+	for _, kind := range entry.Kinds {
+		have, was, will := d.Of(kind), before.Of(kind), after.Of(kind)
+		if have.Filter == was.Filter {
+			have.Filter = will.Filter
+		}
+		if slices.Equal(have.Match, was.Match) {
+			have.Match = will.Match
+		}
+		for i, rule := range have.Rules {
+			if j := slices.IndexFunc(was.Rules, func(r Rule) bool { return reflect.DeepEqual(r, rule) }); j >= 0 {
+				have.Rules[i] = will.Rules[j]
+			}
 		}
 	}
-	if d.Groups.Filter == before.Groups.Filter {
-		d.Groups.Filter = after.Groups.Filter
-	}
-	if d.Contacts.Filter == before.Contacts.Filter {
-		d.Contacts.Filter = after.Contacts.Filter
-	}
+}
+
+// DefaultRules returns the rules of a kind that suit the document's directories.
+func (d *Document) DefaultRules(kind entry.Kind) []Rule {
+	defaults := Default(d.Directories...)
+	return defaults.Of(kind).Rules
 }

@@ -23,9 +23,9 @@ const (
 // Document is the whole configuration of a sync.
 type Document struct {
 	Directories []Directory `json:"directories" yaml:"directories"`
-	Users       Users       `json:"users" yaml:"users"`
-	Groups      Selection   `json:"groups,omitzero" yaml:"groups,omitempty"`
-	Contacts    Selection   `json:"contacts,omitzero" yaml:"contacts,omitempty"`
+	Users       Taking      `json:"users" yaml:"users"`
+	Groups      Taking      `json:"groups,omitzero" yaml:"groups,omitempty"`
+	Contacts    Taking      `json:"contacts,omitzero" yaml:"contacts,omitempty"`
 	Cloud       Cloud       `json:"cloud,omitzero" yaml:"cloud,omitempty"`
 	Guard       Guard       `json:"guard" yaml:"guard"`
 	Schedule    Schedule    `json:"schedule" yaml:"schedule"`
@@ -86,38 +86,56 @@ type Containers struct {
 	Exclude []string `json:"exclude,omitempty" yaml:"exclude,omitempty"`
 }
 
-// Users says which people take part and what they become.
-type Users struct {
+// Taking says which entries of a kind take part and what they become. A kind
+// without rules is counted and surveyed, but not written to the cloud.
+type Taking struct {
 	Off       bool        `json:"off,omitempty" yaml:"off,omitempty"`
 	Filter    string      `json:"filter,omitempty" yaml:"filter,omitempty"`
 	MembersOf GroupLimit  `json:"membersOf,omitzero" yaml:"membersOf,omitempty"`
-	Match     []MatchRule `json:"match" yaml:"match"`
-	Rules     []Rule      `json:"rules" yaml:"rules"`
-	Leavers   Policy      `json:"leavers" yaml:"leavers"`
+	Match     []MatchRule `json:"match,omitempty" yaml:"match,omitempty"`
+	Rules     []Rule      `json:"rules,omitempty" yaml:"rules,omitempty"`
+	Leavers   Policy      `json:"leavers,omitempty" yaml:"leavers,omitempty"`
+	// Grace is how long resources of leavers stay before the policy delete takes
+	// them away, a duration such as 720h.
+	Grace string `json:"grace,omitempty" yaml:"grace,omitempty"`
+}
+
+// DefaultGrace is the grace time where the settings name none.
+const DefaultGrace = 30 * 24 * time.Hour
+
+// GraceTime returns how long resources of leavers stay. The document must be valid.
+func (t Taking) GraceTime() time.Duration {
+	if grace, err := time.ParseDuration(t.Grace); err == nil {
+		return grace
+	}
+	return DefaultGrace
+}
+
+// Of returns what the document says about a kind, nil for containers.
+func (d *Document) Of(kind entry.Kind) *Taking {
+	switch kind {
+	case entry.User:
+		return &d.Users
+	case entry.Group:
+		return &d.Groups
+	case entry.Contact:
+		return &d.Contacts
+	}
+	return nil
 }
 
 // Selection returns which entries of a kind take part.
 func (d *Document) Selection(kind entry.Kind) Selection {
-	switch kind {
-	case entry.User:
-		return Selection{d.Users.Off, d.Users.Filter, d.Users.MembersOf}
-	case entry.Group:
-		return d.Groups
-	case entry.Contact:
-		return d.Contacts
+	if t := d.Of(kind); t != nil {
+		return Selection{t.Off, t.Filter, t.MembersOf}
 	}
 	return Selection{Off: true}
 }
 
 // SetSelection says which entries of a kind take part.
 func (d *Document) SetSelection(kind entry.Kind, s Selection) {
-	switch kind {
-	case entry.User:
-		d.Users.Off, d.Users.Filter, d.Users.MembersOf = s.Off, s.Filter, s.MembersOf
-	case entry.Group:
-		d.Groups = s
-	case entry.Contact:
-		d.Contacts = s
+	if t := d.Of(kind); t != nil {
+		t.Off, t.Filter, t.MembersOf = s.Off, s.Filter, s.MembersOf
 	}
 }
 
@@ -131,13 +149,33 @@ type MatchRule struct {
 }
 
 // Rule says how one resource attribute gets its value; exactly one of From,
-// Always and Formula is set.
+// Always, Formula, Reference and Granted is set.
 type Rule struct {
-	Target   string `json:"target" yaml:"target"`
-	From     string `json:"from,omitempty" yaml:"from,omitempty"`
-	Always   any    `json:"always,omitempty" yaml:"always,omitempty"`
-	Formula  string `json:"formula,omitempty" yaml:"formula,omitempty"`
-	Required bool   `json:"required,omitempty" yaml:"required,omitempty"`
+	Target  string `json:"target" yaml:"target"`
+	From    string `json:"from,omitempty" yaml:"from,omitempty"`
+	Always  any    `json:"always,omitempty" yaml:"always,omitempty"`
+	Formula string `json:"formula,omitempty" yaml:"formula,omitempty"`
+	// Reference is a directory attribute that holds distinguished names; the
+	// value is the id of the resource that the named entry is linked to.
+	Reference string `json:"reference,omitempty" yaml:"reference,omitempty"`
+	// Granted gives values to the members of groups, and takes them away when
+	// the membership ends. Other values of the attribute are left alone.
+	Granted []Grant `json:"granted,omitempty" yaml:"granted,omitempty"`
+	// When is a formula that must be true; else the rule gives no value.
+	When string `json:"when,omitempty" yaml:"when,omitempty"`
+	// Fallback is a formula for the value where the rule gives none.
+	Fallback string `json:"fallback,omitempty" yaml:"fallback,omitempty"`
+	// CreateOnly leaves the value alone once the resource exists.
+	CreateOnly bool `json:"createOnly,omitempty" yaml:"createOnly,omitempty"`
+	Required   bool `json:"required,omitempty" yaml:"required,omitempty"`
+}
+
+// Grant gives a value of a multi-valued attribute, such as a role, an
+// entitlement or a licence, to the members of a group, also through groups
+// within it.
+type Grant struct {
+	Group string `json:"group" yaml:"group"`
+	Value string `json:"value" yaml:"value"`
 }
 
 // Policy is what happens to a resource whose entry is gone or out of scope.
@@ -147,6 +185,7 @@ type Policy string
 const (
 	Suspend Policy = "suspend"
 	Keep    Policy = "keep"
+	Delete  Policy = "delete" // after the grace time; until then people are suspended
 )
 
 // Guard limits the removals (suspensions) of one run. They are held when they

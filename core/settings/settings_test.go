@@ -52,7 +52,7 @@ func TestValidateListsAllFaultsWithTheirPaths(t *testing.T) {
 	d.Users.Rules[0].Target = "externalId"
 	d.Users.Rules[1].Formula = `entry.cn +`
 	d.Users.Rules[2].From = "cn"
-	d.Users.Leavers = "delete"
+	d.Users.Leavers = "forget"
 	d.Guard.Share = 101
 	d.Schedule.Every = "1s"
 	paths := map[string]string{}
@@ -74,7 +74,7 @@ func TestValidateListsAllFaultsWithTheirPaths(t *testing.T) {
 		"users.rules":                          "userName",
 		"users.rules[1].formula":               "Syntax error",
 		"users.rules[2]":                       "exactly one",
-		"users.leavers":                        "suspend or keep",
+		"users.leavers":                        "suspend, delete or keep",
 		"guard.share":                          "0 to 100",
 		"schedule.every":                       "too short",
 	} {

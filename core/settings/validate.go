@@ -42,7 +42,9 @@ func (d *Document) Validate() []problem.Fault {
 		names[directory.Name] = true
 		v.directory(path, directory)
 	}
-	v.users(d.Users)
+	for _, kind := range entry.Kinds {
+		v.taking(kind, *d.Of(kind))
+	}
 	v.features(d.Directories)
 	for _, kind := range entry.Kinds {
 		v.selection(string(kind)+"s", d.Selection(kind), d.Directories)
@@ -150,9 +152,13 @@ func (v *validation) selection(path string, s Selection, directories []Directory
 	}
 }
 
-func (v *validation) users(u Users) {
-	for i, rule := range u.Match {
-		path := fmt.Sprintf("users.match[%d]", i)
+// needed are the targets without which no resource of a kind can be made.
+var needed = map[entry.Kind][]string{entry.User: {"userName", "active"}, entry.Group: {"displayName"}, entry.Contact: {"displayName"}}
+
+func (v *validation) taking(kind entry.Kind, t Taking) {
+	name := string(kind) + "s"
+	for i, rule := range t.Match {
+		path := fmt.Sprintf("%s.match[%d]", name, i)
 		if rule.Name == "" {
 			v.add(path+".name", "give the match rule a name, such as same login")
 		}
@@ -164,25 +170,36 @@ func (v *validation) users(u Users) {
 		}
 	}
 	targets := map[string]int{}
-	for i, rule := range u.Rules {
-		path := fmt.Sprintf("users.rules[%d]", i)
-		v.rule(path, rule)
+	for i, rule := range t.Rules {
+		path := fmt.Sprintf("%s.rules[%d]", name, i)
+		v.rule(path, kind, rule)
 		if first, taken := targets[strings.ToLower(rule.Target)]; taken {
-			v.add(path+".target", "users.rules[%d] sets %s already", first, rule.Target)
+			v.add(path+".target", "%s.rules[%d] sets %s already", name, first, rule.Target)
 		}
 		targets[strings.ToLower(rule.Target)] = i
 	}
-	for _, needed := range []string{"userName", "active"} {
-		if _, ok := targets[strings.ToLower(needed)]; !ok {
-			v.add("users.rules", "no rule sets %s, which every person in the cloud needs", needed)
+	if kind != entry.User && len(t.Rules) == 0 {
+		return
+	}
+	for _, target := range needed[kind] {
+		if _, ok := targets[strings.ToLower(target)]; !ok {
+			v.add(name+".rules", "no rule sets %s, which every %s in the cloud needs", target, kind)
 		}
 	}
-	if u.Leavers != Suspend && u.Leavers != Keep {
-		v.add("users.leavers", "%q is no leaver policy; write suspend or keep", u.Leavers)
+	switch {
+	case kind == entry.User && t.Leavers != Suspend && t.Leavers != Keep && t.Leavers != Delete:
+		v.add(name+".leavers", "%q is no leaver policy; write suspend, delete or keep", t.Leavers)
+	case kind != entry.User && t.Leavers != Keep && t.Leavers != Delete:
+		v.add(name+".leavers", "%q is no leaver policy of a %s; write delete or keep", t.Leavers, kind)
+	}
+	if t.Grace != "" {
+		if grace, err := time.ParseDuration(t.Grace); err != nil || grace < 0 {
+			v.add(name+".grace", "%q is no duration; write it as in 720h for 30 days", t.Grace)
+		}
 	}
 }
 
-func (v *validation) rule(path string, rule Rule) {
+func (v *validation) rule(path string, kind entry.Kind, rule Rule) {
 	target, err := entry.ParsePath(rule.Target)
 	if err != nil {
 		v.add(path+".target", "%s", err)
@@ -206,20 +223,71 @@ func (v *validation) rule(path string, rule Rule) {
 			v.add(path+".always", "give a text, a number, true or false")
 		}
 	}
+	active := strings.EqualFold(rule.Target, "active")
 	if rule.Formula != "" {
 		ways++
-		v.formula(path+".formula", rule)
+		v.formula(path+".formula", rule.Formula, active)
+	}
+	if rule.Reference != "" {
+		ways++
+		v.reference(path, kind, rule)
+	}
+	if len(rule.Granted) > 0 {
+		ways++
+		v.granted(path, kind, rule, target)
 	}
 	if ways != 1 {
-		v.add(path, "set exactly one of from, always and formula; %d are set", ways)
+		v.add(path, "set exactly one of from, always, formula, reference and granted; %d are set", ways)
 	}
-	if strings.EqualFold(rule.Target, "active") && rule.From != "" {
+	if kind == entry.Group && strings.EqualFold(rule.Target, "members") && rule.Reference == "" {
+		v.add(path+".target", "members come from the group's own: write reference: member")
+	}
+	if rule.When != "" {
+		v.formula(path+".when", rule.When, true)
+	}
+	if rule.Fallback != "" {
+		v.formula(path+".fallback", rule.Fallback, active)
+	}
+	if active && rule.From != "" {
 		v.add(path+".from", "active is true or false; use a formula")
 	}
 }
 
-func (v *validation) formula(path string, rule Rule) {
-	compiled, err := formula.Compile(rule.Formula)
+func (v *validation) reference(path string, kind entry.Kind, rule Rule) {
+	switch {
+	case !attributeForm.MatchString(rule.Reference):
+		v.add(path+".reference", "%q is no directory attribute", rule.Reference)
+	case strings.EqualFold(rule.Target, "members") != strings.EqualFold(rule.Reference, "member") || strings.EqualFold(rule.Target, "members") && kind != entry.Group:
+		v.add(path+".reference", "the members of a group, and they alone, are written as target: members, reference: member")
+	}
+	if rule.When != "" || rule.Fallback != "" || rule.CreateOnly || rule.Required {
+		v.add(path, "a reference follows its link: it takes no when, fallback, createOnly or required")
+	}
+}
+
+func (v *validation) granted(path string, kind entry.Kind, rule Rule, target entry.Path) {
+	if kind != entry.User {
+		v.add(path+".granted", "only people are granted something")
+	}
+	if target.Sub != "" || target.SelectorAttribute != "" {
+		v.add(path+".target", "%s is one value; name the whole attribute, such as roles or entitlements", rule.Target)
+	}
+	if rule.CreateOnly || rule.Required {
+		v.add(path, "what is granted follows the membership: it takes no createOnly or required")
+	}
+	for i, grant := range rule.Granted {
+		if _, err := entry.ParseDN(grant.Group); err != nil {
+			v.add(fmt.Sprintf("%s.granted[%d].group", path, i), "%s", err)
+		}
+		if strings.TrimSpace(grant.Value) == "" {
+			v.add(fmt.Sprintf("%s.granted[%d].value", path, i), "give the value that members get")
+		}
+	}
+}
+
+// formula checks a formula; with truth it must give true or false.
+func (v *validation) formula(path, text string, truth bool) {
+	compiled, err := formula.Compile(text)
 	var failure *formula.CompileError
 	switch {
 	case errors.As(err, &failure):
@@ -228,7 +296,7 @@ func (v *validation) formula(path string, rule Rule) {
 		}
 	case err != nil:
 		v.add(path, "%s", err)
-	case strings.EqualFold(rule.Target, "active") && !compiled.Bool():
-		v.add(path, "active is true or false, and this formula gives something else")
+	case truth && !compiled.Bool():
+		v.add(path, "this must be true or false, and the formula gives something else")
 	}
 }

@@ -31,7 +31,7 @@ func Parse(text []byte) (Document, error) {
 // Read reads a settings file that may still have faults in what it says, as a
 // draft may; what is no settings file at all is refused as by Parse.
 func Read(text []byte) (Document, error) {
-	document := Document{Users: Users{Leavers: Suspend}, Guard: Guard{Removals: 20, Share: 5}, Schedule: Schedule{Every: "2m"}}
+	document := Document{Users: Taking{Leavers: Suspend}, Guard: Guard{Removals: 20, Share: 5}, Schedule: Schedule{Every: "2m"}}
 	if strings.TrimSpace(string(text)) == "" {
 		return Document{}, problem.New(problem.SettingsInvalid, "the file is empty")
 	}

@@ -1,0 +1,136 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"strings"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/rules"
+	"kambrel.example/kambrel/store"
+	"kambrel.example/kambrel/wire"
+)
+
+const (
+	referenceBatch = 200
+	// mostMembers is how many members one change adds or removes, so that it fits
+	// a request.
+	mostMembers = 5000
+)
+
+// planReferences decides about what ties resources together, which can be known
+// only when all of them have been made: members of groups, and attributes that
+// name others. A rehearsal takes its own changes for done.
+func (x *execution) planReferences(ctx context.Context, state *store.Store, everybody bool) error {
+	rehearsed := int64(0)
+	if x.run.Rehearsal {
+		rehearsed = x.run.ID
+	}
+	var after store.Ref
+	for {
+		refs, err := state.Referring(ctx, rehearsed, everybody, after, referenceBatch)
+		if err != nil || len(refs) == 0 {
+			return err
+		}
+		after = refs[len(refs)-1]
+		changes, err := x.referenceChanges(ctx, state, rehearsed, refs)
+		if err != nil {
+			return err
+		}
+		keep := func(tx *store.Store) error {
+			if err := tx.AddChanges(ctx, x.run.ID, changes); err != nil {
+				return err
+			}
+			return tx.ClearReferences(ctx, refs)
+		}
+		if rehearsed != 0 {
+			keep = func(*store.Store) error { return x.store.AddChanges(ctx, x.run.ID, changes) }
+		}
+		if err := x.store.Tx(ctx, keep); err != nil {
+			return err
+		}
+		if err := x.count(ctx, func(c *wire.Counts) {
+			for _, change := range changes {
+				tally(c, change.Operation, 1)
+			}
+		}); err != nil {
+			return err
+		}
+	}
+}
+
+func (x *execution) referenceChanges(ctx context.Context, state *store.Store, rehearsed int64, refs []store.Ref) ([]store.NewChange, error) {
+	subjects, err := state.SubjectsOf(ctx, refs)
+	if err != nil {
+		return nil, err
+	}
+	members := map[store.Ref]*store.MemberDiff{}
+	if x.settings.of(entry.Group).rules.Members() && x.offer.kinds[entry.Group] {
+		if members, err = state.MemberDiffs(ctx, rehearsed, refs, x.offer.members); err != nil {
+			return nil, err
+		}
+	}
+	pointed, err := state.Pointed(ctx, rehearsed, refs)
+	if err != nil {
+		return nil, err
+	}
+	var changes []store.NewChange
+	for _, subject := range subjects {
+		ref := refOf(subject)
+		base := store.NewChange{
+			Ref: ref, Kind: subject.Entry.Kind, References: true, Operation: plan.Update, DN: subject.Entry.DN, Name: x.nameOf(subject),
+		}
+		if diff := members[ref]; diff != nil {
+			base.ResourceID = strings.TrimPrefix(diff.ResourceID, "new:"+ref.ID.String())
+			changes = append(changes, memberChanges(base, diff)...)
+		}
+		// What a newcomer refers to is written in the pass after it was made; a
+		// rehearsal shows it with the creation.
+		if subject.Link == nil || subject.Link.Left || subject.Resource == nil {
+			continue
+		}
+		base.ResourceID = subject.Link.ResourceID
+		if base.Diffs = referenceDiffs(x.settings.of(subject.Entry.Kind).rules, subject.Resource, pointed[ref]); len(base.Diffs) > 0 {
+			changes = append(changes, base)
+		}
+	}
+	return changes, nil
+}
+
+func (x *execution) nameOf(d store.Dirty) string {
+	if d.Resource != nil {
+		return d.Resource.Name()
+	}
+	return cmp.Or(d.Entry.Attributes.First("cn"), d.Entry.DN)
+}
+
+// memberChanges cuts the difference of a membership into changes.
+func memberChanges(base store.NewChange, diff *store.MemberDiff) []store.NewChange {
+	var changes []store.NewChange
+	added, removed := diff.Added, diff.Removed
+	for len(added)+len(removed) > 0 {
+		goes := min(len(removed), mostMembers)
+		comes := min(len(added), mostMembers-goes)
+		change := base
+		change.Diffs = []plan.Diff{{Target: rules.Members, Added: added[:comes], Removed: removed[:goes], Source: "reference member"}}
+		changes = append(changes, change)
+		added, removed = added[comes:], removed[goes:]
+	}
+	return changes
+}
+
+// referenceDiffs compares what an entry refers to with what its resource does.
+func referenceDiffs(set *rules.Set, resource entry.Resource, pointed map[string]string) []plan.Diff {
+	var diffs []plan.Diff
+	for _, reference := range set.References() {
+		var after any
+		if id := pointed[strings.ToLower(reference.Attribute)]; id != "" {
+			after = id
+		}
+		if before := reference.Path.Get(resource); !plan.Same(before, after) {
+			diffs = append(diffs, plan.Diff{Target: reference.Path.String(), Before: before, After: after, Source: "reference " + reference.Attribute})
+		}
+	}
+	return diffs
+}

@@ -1,0 +1,70 @@
+-- +goose Up
+-- Groups and contacts go to the cloud as people do.
+ALTER TABLE resources ADD kind text NOT NULL DEFAULT 'user';
+ALTER TABLE links ADD kind text NOT NULL DEFAULT 'user';
+ALTER TABLE changes ADD kind text NOT NULL DEFAULT 'user';
+CREATE INDEX links_left ON links (left_at) WHERE left_at IS NOT NULL;
+ALTER TABLE cloud_state DROP one, ADD kind text PRIMARY KEY DEFAULT 'user';
+
+-- Members of groups in the cloud mirror, by ids of resources.
+CREATE TABLE resource_members (
+    group_id text NOT NULL,
+    member_id text NOT NULL,
+    PRIMARY KEY (group_id, member_id)
+);
+CREATE INDEX resource_members_member ON resource_members (member_id);
+
+-- Attributes by which entries name other entries, such as their manager.
+-- target_id is unknown while that entry has not been read.
+CREATE TABLE pointers (
+    directory text NOT NULL,
+    entry_id uuid NOT NULL,
+    attribute text NOT NULL,
+    path text COLLATE "C" NOT NULL,
+    target_id uuid,
+    PRIMARY KEY (directory, entry_id, attribute, path)
+);
+CREATE INDEX pointers_target ON pointers (directory, target_id);
+CREATE INDEX pointers_unknown ON pointers (directory, path) WHERE target_id IS NULL;
+ALTER TABLE directory_states ADD pointers text[] NOT NULL DEFAULT '{}';
+
+-- Whose members or references the plan must compare, once links are made.
+CREATE TABLE dirty_references (
+    directory text NOT NULL,
+    entry_id uuid NOT NULL,
+    PRIMARY KEY (directory, entry_id)
+);
+
+-- What operators have decided about entries that no rule may decide: link to a
+-- resource, or create although somebody looks like the same person.
+CREATE TABLE decisions (
+    directory text NOT NULL,
+    entry_id uuid NOT NULL,
+    action text NOT NULL,
+    resource_id text NOT NULL DEFAULT '',
+    by text NOT NULL,
+    made timestamptz NOT NULL DEFAULT now(),
+    PRIMARY KEY (directory, entry_id)
+);
+
+-- Resources that a problem names.
+ALTER TABLE problems ADD candidates text[] NOT NULL DEFAULT '{}';
+ALTER TABLE links_aside ADD kind text NOT NULL DEFAULT 'user';
+
+-- Groups and contacts that were read before are looked at by the next run.
+INSERT INTO dirty (directory, entry_id) SELECT directory, id FROM entries WHERE kind IN ('group', 'contact') AND gone IS NULL
+    ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0;
+INSERT INTO dirty_references (directory, entry_id) SELECT DISTINCT directory, group_id FROM memberships;
+
+-- +goose Down
+DROP TABLE decisions, dirty_references, pointers, resource_members;
+ALTER TABLE directory_states DROP pointers;
+ALTER TABLE problems DROP candidates;
+ALTER TABLE links_aside DROP kind;
+ALTER TABLE cloud_state DROP kind, ADD one boolean PRIMARY KEY DEFAULT true CHECK (one);
+DROP INDEX links_left;
+DELETE FROM links WHERE kind <> 'user';
+DELETE FROM resources WHERE kind <> 'user';
+ALTER TABLE resources DROP kind;
+ALTER TABLE links DROP kind;
+ALTER TABLE changes DROP kind;
