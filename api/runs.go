@@ -29,7 +29,8 @@ type changesQuery struct {
 	RunPath
 	Cursor    string `query:"cursor" doc:"next of the page before"`
 	Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-	Operation string `query:"operation" enum:"create,adopt,update,restore,suspend,none"`
+	Kind      string `query:"kind" enum:"user,group,contact"`
+	Operation string `query:"operation" enum:"create,adopt,update,restore,suspend,delete,none"`
 	State     string `query:"state" enum:"planned,sent,done,failed,held,superseded,blocked"`
 	Text      string `query:"text" maxLength:"200" doc:"Part of a login or a distinguished name"`
 }
@@ -89,7 +90,7 @@ func (s *Server) changes(ctx context.Context, in *changesQuery) (*body[wire.Page
 	if _, err := s.run(ctx, in.ID); err != nil {
 		return nil, fail(err)
 	}
-	changes, total, err := s.store.Changes(ctx, store.ChangeQuery{Run: in.ID, Operation: in.Operation, State: in.State, Text: in.Text, After: after, Limit: in.Limit})
+	changes, total, err := s.store.Changes(ctx, store.ChangeQuery{Run: in.ID, Kind: in.Kind, Operation: in.Operation, State: in.State, Text: in.Text, After: after, Limit: in.Limit})
 	page := wire.Page[wire.Change]{Items: changes, Total: total}
 	if len(changes) == in.Limit {
 		page.Next = strconv.FormatInt(changes[len(changes)-1].ID, 10)

@@ -159,7 +159,7 @@ func printHealth(w io.Writer, h wire.Health) error {
 		}
 	}
 	fmt.Fprintf(w, "Next run   %s\n", next)
-	fmt.Fprintf(w, "Objects    %d people in directories, %d linked (%d suspended), %d in the cloud only\n", h.Objects.Entries, h.Objects.Linked, h.Objects.Suspended, h.Objects.CloudOnly)
+	fmt.Fprintf(w, "Objects    %d people in directories, %d linked (%d suspended), %d groups and %d contacts linked, %d in the cloud only\n", h.Objects.Entries, h.Objects.Linked, h.Objects.Suspended, h.Objects.Groups, h.Objects.Contacts, h.Objects.CloudOnly)
 	fmt.Fprintf(w, "Cloud      %s, last read %s\n", h.Cloud.URL, when(h.Cloud.LastRead))
 	for _, dir := range h.Directory {
 		fmt.Fprintf(w, "Directory  %s (%s), %d people, last read %s, %s online\n", dir.Name, dir.Base, dir.Entries, when(dir.LastRead), plural(dir.Agents, "agent"))

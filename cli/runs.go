@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/wire"
 )
@@ -56,7 +57,7 @@ func newRunsListCommand(d *deps) *cobra.Command {
 }
 
 func newRunsShowCommand(d *deps) *cobra.Command {
-	var state, operation, text string
+	var state, operation, kind, text string
 	var limit int
 	command := &cobra.Command{
 		Use: "show N", Short: "Show a run and its changes, before and after", Args: oneArgument("the run's number"),
@@ -67,7 +68,7 @@ func newRunsShowCommand(d *deps) *cobra.Command {
 				return err
 			}
 			query := url.Values{"limit": {strconv.Itoa(limit)}}
-			for name, value := range map[string]string{"state": state, "operation": operation, "text": text} {
+			for name, value := range map[string]string{"state": state, "operation": operation, "kind": kind, "text": text} {
 				if value != "" {
 					query.Set(name, value)
 				}
@@ -85,7 +86,8 @@ func newRunsShowCommand(d *deps) *cobra.Command {
 		},
 	}
 	command.Flags().StringVar(&state, "state", "", "only changes in a state: planned, sent, done, failed, held, superseded, blocked")
-	command.Flags().StringVar(&operation, "operation", "", "only one operation: create, adopt, update, restore, suspend, none")
+	command.Flags().StringVar(&operation, "operation", "", "only one operation: create, adopt, update, restore, suspend, delete, none")
+	command.Flags().StringVar(&kind, "kind", "", "only one kind: user, group, contact")
 	command.Flags().StringVar(&text, "text", "", "only logins or names that contain this")
 	command.Flags().IntVar(&limit, "limit", 200, "how many changes, at most 1000")
 	return command
@@ -104,7 +106,7 @@ no others beyond the guard. Without --yes it only says what it would do.`,
 				return err
 			}
 			if !yes {
-				fmt.Fprintf(cmd.OutOrStdout(), "Run %d holds %s. Releasing suspends these people in the cloud.\nLook at them with 'kambrel runs show %d --state held'; do it with --yes.\n", run.ID, plural(run.Counts.Held, "removal"), run.ID)
+				fmt.Fprintf(cmd.OutOrStdout(), "Run %d holds %s. Releasing suspends or deletes them in the cloud.\nLook at them with 'kambrel runs show %d --state held'; do it with --yes.\n", run.ID, plural(run.Counts.Held, "removal"), run.ID)
 				return nil
 			}
 			next, err := c.Release(cmd.Context(), run.ID)
@@ -142,7 +144,7 @@ func printChanges(w io.Writer, run wire.Run, page wire.Page[wire.Change]) error 
 		if operation == "none" {
 			operation = "nothing"
 		}
-		fmt.Fprintf(w, "\n%s %s  [%s]\n  %s\n", operation, change.Name, state, change.DN)
+		fmt.Fprintf(w, "\n%s %s %s  [%s]\n  %s\n", operation, change.Kind, change.Name, state, change.DN)
 		if change.ResourceID != "" {
 			fmt.Fprintf(w, "  resource %s\n", change.ResourceID)
 		}
@@ -150,6 +152,10 @@ func printChanges(w io.Writer, run wire.Run, page wire.Page[wire.Change]) error 
 			fmt.Fprintf(w, "  %s: %s\n", or(change.Code, "answer"), change.Answer)
 		}
 		for _, diff := range change.Diffs {
+			if len(diff.Added)+len(diff.Removed) > 0 {
+				fmt.Fprintf(w, "    %s: %s   (%s)\n", diff.Target, plan.ShowElements(diff), diff.Source)
+				continue
+			}
 			fmt.Fprintf(w, "    %s: %s -> %s   (%s)\n", diff.Target, quoted(diff.Before), quoted(diff.After), diff.Source)
 		}
 	}

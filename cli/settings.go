@@ -379,8 +379,8 @@ func (d *deps) showImpact(cmd *cobra.Command, c *client.Client) error {
 
 func printImpact(w io.Writer, run wire.Run) error {
 	c := run.Counts
-	fmt.Fprintf(w, "If it were activated, the next run would create %d, adopt %d, change %d, restore %d and suspend %d accounts (of %d people looked at).\n",
-		c.Create, c.Adopt, c.Update, c.Restore, c.Suspend+c.Held, c.Planned)
+	fmt.Fprintf(w, "If it were activated, the next run would create %d, adopt %d, change %d, restore %d, suspend %d and delete %d (of %d people, groups and contacts looked at).\n",
+		c.Create, c.Adopt, c.Update, c.Restore, c.Suspend+c.Held, c.Delete, c.Planned)
 	if c.Problems > 0 {
 		fmt.Fprintf(w, "%d would be left with a problem: 'kambrel runs show %d --state blocked'.\n", c.Problems, run.ID)
 	}

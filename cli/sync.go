@@ -214,7 +214,7 @@ func printPlan(w io.Writer, run wire.Run) {
 	for _, part := range []struct {
 		n    int
 		name string
-	}{{c.Create, "create"}, {c.Adopt, "adopt"}, {c.Update, "update"}, {c.Restore, "restore"}, {c.Suspend, "suspend"}} {
+	}{{c.Create, "create"}, {c.Adopt, "adopt"}, {c.Update, "update"}, {c.Restore, "restore"}, {c.Suspend, "suspend"}, {c.Delete, "delete"}} {
 		if part.n > 0 {
 			parts = append(parts, fmt.Sprintf("%s %d", part.name, part.n))
 		}

@@ -2,6 +2,7 @@ package demo
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -59,6 +60,7 @@ func loadDirectory(ctx context.Context, server *lab.LDAPServer, dialect settings
 			attributes = p.adAttributes()
 		}
 		names[p.Account] = p.dn(server.BaseDN)
+		attributes["manager"] = []string{names[p.Manager]} // managers come first
 		if err := add(names[p.Account], attributes); err != nil {
 			return err
 		}
@@ -117,7 +119,9 @@ func (p Person) adAttributes() map[string][]string {
 }
 
 // address is where mail reaches a person, also one with an old login.
-func (p Person) address() string { return strings.Replace(p.Login, "@corp.", "@", 1) }
+func (p Person) address() string {
+	return cmp.Or(p.Mail, strings.Replace(p.Login, "@corp.", "@", 1))
+}
 
 func (p Person) standardAttributes() map[string][]string {
 	attributes := map[string][]string{
@@ -151,6 +155,7 @@ var cloudOnly = []map[string]any{
 	{"userName": "jon.sletta@halvard.example", "displayName": "Jon S.", "nickName": "Jonny", "preferredLanguage": "nn-NO", "active": true},
 	{"userName": "harbourmaster@halvard.example", "displayName": "Harbour Master", "active": true,
 		"roles": []any{map[string]any{"type": "administrative", "value": "directory-administrator"}}},
+	{"userName": "mira.tangen@halvard.example", "displayName": "Mira T.", "active": true},
 	{"userName": "regatta.desk@halvard-cargo.example", "displayName": "Regatta Desk", "active": true},
 }
 

@@ -4,6 +4,7 @@
 package demo
 
 import (
+	"cmp"
 	"fmt"
 	"math/rand/v2"
 	"strings"
@@ -21,6 +22,8 @@ type Person struct {
 	Disabled      bool
 	NoDisplayName bool
 	Others        []string // further addresses
+	Mail          string   // "" for the login
+	Manager       string   // account of the manager
 }
 
 // Name is the common name.
@@ -75,6 +78,8 @@ var stories = []Person{
 	{Given: "Runar", Family: "Askeland", Container: "Fleet/Deck", Title: "Mate", Others: []string{"bridge@halvard.example"}},
 	{Given: "Siv", Family: "Tollaksen", Container: "Fleet/Engine", Title: "Motor Hand", Others: []string{"bridge@halvard.example"}},
 	{Given: "Bodil", Family: "Hamre", Container: "Shore Office/Crewing", Title: "Crew Planner", NoDisplayName: true},
+	{Given: "Mira", Family: "Tangen", Container: "Shore Office/Finance", Title: "Payroll Officer", Login: "mt@halvard.example", Mail: "mira.tangen@halvard.example"}, // the cloud has her under her address
+	{Given: "Torleif", Family: "Sund", Container: "Terminals/Southquay", Title: "Harbour Master", Login: "harbourmaster@halvard.example"},                            // his login administers the cloud
 	{Given: "Ingrid", Family: "Vaagen", Container: "Shore Office/IT", Title: "Identity Administrator"},
 }
 
@@ -87,7 +92,7 @@ func Halvard() []Person {
 	add := func(p Person) {
 		number++
 		p.Account = strings.ToLower(p.Given + "." + p.Family)
-		p.Login = p.Account + "@" + Domain
+		p.Login = cmp.Or(p.Login, p.Account+"@"+Domain)
 		p.Number = fmt.Sprint(number)
 		p.Phone = fmt.Sprintf("+47 55 01 %02d %02d", number/100%100, number%100)
 		p.Disabled = p.Container == "Leavers"
@@ -98,6 +103,7 @@ func Halvard() []Person {
 		add(p)
 	}
 	for _, place := range places {
+		manager := ""
 		for i := range place.count {
 			var p Person
 			for p.Given == "" || used[strings.ToLower(p.Given+"."+p.Family)] {
@@ -107,14 +113,20 @@ func Halvard() []Person {
 			if i >= len(place.titles) {
 				p.Title = place.titles[1+random.IntN(len(place.titles)-1)]
 			}
+			if i > 0 {
+				p.Manager = manager
+			}
 			add(p)
+			if i == 0 {
+				manager = people[len(people)-1].Account
+			}
 		}
 	}
 	late := 0
 	for i := range people {
 		// Twelve people whose logins were never changed when the company took its
 		// new domain.
-		if people[i].Container == "Terminals/Southquay" && late < 12 {
+		if people[i].Container == "Terminals/Southquay" && people[i].Title != "Harbour Master" && late < 12 {
 			late++
 			people[i].Login = people[i].Account + "@corp." + Domain
 		}
@@ -142,6 +154,7 @@ func Brisling() []Person {
 		{"Trucking", 20, []string{"Dispatcher", "Driver"}},
 		{"Office", 12, []string{"Controller", "Freight Clerk"}},
 	} {
+		manager := ""
 		for i := range place.count {
 			p := Person{}
 			for p.Account == "" || used[p.Account] {
@@ -152,6 +165,11 @@ func Brisling() []Person {
 			p.Container, p.Title = place.container, place.titles[min(i, len(place.titles)-1)]
 			p.Login, p.Number = p.Account+"@brisling.example", fmt.Sprint(7000+len(people)+1)
 			p.Phone = fmt.Sprintf("+47 55 02 %02d %02d", len(people)/100, len(people)%100)
+			if i == 0 {
+				manager = p.Account
+			} else {
+				p.Manager = manager
+			}
 			people = append(people, p)
 		}
 	}

@@ -19,8 +19,16 @@ import (
 func TestKilledAtAnyMoment(t *testing.T) {
 	t.Parallel()
 	const crew = 2000
-	w := newWorld(t, ldifPeople(crew))
-	w.activate(document())
+	groups := teamsLDIF
+	for i := range 20 {
+		groups += fmt.Sprintf("dn: cn=Team %02d,%s\nobjectClass: groupOfNames\n", i, teams)
+		for j := i; j < crew; j += 20 {
+			groups += fmt.Sprintf("member: cn=Crew %05d,%s\n", j, people)
+		}
+		groups += fmt.Sprintf("member: cn=Team %02d,%s\n\n", (i+1)%20, teams)
+	}
+	w := newWorld(t, ldifPeople(crew)+groups)
+	w.activate(withGroups())
 	first, err := w.client.StartRun(t.Context(), wire.NewRun{Kind: "delta"})
 	require.NoError(t, err)
 	// Moments by what the run has done so far, so that every stage is hit.
@@ -60,6 +68,11 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	health, err := w.client.Health(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, crew, health.Objects.Linked)
+	teams := resources(t, w.address(), "Groups")
+	assert.Len(t, teams, 20)
+	for name, team := range teams {
+		assert.Len(t, team["members"], crew/20+1, name)
+	}
 	w.inStep(0)
 	full := w.run(wire.NewRun{Kind: "full"})
 	assert.Zero(t, full.Counts.Changes, "%+v", full.Counts)

@@ -203,18 +203,20 @@ func TestSettingsActivatedDuringARunAreNotLost(t *testing.T) {
 // what they come to must be what a full look at everything would want.
 func TestRandomHistories(t *testing.T) {
 	t.Parallel()
-	w := newWorld(t, "")
-	d := document()
+	w := newWorld(t, teamsLDIF)
+	d := withGroups()
 	d.Guard.Removals = 1000
 	w.activate(d)
 	random := rand.New(rand.NewPCG(7, 11))
 	dns := map[int]string{}
 	next := 0
+	crews := []string{w.group("Crew A", "cn=Nobody,"+people), w.group("Crew B", "cn=Nobody,"+people)}
+	in := map[[2]string]bool{} // group and member, by name
 	for step := range 12 {
 		for range 8 {
 			n := random.IntN(next + 1)
 			dn, there := dns[n]
-			switch action := random.IntN(6); {
+			switch action := random.IntN(8); {
 			case !there || action == 0:
 				dns[next] = w.person(fmt.Sprintf("Crew %03d", next), map[string]string{"title": "Hand"})
 				next++
@@ -230,6 +232,12 @@ func TestRandomHistories(t *testing.T) {
 			case action == 4:
 				require.NoError(t, w.ldap.Del(ldap.NewDelRequest(dn, nil)))
 				delete(dns, n)
+			case action == 6:
+				at := [2]string{crews[random.IntN(2)], dn}
+				w.member(at[0], !in[at], at[1])
+				in[at] = !in[at]
+			case action == 7 && dns[0] != "":
+				w.set(dn, "manager", dns[0])
 			case action == 5:
 				w.set(dn, "telephoneNumber", fmt.Sprint(random.IntN(100)))
 			}
@@ -238,11 +246,20 @@ func TestRandomHistories(t *testing.T) {
 	}
 	full := w.run(wire.NewRun{Kind: "full", Rehearsal: true})
 	assert.Zero(t, full.Counts.Changes, "the deltas have come to what everything at once would be")
-	inScope := 0
+	inScope := map[string]bool{}
 	for _, dn := range dns {
 		if dn[len(dn)-len(people):] == people {
-			inScope++
+			inScope[dn] = true
 		}
 	}
-	assert.Len(t, users(t, w.address(), "active eq true"), inScope)
+	assert.Len(t, users(t, w.address(), "active eq true"), len(inScope))
+	for i, crew := range []string{"Crew A", "Crew B"} {
+		want := 0
+		for at, is := range in {
+			if is && at[0] == crews[i] && inScope[at[1]] {
+				want++
+			}
+		}
+		assert.Len(t, members(t, w.address(), crew), want, "just those whom the directory names and who are in scope")
+	}
 }

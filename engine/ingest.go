@@ -10,6 +10,7 @@ import (
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/store"
 	"kambrel.example/kambrel/wire"
 )
@@ -153,10 +154,14 @@ func (i *ingestion) line(ctx context.Context, line wire.Line) (ended bool, err e
 	return false, i.flush(ctx, i.engine.store)
 }
 
+func (i *ingestion) source() store.Source {
+	return store.Source{Directory: i.order.Directory, Pointers: i.order.Request.Pointers, ByName: i.order.Request.Dialect == settings.Standard}
+}
+
 // flush stores what has come so far and keeps the lease.
 func (i *ingestion) flush(ctx context.Context, s *store.Store) error {
 	if len(i.entries) > 0 {
-		stored, err := s.StoreEntries(ctx, i.order.Directory, i.entries, i.order.Request.Pointers)
+		stored, err := s.StoreEntries(ctx, i.source(), i.entries)
 		if err != nil {
 			return err
 		}

@@ -44,18 +44,28 @@ func (s *Store) SaveDirectoryState(ctx context.Context, state DirectoryState) er
 // Stored is how many entries of a batch were new to the mirror or different.
 type Stored struct{ Added, Changed int }
 
+// Source is where entries come from.
+type Source struct {
+	Directory string
+	// Pointers are the attributes by which entries name others.
+	Pointers []string
+	// ByName: whoever is renamed is no longer meant by the old name. A directory
+	// of the dialect ad changes all names of an entry itself, without a word.
+	ByName bool
+}
+
 // StoreEntries brings a batch of entries into the source mirror and marks what
 // changed as dirty. Entries that did not change cost no write.
-// pointers are the attributes by which entries name others.
-func (s *Store) StoreEntries(ctx context.Context, directory string, entries []*entry.Entry, pointers []string) (Stored, error) {
-	if err := s.renameContainers(ctx, directory, entries); err != nil {
+func (s *Store) StoreEntries(ctx context.Context, source Source, entries []*entry.Entry) (Stored, error) {
+	directory := source.Directory
+	if err := s.renameContainers(ctx, source, entries); err != nil {
 		return Stored{}, err
 	}
 	n := len(entries)
 	ids, kinds, dns, paths := make([]string, 0, n), make([]string, 0, n), make([]string, 0, n), make([]string, 0, n)
 	attributes, digests, searches := make([]string, 0, n), make(byteaArray, 0, n), make([]string, 0, n)
 	at := map[entry.ID]*entry.Entry{}
-	named := []byte(strings.Join(pointerList(pointers), "\n"))
+	named := []byte(strings.Join(pointerList(source.Pointers), "\n"))
 	for i := n - 1; i >= 0; i-- { // the last word on an entry counts
 		e := entries[i]
 		if at[e.ID] != nil {
@@ -114,12 +124,36 @@ func (s *Store) StoreEntries(ctx context.Context, directory string, entries []*e
 			}
 		}
 	}
-	return counts.Stored, s.storePointers(ctx, directory, pointers, stored)
+	if err := s.loseNames(ctx, source, counts.IDs); err != nil {
+		return counts.Stored, err
+	}
+	return counts.Stored, s.storePointers(ctx, directory, source.Pointers, stored)
+}
+
+// loseNames unties what names renamed entries by their old names.
+func (s *Store) loseNames(ctx context.Context, source Source, ids textArray) error {
+	if !source.ByName || len(ids) == 0 {
+		return nil
+	}
+	_, err := s.exec(ctx, `
+		WITH renamed AS (SELECT id, path FROM entries WHERE directory = @directory AND id = ANY((@ids)::text[]::uuid[])),
+		members AS (
+			UPDATE memberships m SET member_id = NULL FROM renamed r WHERE m.directory = @directory AND m.member_id = r.id AND m.member_path <> r.path RETURNING m.group_id AS id
+		), named AS (
+			UPDATE pointers p SET target_id = NULL FROM renamed r WHERE p.directory = @directory AND p.target_id = r.id AND p.path <> r.path RETURNING p.entry_id AS id
+		)
+		INSERT INTO dirty_references (directory, entry_id) SELECT @directory , id FROM members UNION SELECT @directory , id FROM named ON CONFLICT DO NOTHING`,
+		map[string]any{"directory": source.Directory, "ids": ids})
+	if err != nil {
+		return fmt.Errorf("untie old names in %s: %w", source.Directory, err)
+	}
+	return nil
 }
 
 // renameContainers moves the names of all entries below containers whose name
 // changed, since directories report only the container.
-func (s *Store) renameContainers(ctx context.Context, directory string, entries []*entry.Entry) error {
+func (s *Store) renameContainers(ctx context.Context, source Source, entries []*entry.Entry) error {
+	directory := source.Directory
 	for _, e := range entries {
 		if e.Kind != entry.Container {
 			continue
@@ -140,15 +174,22 @@ func (s *Store) renameContainers(ctx context.Context, directory string, entries 
 			return err
 		}
 		// In the C collation "0" follows "/", so this range is what lies below.
-		_, err = s.exec(ctx, `
+		var below struct{ IDs textArray }
+		err = s.raw(ctx, `
 			WITH moved AS (
 				UPDATE entries SET dn = left(dn, length(dn) - ?) || ?, path = ? || substr(path, ?), digest = '',
 					search = lower(left(dn, length(dn) - ?) || ?) || substr(search, strpos(search, E'\n'))
 				WHERE directory = ? AND path > ? AND path < ? AND gone IS NULL RETURNING id, kind
 			)
-			INSERT INTO dirty (directory, entry_id) SELECT ?, id FROM moved WHERE kind <> 'container'
-			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0`,
-			len([]rune(old.DN)), e.DN, dn.Path(), len([]rune(old.Path))+1, len([]rune(old.DN)), e.DN, directory, old.Path+"/", old.Path+"0", directory)
+			, marked AS (
+				INSERT INTO dirty (directory, entry_id) SELECT ?, id FROM moved WHERE kind <> 'container'
+				ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0
+			)
+			SELECT coalesce(array_agg(id::text) FILTER (WHERE kind <> 'container'), '{}') AS ids FROM moved`,
+			len([]rune(old.DN)), e.DN, dn.Path(), len([]rune(old.Path))+1, len([]rune(old.DN)), e.DN, directory, old.Path+"/", old.Path+"0", directory).Scan(&below).Error
+		if err == nil {
+			err = s.loseNames(ctx, source, below.IDs)
+		}
 		if err != nil {
 			return fmt.Errorf("rename what lies below %s: %w", old.DN, err)
 		}

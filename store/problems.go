@@ -109,7 +109,7 @@ func (s *Store) ObjectCounts(ctx context.Context) (wire.ObjectCounts, error) {
 		(SELECT count(*) FROM links WHERE kind = 'user') AS linked,
 		(SELECT count(*) FROM links WHERE kind = 'group') AS groups,
 		(SELECT count(*) FROM links WHERE kind = 'contact') AS contacts,
-		(SELECT count(*) FROM links WHERE left_at IS NOT NULL) AS suspended,
+		(SELECT count(*) FROM links WHERE kind = 'user' AND left_at IS NOT NULL) AS suspended,
 		(SELECT count(*) FROM resources r WHERE NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)) AS cloud_only,
 		(SELECT count(*) FROM dirty) AS dirty`).Scan(&c).Error
 	return c, err

@@ -89,10 +89,10 @@ func containers(t *testing.T, s *Store) {
 	ctx := t.Context()
 	group := person(20, "CN=Crew,OU=Fleet,DC=example")
 	group.Kind = entry.Group
-	_, err := s.StoreEntries(ctx, "halvard", []*entry.Entry{
+	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{
 		container(1, "OU=Fleet,DC=example"), container(2, "OU=Deck,OU=Fleet,DC=example"), container(3, `OU=a\,b/c,DC=example`),
 		person(10, "CN=A,OU=Fleet,DC=example"), person(11, "CN=B,OU=Deck,OU=Fleet,DC=example"), person(12, "CN=C,OU=Deck,OU=Fleet,DC=example"), person(13, `CN=D,OU=a\,b/c,DC=example`), group,
-	}, nil)
+	})
 	require.NoError(t, err)
 	got, err := s.Containers(ctx, "halvard")
 	require.NoError(t, err)
@@ -104,7 +104,7 @@ func containers(t *testing.T, s *Store) {
 
 	// A container that was renamed is found by its former name, one that was
 	// deleted is told as such.
-	_, err = s.StoreEntries(ctx, "halvard", []*entry.Entry{container(1, "OU=Ships,DC=example")}, nil)
+	_, err = s.StoreEntries(ctx, halvard, []*entry.Entry{container(1, "OU=Ships,DC=example")})
 	require.NoError(t, err)
 	path := func(dn string) string {
 		parsed, err := entry.ParseDN(dn)
@@ -136,7 +136,7 @@ func containers(t *testing.T, s *Store) {
 func removals(t *testing.T, s *Store) {
 	ctx := t.Context()
 	a, b := person(1, "CN=A,DC=example"), person(2, "CN=B,DC=example")
-	_, err := s.StoreEntries(ctx, "halvard", []*entry.Entry{a, b}, nil)
+	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{a, b})
 	require.NoError(t, err)
 	_, err = s.StoreResources(ctx, entry.User, []entry.Resource{resource("r1", "a@halvard.example", a.LinkKey()), resource("r2", "b@halvard.example", b.LinkKey())}, nil, true)
 	require.NoError(t, err)
@@ -284,7 +284,7 @@ func everybody(t *testing.T, s *Store) {
 			links = append(links, NewLink{ref(e), entry.User, e.LinkKey(), "r" + e.LinkKey(), "create"})
 		}
 	}
-	_, err := s.StoreEntries(ctx, "halvard", all, nil)
+	_, err := s.StoreEntries(ctx, halvard, all)
 	require.NoError(t, err)
 	require.NoError(t, s.SaveLinks(ctx, 1, links))
 	_, err = s.MarkGone(ctx, "halvard", []entry.ID{all[0].ID, all[1].ID}) // one with a link, one without

@@ -29,6 +29,9 @@ func open(t *testing.T, server *lab.Postgres) *Store {
 	return s
 }
 
+// halvard is where the entries of tests come from.
+var halvard = Source{Directory: "halvard", ByName: true}
+
 func person(n int, dn string) *entry.Entry {
 	id, _ := entry.NewID(fmt.Sprintf("00000000-0000-4000-8000-%012d", n))
 	return &entry.Entry{Directory: "halvard", ID: id, Kind: entry.User, DN: dn, Attributes: entry.Attributes{"cn": {fmt.Sprintf("Crew %d", n)}, "mail": {fmt.Sprintf("crew%d@halvard.example", n)}}}
@@ -102,18 +105,18 @@ func TestStore(t *testing.T) {
 func unchangedEntries(t *testing.T, s *Store) {
 	ctx := t.Context()
 	a, b := person(1, "CN=A,OU=Fleet,DC=example"), person(2, `CN=O'Neil\, \"B\",OU=Fleet,DC=example`)
-	stored, err := s.StoreEntries(ctx, "halvard", []*entry.Entry{a, b}, nil)
+	stored, err := s.StoreEntries(ctx, halvard, []*entry.Entry{a, b})
 	require.NoError(t, err)
 	assert.Equal(t, Stored{Added: 2}, stored)
 	assert.Equal(t, 2, s.dirtyCount(t))
 	s.clean(t)
-	stored, err = s.StoreEntries(ctx, "halvard", []*entry.Entry{a, b}, nil)
+	stored, err = s.StoreEntries(ctx, halvard, []*entry.Entry{a, b})
 	require.NoError(t, err)
 	assert.Equal(t, Stored{}, stored)
 	assert.Zero(t, s.dirtyCount(t))
 	a.Attributes["title"] = []string{"Mate {} \\ \" æøå"}
 	twice := person(1, "CN=older word,OU=Fleet,DC=example")
-	stored, err = s.StoreEntries(ctx, "halvard", []*entry.Entry{twice, a}, nil)
+	stored, err = s.StoreEntries(ctx, halvard, []*entry.Entry{twice, a})
 	require.NoError(t, err)
 	assert.Equal(t, Stored{Changed: 1}, stored)
 	got, err := s.Entry(ctx, "halvard", a.ID)
@@ -127,10 +130,10 @@ func renamedContainers(t *testing.T, s *Store) {
 	ctx := t.Context()
 	fleet := container(1, "OU=Fleet,DC=example")
 	inside, beside := person(2, "CN=A,OU=Deck,OU=Fleet,DC=example"), person(3, "CN=B,OU=Fleetwood,DC=example")
-	_, err := s.StoreEntries(ctx, "halvard", []*entry.Entry{fleet, inside, beside}, nil)
+	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{fleet, inside, beside})
 	require.NoError(t, err)
 	s.clean(t)
-	_, err = s.StoreEntries(ctx, "halvard", []*entry.Entry{container(1, "OU=Ships,DC=example")}, nil)
+	_, err = s.StoreEntries(ctx, halvard, []*entry.Entry{container(1, "OU=Ships,DC=example")})
 	require.NoError(t, err)
 	got, err := s.Entry(ctx, "halvard", inside.ID)
 	require.NoError(t, err)
@@ -151,7 +154,7 @@ func renamedContainers(t *testing.T, s *Store) {
 func goneEntries(t *testing.T, s *Store) {
 	ctx := t.Context()
 	a, b := person(1, "CN=A,DC=example"), person(2, "CN=B,DC=example")
-	_, err := s.StoreEntries(ctx, "halvard", []*entry.Entry{a, b}, nil)
+	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{a, b})
 	require.NoError(t, err)
 	s.clean(t)
 	n, err := s.MarkGoneExcept(ctx, "halvard", map[entry.ID]struct{}{a.ID: {}})
@@ -163,7 +166,7 @@ func goneEntries(t *testing.T, s *Store) {
 	got, err := s.Entry(ctx, "halvard", b.ID)
 	require.NoError(t, err)
 	assert.True(t, got.Gone, "the row stays, for why")
-	stored, err := s.StoreEntries(ctx, "halvard", []*entry.Entry{b}, nil)
+	stored, err := s.StoreEntries(ctx, halvard, []*entry.Entry{b})
 	require.NoError(t, err)
 	assert.Equal(t, Stored{Changed: 1}, stored, "back from deletion")
 }
@@ -171,7 +174,7 @@ func goneEntries(t *testing.T, s *Store) {
 func changedResources(t *testing.T, s *Store) {
 	ctx := t.Context()
 	a := person(1, "CN=A,DC=example")
-	_, err := s.StoreEntries(ctx, "halvard", []*entry.Entry{a}, nil)
+	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{a})
 	require.NoError(t, err)
 	r := resource("r1", "A@halvard.example", a.LinkKey())
 	changed, err := s.StoreResources(ctx, entry.User, []entry.Resource{r, resource("r2", "b@halvard.example", "")}, nil, true)
@@ -207,7 +210,7 @@ func changedResources(t *testing.T, s *Store) {
 func claims(t *testing.T, s *Store) {
 	ctx := t.Context()
 	a, b := person(1, "CN=A,DC=example"), person(2, "CN=B,DC=example")
-	_, err := s.StoreEntries(ctx, "halvard", []*entry.Entry{a, b}, nil)
+	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{a, b})
 	require.NoError(t, err)
 	taken, err := s.ReplaceClaims(ctx, []Ref{ref(a), ref(b)}, []NewClaim{{ref(a), "userName=x", a.DN}, {ref(b), "userName=x", b.DN}})
 	require.NoError(t, err)
@@ -228,7 +231,7 @@ func skipLocked(t *testing.T, s *Store) {
 	for i := range 10 {
 		all = append(all, person(i, fmt.Sprintf("CN=%d,DC=example", i)))
 	}
-	_, err := s.StoreEntries(ctx, "halvard", all, nil)
+	_, err := s.StoreEntries(ctx, halvard, all)
 	require.NoError(t, err)
 	err = s.Tx(ctx, func(one *Store) error {
 		first, err := one.NextDirty(ctx, DirtyNow, Ref{}, 6)
@@ -282,7 +285,7 @@ func orders(t *testing.T, s *Store) {
 func superseded(t *testing.T, s *Store) {
 	ctx := t.Context()
 	a, b, c := person(1, "CN=A,DC=example"), person(2, "CN=B,DC=example"), person(3, "CN=C,DC=example")
-	_, err := s.StoreEntries(ctx, "halvard", []*entry.Entry{a, b, c}, nil)
+	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{a, b, c})
 	require.NoError(t, err)
 	s.clean(t)
 	run := s.newRun(t)
@@ -320,7 +323,7 @@ func superseded(t *testing.T, s *Store) {
 func problems(t *testing.T, s *Store) {
 	ctx := t.Context()
 	a := person(1, "CN=A,DC=example")
-	_, err := s.StoreEntries(ctx, "halvard", []*entry.Entry{a}, nil)
+	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{a})
 	require.NoError(t, err)
 	met := func(run int64, code string) wire.OpenProblem {
 		require.NoError(t, s.SaveProblems(ctx, run, []NewProblem{{ref(a), code, "detail", []string{"r1", "r2"}}}))
@@ -356,7 +359,7 @@ func memberships(t *testing.T, s *Store) {
 	}
 	a, b := person(1, "CN=A,DC=example"), person(2, "CN=B,DC=example")
 	inner, outer := group(10, "CN=Inner,DC=example", a.DN), group(11, "CN=Outer,DC=example", "cn=inner, dc=example", "CN=Stranger,DC=else")
-	_, err := s.StoreEntries(ctx, "halvard", []*entry.Entry{outer, inner, a, b}, nil)
+	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{outer, inner, a, b})
 	require.NoError(t, err)
 	require.NoError(t, s.ResolveMembers(ctx, "halvard"))
 	groups := func(e *entry.Entry) ([]string, []string) {
@@ -372,18 +375,18 @@ func memberships(t *testing.T, s *Store) {
 	assert.Equal(t, [2]int{2, 1}, [2]int{members, unknown})
 
 	s.clean(t)
-	_, err = s.StoreEntries(ctx, "halvard", []*entry.Entry{group(11, outer.DN, inner.DN, b.DN), group(10, inner.DN, a.DN)}, nil)
+	_, err = s.StoreEntries(ctx, halvard, []*entry.Entry{group(11, outer.DN, inner.DN, b.DN), group(10, inner.DN, a.DN)})
 	require.NoError(t, err)
 	assert.Equal(t, 2, s.dirtyCount(t), "only whom the change concerns")
 	s.clean(t)
-	_, err = s.StoreEntries(ctx, "halvard", []*entry.Entry{group(11, outer.DN, b.DN)}, nil)
+	_, err = s.StoreEntries(ctx, halvard, []*entry.Entry{group(11, outer.DN, b.DN)})
 	require.NoError(t, err)
 	assert.Equal(t, 3, s.dirtyCount(t), "a group that leaves a group concerns its people")
 	_, all = groups(a)
 	assert.Equal(t, []string{inner.DN}, all)
 
 	// A cycle of groups ends.
-	_, err = s.StoreEntries(ctx, "halvard", []*entry.Entry{group(11, outer.DN, inner.DN, b.DN), group(10, inner.DN, a.DN, outer.DN)}, nil)
+	_, err = s.StoreEntries(ctx, halvard, []*entry.Entry{group(11, outer.DN, inner.DN, b.DN), group(10, inner.DN, a.DN, outer.DN)})
 	require.NoError(t, err)
 	_, all = groups(b)
 	assert.Equal(t, []string{inner.DN, outer.DN}, all)
@@ -398,7 +401,7 @@ func memberships(t *testing.T, s *Store) {
 func find(t *testing.T, s *Store) {
 	ctx := t.Context()
 	a := person(1, "CN=Ada Lind,OU=Fleet,DC=example")
-	_, err := s.StoreEntries(ctx, "halvard", []*entry.Entry{a, person(2, "CN=Bo,OU=Fleet,DC=example")}, nil)
+	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{a, person(2, "CN=Bo,OU=Fleet,DC=example")})
 	require.NoError(t, err)
 	require.NoError(t, s.SaveDirectoryState(ctx, DirectoryState{Directory: "halvard", Base: "DC=example", Attributes: []string{"cn"}, Read: time.Now()}))
 	_, err = s.StoreResources(ctx, entry.User, []entry.Resource{resource("r1", "ada@halvard.example", a.LinkKey()), resource("r2", "only@halvard.example", "")}, nil, true)
@@ -505,7 +508,7 @@ func events(t *testing.T, s *Store) {
 func discarded(t *testing.T, s *Store) {
 	ctx := t.Context()
 	require.NoError(t, s.Discarded(ctx, func(tx *Store) error {
-		_, err := tx.StoreEntries(ctx, "halvard", []*entry.Entry{person(1, "CN=A,DC=example")}, nil)
+		_, err := tx.StoreEntries(ctx, halvard, []*entry.Entry{person(1, "CN=A,DC=example")})
 		return err
 	}))
 	assert.Zero(t, s.dirtyCount(t))

@@ -23,6 +23,7 @@ const router = useRouter()
 const session = useSession()
 const message = useMessage()
 const id = computed(() => Number(route.params.id))
+const kind = useQuery<Change['kind'] | ''>('kind', '', 'cursor')
 const operation = useQuery<Change['operation'] | ''>('operation', '', 'cursor')
 const state = useQuery<Change['state'] | ''>('state', '', 'cursor')
 const text = useQuery<string>('text', '', 'cursor')
@@ -33,9 +34,9 @@ const { data: run, failure, again } = useLoad(() => unwrap(api.GET('/api/v1/runs
 const changes = useLoad(
   () =>
     unwrap(api.GET('/api/v1/runs/{id}/changes', {
-      params: { path: { id: id.value }, query: { limit: pageSize, cursor: cursor.value || undefined, operation: operation.value || undefined, state: state.value || undefined, text: text.value || undefined } },
+      params: { path: { id: id.value }, query: { limit: pageSize, cursor: cursor.value || undefined, kind: kind.value || undefined, operation: operation.value || undefined, state: state.value || undefined, text: text.value || undefined } },
     })),
-  [id, operation, state, text, cursor],
+  [id, kind, operation, state, text, cursor],
 )
 onUnmounted(
   useLive().listen((event) => {
@@ -67,13 +68,15 @@ const stages = computed(() => {
   return run.value?.rehearsal ? ['read', 'plan'] : ['read', 'plan', 'write']
 })
 const plans = computed(() => stages.value.includes('plan'))
-const operations = [{ label: 'All operations', value: '' }, ...['create', 'adopt', 'update', 'restore', 'suspend'].map((value) => ({ label: value, value })), { label: 'problem', value: 'none' }]
+const operations = [{ label: 'All operations', value: '' }, ...['create', 'adopt', 'update', 'restore', 'suspend', 'delete'].map((value) => ({ label: value, value })), { label: 'problem', value: 'none' }]
+const kinds = [{ label: 'All kinds', value: '' }, ...['user', 'group', 'contact'].map((value) => ({ label: value, value }))]
 const states = [{ label: 'All states', value: '' }, ...['done', 'failed', 'held', 'blocked', 'planned', 'sent', 'superseded'].map((value) => ({ label: changeWord({ state: value as Change['state'] }, false).text, value }))]
 
 const columns = computed<DataTableColumns<Change>>(() => [
   { type: 'expand', expandable: (change) => change.diffs.length > 0 || Boolean(change.answer), renderExpand: (change) => h('div', [change.answer ? h('p', { class: 'bad', style: 'margin: 0 0 8px' }, change.answer) : null, change.diffs.length ? h(Diffs, { diffs: change.diffs }) : null]) },
   { title: 'Operation', key: 'operation', width: 100, render: (change) => (change.operation === 'none' ? 'nothing' : change.operation) },
-  { title: 'Object', key: 'name', width: 430, render: (change) => h('div', [h('div', [h(RouterLink, { to: { name: 'object', params: { id: change.entryId } } }, () => change.name)]), h(Dn, { dn: change.dn, class: 'quiet' })]) },
+  { title: 'Kind', key: 'kind', width: 80 },
+  { title: 'Object', key: 'name', width: 400, render: (change) => h('div', [h('div', [h(RouterLink, { to: { name: 'object', params: { id: change.entryId } } }, () => change.name)]), h(Dn, { dn: change.dn, class: 'quiet' })]) },
   { title: 'What changes', key: 'diffs', render: (change) => change.answer || change.diffs.map((diff) => shortTarget(diff.target)).join(', ') },
   { title: 'State', key: 'state', width: 130, render: (change) => h(Tag, changeWord(change, run.value?.rehearsal ?? false)) },
 ])
@@ -132,6 +135,7 @@ async function release(): Promise<void> {
         <RunCounts :counts="run.counts" class="counts" />
         <div class="page-head filters">
           <h2>Changes</h2>
+          <NSelect v-model:value="kind" :options="kinds" size="small" style="width: 120px" aria-label="Kind" />
           <NSelect v-model:value="operation" :options="operations" size="small" style="width: 150px" aria-label="Operation" />
           <NSelect v-model:value="state" :options="states" size="small" style="width: 140px" aria-label="State" />
           <NInput v-model:value="typed" size="small" clearable placeholder="Login or name contains" style="width: 220px" :input-props="{ 'aria-label': 'Login or name contains' }" />
@@ -139,7 +143,7 @@ async function release(): Promise<void> {
         </div>
         <Fault v-if="changes.failure.value" :failure="changes.failure.value" @again="changes.again" />
         <NDataTable v-else :columns="columns" :data="changes.data.value?.items ?? []" :row-key="(change: Change) => change.id" size="small" :loading="changes.loading.value && !changes.data.value">
-          <template #empty>{{ operation || state || text ? 'No change fits this choice.' : ended ? 'Nothing had to change: everything was in step.' : 'No changes planned yet.' }}</template>
+          <template #empty>{{ kind || operation || state || text ? 'No change fits this choice.' : ended ? 'Nothing had to change: everything was in step.' : 'No changes planned yet.' }}</template>
         </NDataTable>
         <div class="row foot">
           <NButton v-if="cursor" size="small" @click="cursor = ''">First page</NButton>

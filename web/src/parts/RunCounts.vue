@@ -13,6 +13,7 @@ const parts = computed(() =>
       ['updated', props.counts.update, ''],
       ['restored', props.counts.restore, ''],
       ['suspended', props.counts.suspend, 'warn'],
+      ['deleted', props.counts.delete ?? 0, 'warn'],
       ['held', props.counts.held, 'warn'],
       ['with a problem', props.counts.problems, 'bad'],
     ] as [string, number, string][]

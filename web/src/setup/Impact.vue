@@ -74,6 +74,7 @@ const lines = computed(() => {
       ['changed', c.update, 'update', ''],
       ['restored', c.restore, 'restore', ''],
       ['suspended', c.suspend + c.held, 'suspend', 'warn'],
+      ['deleted', c.delete ?? 0, 'delete', 'warn'],
     ] as [string, number, string, string][]
   ).map(([text, n, operation, tone]) => ({ text, n, query: { operation }, tone }))
 })
