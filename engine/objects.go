@@ -216,7 +216,7 @@ func (e *Engine) why(ctx context.Context, settings *compiled, dirty store.Dirty,
 		add(reason.Node{Text: "Match: which resource is it?", Outcome: reason.Yes, Value: value, Children: []reason.Node{{Text: "the lasting link, by link key", Outcome: reason.Yes, Value: object.Link.LinkKey, Deciding: true}}})
 	case verdict.In:
 		var keys []string
-		for _, key := range settings.of(dirty.Entry.Kind).match.Keys(dirty.Entry) {
+		for _, key := range settings.keysOf(s) {
 			keys = append(keys, key.Text())
 		}
 		holders, err := e.store.Holders(ctx, keys)

@@ -158,7 +158,7 @@ func (s *subject) unmatched() bool { return s.written && s.Verdict.In && s.Dirty
 // matchWith decides the match from what the mirror holds.
 func (c *compiled) matchWith(s *subject, holders map[string][]store.Holder) {
 	kind := s.Dirty.Entry.Kind
-	s.Match = c.of(kind).match.Decide(s.Dirty.Entry, func(key match.Key) []match.Candidate {
+	s.Match = match.Decide(c.keysOf(s), func(key match.Key) []match.Candidate {
 		var candidates []match.Candidate
 		for _, holder := range holders[key.Text()] {
 			if holder.Kind == kind {
@@ -167,6 +167,11 @@ func (c *compiled) matchWith(s *subject, holders map[string][]store.Holder) {
 		}
 		return candidates
 	})
+}
+
+// keysOf are the values by which the subject's resource may be found.
+func (c *compiled) keysOf(s *subject) []match.Key {
+	return c.of(s.Dirty.Entry.Kind).match.Keys(s.Dirty.Entry, s.Desired.Texts)
 }
 
 // decideByHand puts what an operator has decided in the place of the rules.
@@ -253,7 +258,7 @@ func (p *planner) match(ctx context.Context, state *store.Store, subjects []*sub
 	for _, s := range subjects {
 		if s.unmatched() {
 			open = append(open, s.ref)
-			for _, key := range p.settings.of(s.Dirty.Entry.Kind).match.Keys(s.Dirty.Entry) {
+			for _, key := range p.settings.keysOf(s) {
 				keys = append(keys, key.Text())
 			}
 		}

@@ -77,34 +77,35 @@ func (x *execution) collisions(ctx context.Context, work *survey.Survey, people 
 		return err
 	}
 	var keys []string
+	var open []*subject
 	for _, one := range people {
-		if unlinked[store.Ref{Directory: one.Directory, ID: one.ID}] {
-			for _, key := range x.keysOf(*one) {
-				keys = append(keys, key.Text())
-			}
+		if !unlinked[store.Ref{Directory: one.Directory, ID: one.ID}] {
+			continue
+		}
+		s := &subject{Dirty: store.Dirty{Entry: *one}}
+		s.Desired = x.settings.of(one.Kind).rules.Apply(*one)
+		open = append(open, s)
+		for _, key := range x.keysOf(s) {
+			keys = append(keys, key.Text())
 		}
 	}
 	holders, err := x.store.Holders(ctx, keys)
 	if err != nil {
 		return err
 	}
-	for _, one := range people {
-		if !unlinked[store.Ref{Directory: one.Directory, ID: one.ID}] {
-			continue
-		}
-		s := &subject{}
-		s.Dirty.Entry = *one
+	for _, s := range open {
+		one := s.Dirty.Entry
 		x.settings.matchWith(s, holders)
 		if s.Match.Action == match.Stop {
-			work.Collision(*one, "", "", s.Match.Problem.Detail)
+			work.Collision(one, "", "", s.Match.Problem.Detail)
 			continue
 		}
 		if s.Match.Action != match.Create {
 			continue
 		}
-		for _, key := range x.keysOf(*one) {
+		for _, key := range x.keysOf(s) {
 			if found := holders[key.Text()]; len(found) > 0 {
-				work.Collision(*one, "mail", key.Value, fmt.Sprintf("%s = %s is on the resource %s (%s), which no match rule ties to this entry", key.Attribute, key.Value, found[0].Resource.Login(), found[0].Resource.ID()))
+				work.Collision(one, "mail", key.Value, fmt.Sprintf("%s = %s is on the resource %s (%s), which no match rule ties to this entry", key.Attribute, key.Value, found[0].Resource.Login(), found[0].Resource.ID()))
 				break
 			}
 		}
@@ -113,10 +114,9 @@ func (x *execution) collisions(ctx context.Context, work *survey.Survey, people 
 }
 
 // keysOf are the keys of the match rules, and login and addresses crosswise.
-func (x *execution) keysOf(e entry.Entry) []match.Key {
-	keys := x.settings.of(e.Kind).match.Keys(e)
-	login := x.settings.of(e.Kind).rules.Apply(e).Text("userName")
-	for _, value := range append([]string{login}, e.Attributes.All("mail")...) {
+func (x *execution) keysOf(s *subject) []match.Key {
+	keys := x.settings.keysOf(s)
+	for _, value := range append([]string{s.Desired.Text("userName")}, s.Dirty.Entry.Attributes.All("mail")...) {
 		if value = strings.TrimSpace(value); value != "" {
 			keys = append(keys, match.Key{Kind: entry.User, Rule: "crosswise", Attribute: "userName", Value: value}, match.Key{Kind: entry.User, Rule: "crosswise", Attribute: "emails.value", Value: value})
 		}

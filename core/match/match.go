@@ -79,7 +79,9 @@ func Compile(of settings.Taking) *Rules { return &Rules{of.Match} }
 func (m *Rules) Attributes() []string {
 	var names []string
 	for _, rule := range m.rules {
-		names = append(names, rule.From)
+		if rule.From != "" {
+			names = append(names, rule.From)
+		}
 	}
 	return names
 }
@@ -96,15 +98,20 @@ func (m *Rules) Indexed() []entry.Path {
 }
 
 // Keys lists the values by which the entry's resource may be found, in the
-// order in which they count.
-func (m *Rules) Keys(e entry.Entry) []Key {
+// order in which they count. wanted gives the values that the resource would
+// have at paths with a key (entry.Path.Key).
+func (m *Rules) Keys(e entry.Entry, wanted func(key string) []string) []Key {
 	keys := []Key{{e.Kind, LinkKeyRule, "externalId", e.LinkKey()}}
 	for _, rule := range m.rules {
 		path, err := entry.ParsePath(rule.Resource)
 		if err != nil {
 			continue
 		}
-		for _, value := range e.Attributes.All(rule.From) {
+		values := wanted(path.Key())
+		if rule.From != "" {
+			values = e.Attributes.All(rule.From)
+		}
+		for _, value := range values {
 			if strings.TrimSpace(value) != "" {
 				keys = append(keys, Key{e.Kind, rule.Name, path.Key(), value})
 			}
@@ -113,11 +120,10 @@ func (m *Rules) Keys(e entry.Entry) []Key {
 	return keys
 }
 
-// Decide matches an entry; found gives the candidates of one key.
-func (m *Rules) Decide(e entry.Entry, found func(Key) []Candidate) Decision {
+// Decide matches an entry by its keys; found gives the candidates of one key.
+func Decide(keys []Key, found func(Key) []Candidate) Decision {
 	var d Decision
 	byRule := map[string][]Candidate{}
-	keys := m.Keys(e)
 	for _, key := range keys {
 		for _, candidate := range found(key) {
 			if !contains(byRule[key.Rule], candidate.Resource.ID()) {

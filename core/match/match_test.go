@@ -16,6 +16,19 @@ var rules = Compile(settings.Taking{Match: []settings.MatchRule{
 	{Name: "same address", From: "mail", Resource: `emails[type eq "work"].value`},
 }})
 
+// nobody is wanted where rules name the attribute.
+func nobody(string) []string { return nil }
+
+func TestARuleWithoutAnAttributeLooksForWhatTheResourceWouldHave(t *testing.T) {
+	t.Parallel()
+	byRules := Compile(settings.Taking{Match: []settings.MatchRule{{Name: "same login", Resource: "userName"}}})
+	keys := byRules.Keys(entry.Entry{Kind: entry.User}, func(key string) []string {
+		return map[string][]string{"userName": {"Mira@halvard.example"}}[key]
+	})
+	require.Len(t, keys, 2)
+	assert.Equal(t, "userName=mira@halvard.example", keys[1].Text())
+}
+
 func resource(id, externalID string, more ...any) entry.Resource {
 	return entry.Resource{"id": id, "userName": id + "@halvard.example", "externalId": externalID, "roles": more}
 }
@@ -43,7 +56,7 @@ func TestDecide(t *testing.T) {
 		"it bears a link key that nobody claims": {map[string][]Candidate{byLogin: {{Resource: resource("r1", "y")}}}, Stop, "", problem.LinkConflict},
 		"it administers the cloud":               {map[string][]Candidate{byLogin: {{Resource: resource("r1", "", role)}}}, Stop, "", problem.ProtectedResource},
 	} {
-		d := rules.Decide(jon, func(k Key) []Candidate { return c.found[k.Text()] })
+		d := Decide(rules.Keys(jon, nobody), func(k Key) []Candidate { return c.found[k.Text()] })
 		assert.Equal(t, c.want, d.Action, name)
 		assert.Equal(t, c.id, d.Resource.ID(), name)
 		if c.code != "" {

@@ -226,6 +226,23 @@ func (d Desired) Value(target string) any {
 	return nil
 }
 
+// Texts lists the desired values at paths with a key (entry.Path.Key).
+func (d Desired) Texts(key string) []string {
+	var texts []string
+	for _, v := range d.Values {
+		if v.Path.Key() != key {
+			continue
+		}
+		switch value := v.Value.(type) {
+		case string:
+			texts = append(texts, value)
+		case []string:
+			texts = append(texts, value...)
+		}
+	}
+	return texts
+}
+
 // Text returns the desired value of a target as text.
 func (d Desired) Text(target string) string {
 	text, _ := d.Value(target).(string)

@@ -8,7 +8,7 @@ import (
 )
 
 // Default returns the settings that suit most directories: people are matched
-// by login and then by address, and only the attributes listed here are ever
+// by the login and then by the address that they would have, and only the attributes listed here are ever
 // touched in the cloud. Where the directories speak both dialects, each
 // attribute is taken from the dialect that has it.
 func Default(directories ...Directory) Document {
@@ -18,7 +18,7 @@ func Default(directories ...Directory) Document {
 		Directories: directories,
 		Users: Taking{
 			Filter: d.users,
-			Match:  d.match,
+			Match:  []MatchRule{{Name: "same login", Resource: "userName"}, {Name: "same address", Resource: "emails.value"}},
 			Rules: []Rule{
 				d.rule("userName", "userPrincipalName", "mail", true),
 				{Target: "active", Formula: d.active},
@@ -36,7 +36,7 @@ func Default(directories ...Directory) Document {
 		},
 		Groups: Taking{
 			Filter: d.groups,
-			Match:  []MatchRule{{Name: "same name", From: "cn", Resource: "displayName"}},
+			Match:  []MatchRule{{Name: "same name", Resource: "displayName"}},
 			Rules: []Rule{
 				{Target: "displayName", Formula: `entry.displayName != "" ? entry.displayName : entry.cn`, Required: true},
 				{Target: "members", Reference: "member"},
@@ -45,7 +45,7 @@ func Default(directories ...Directory) Document {
 		},
 		Contacts: Taking{
 			Filter: d.contacts,
-			Match:  []MatchRule{{Name: "same address", From: "mail", Resource: "emails.value"}},
+			Match:  []MatchRule{{Name: "same address", Resource: "emails.value"}},
 			Rules: []Rule{
 				{Target: "displayName", Formula: `entry.displayName != "" ? entry.displayName : entry.cn`, Required: true},
 				{Target: "name.givenName", From: "givenName"},
@@ -64,7 +64,6 @@ func Default(directories ...Directory) Document {
 type defaults struct {
 	ad, standard                    bool
 	users, groups, contacts, active string
-	match                           []MatchRule
 }
 
 func defaultsFor(directories []Directory) defaults {
@@ -78,21 +77,14 @@ func defaultsFor(directories []Directory) defaults {
 		// Not what the controller itself needs.
 		adGroups, standardGroups = "(&(objectClass=group)(!(isCriticalSystemObject=TRUE)))", "(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames))"
 	)
-	sameLogin := func(from string) MatchRule { return MatchRule{Name: "same login", From: from, Resource: "userName"} }
-	sameAddress := MatchRule{Name: "same address", From: "mail", Resource: "emails.value"}
 	switch {
 	case d.ad && d.standard:
 		d.users, d.groups, d.contacts = "(|"+adUsers+standardUsers+")", "(|"+adGroups+standardGroups+")", "(objectClass=contact)"
 		d.active = adActive + " && " + standardActive
-		byMail := sameLogin("mail")
-		byMail.Name = "login is the address"
-		d.match = []MatchRule{sameLogin("userPrincipalName"), byMail, sameAddress}
 	case d.standard:
 		d.users, d.groups, d.active = standardUsers, standardGroups, standardActive
-		d.match = []MatchRule{sameLogin("mail"), sameAddress}
 	default:
 		d.users, d.groups, d.contacts, d.active = adUsers, adGroups, "(objectClass=contact)", adActive
-		d.match = []MatchRule{sameLogin("userPrincipalName"), sameAddress}
 	}
 	return d
 }

@@ -140,11 +140,11 @@ func (d *Document) SetSelection(kind entry.Kind, s Selection) {
 }
 
 // MatchRule finds a resource that is already in the cloud for an entry that
-// has no link: the values of the entry's attribute From are looked up in the
-// resource attribute Resource.
+// has no link: the values of the entry's attribute From, or without From what
+// the rules give for Resource, are looked up in the resource attribute Resource.
 type MatchRule struct {
 	Name     string `json:"name" yaml:"name"`
-	From     string `json:"from" yaml:"from"`
+	From     string `json:"from,omitempty" yaml:"from,omitempty"`
 	Resource string `json:"resource" yaml:"resource"`
 }
 

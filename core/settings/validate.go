@@ -162,11 +162,17 @@ func (v *validation) taking(kind entry.Kind, t Taking) {
 		if rule.Name == "" {
 			v.add(path+".name", "give the match rule a name, such as same login")
 		}
-		if !attributeForm.MatchString(rule.From) {
+		if rule.From != "" && !attributeForm.MatchString(rule.From) {
 			v.add(path+".from", "%q is no directory attribute", rule.From)
 		}
-		if _, err := entry.ParsePath(rule.Resource); err != nil {
+		resource, err := entry.ParsePath(rule.Resource)
+		if err != nil {
 			v.add(path+".resource", "%s", err)
+		} else if rule.From == "" && !slices.ContainsFunc(t.Rules, func(r Rule) bool {
+			target, err := entry.ParsePath(r.Target)
+			return err == nil && target.Key() == resource.Key()
+		}) {
+			v.add(path+".from", "no rule makes %s; name the directory attribute whose values are looked up", rule.Resource)
 		}
 	}
 	targets := map[string]int{}
