@@ -323,9 +323,13 @@ func (a *Agent) carryOut(ctx context.Context, order wire.Order, lines *lineWrite
 		return wire.ReadDone{}, repair(ctx, session, order, lines)
 	}
 	request := directory.Request{Dialect: order.Dialect, Base: order.Base, Attributes: order.Attributes, Cookie: order.Cookie}
-	result, err := session.Read(ctx, request, func(item directory.Item) error {
+	send := func(item directory.Item) error {
 		return lines.write(wire.Line{Entry: item.Entry, Gone: item.Gone, Present: item.Present, Restart: item.Restart})
-	})
+	}
+	if order.Kind == wire.OrderFetch {
+		return wire.ReadDone{}, session.Fetch(ctx, request, order.Find, send)
+	}
+	result, err := session.Read(ctx, request, send)
 	return wire.ReadDone{Cookie: result.Cookie, Complete: result.Complete}, err
 }
 

@@ -64,11 +64,7 @@ func (s *Server) objectRoutes() {
 }
 
 func (s *Server) object(ctx context.Context, text string) (wire.Object, error) {
-	hit, err := s.engine.Resolve(ctx, text)
-	if err != nil {
-		return wire.Object{}, err
-	}
-	return s.engine.ObjectOf(ctx, hit)
+	return s.engine.Explain(ctx, text)
 }
 
 // pageAt is a page of a list whose cursor is an offset.

@@ -31,6 +31,7 @@ type changesQuery struct {
 	Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	Kind      string `query:"kind" enum:"user,group,contact"`
 	Operation string `query:"operation" enum:"create,adopt,update,restore,suspend,delete,none"`
+	Code      string `query:"code" maxLength:"60" doc:"Of a problem"`
 	State     string `query:"state" enum:"planned,sent,done,failed,held,superseded,blocked"`
 	Text      string `query:"text" maxLength:"200" doc:"Part of a login or a distinguished name"`
 }
@@ -90,7 +91,7 @@ func (s *Server) changes(ctx context.Context, in *changesQuery) (*body[wire.Page
 	if _, err := s.run(ctx, in.ID); err != nil {
 		return nil, fail(err)
 	}
-	changes, total, err := s.store.Changes(ctx, store.ChangeQuery{Run: in.ID, Kind: in.Kind, Operation: in.Operation, State: in.State, Text: in.Text, After: after, Limit: in.Limit})
+	changes, total, err := s.store.Changes(ctx, store.ChangeQuery{Run: in.ID, Kind: in.Kind, Operation: in.Operation, Code: in.Code, State: in.State, Text: in.Text, After: after, Limit: in.Limit})
 	page := wire.Page[wire.Change]{Items: changes, Total: total}
 	if len(changes) == in.Limit {
 		page.Next = strconv.FormatInt(changes[len(changes)-1].ID, 10)

@@ -91,6 +91,7 @@ func New(s *store.Store, e *engine.Engine, options Options) *Server {
 	server.scopeRoutes()
 	server.cloudRoutes()
 	server.surveyRoutes()
+	server.decideRoutes()
 	server.agentRoutes()
 	server.healthRoutes()
 	server.app.Use("/api", func(*fiber.Ctx) error { return fiber.NewError(http.StatusNotFound, "there is no such route") })

@@ -81,15 +81,16 @@ Exit status: 0 done, 1 failed, 2 done with problems.`,
 	root.PersistentFlags().StringVar(&d.service, "service", "", "URL of the service")
 	root.PersistentFlags().StringVar(&d.token, "token", "", "token for the service")
 	root.PersistentFlags().StringVarP(&d.output, "output", "o", "table", "how to print: table, json or yaml")
-	root.AddGroup(&cobra.Group{ID: "work", Title: "Sync:"}, &cobra.Group{ID: "choose", Title: "Choose and clean up:"}, &cobra.Group{ID: "look", Title: "Find and understand:"}, &cobra.Group{ID: "run", Title: "Set up and run:"})
+	root.AddGroup(&cobra.Group{ID: "work", Title: "Sync:"}, &cobra.Group{ID: "choose", Title: "Choose and clean up:"}, &cobra.Group{ID: "match", Title: "Match:"}, &cobra.Group{ID: "look", Title: "Find and understand:"}, &cobra.Group{ID: "run", Title: "Set up and run:"})
 	add := func(group string, commands ...*cobra.Command) {
 		for _, command := range commands {
 			command.GroupID = group
 			root.AddCommand(command)
 		}
 	}
-	add("work", newSyncCommand(d), newRehearseCommand(d), newRunsCommand(d))
-	add("choose", newScopeCommand(d), newSettingsCommand(d), newImpactCommand(d), newSurveyCommand(d))
+	add("work", newSyncCommand(d), newRehearseCommand(d), newRunsCommand(d), newTrialCommand(d))
+	add("choose", newScopeCommand(d), newSettingsCommand(d), newRulesCommand(d), newFormulaCommand(d), newImpactCommand(d), newSurveyCommand(d))
+	add("match", append(newDecideCommands(d), newForecastCommand(d))...)
 	add("look", newFindCommand(d), newWhyCommand(d), newHealthCommand(d), newProblemsCommand(d))
 	add("run", newLoginCommand(d), newDirectoryCommand(d), newAgentCommand(d), newCloudCommand(d), newServeCommand(), newDemoCommand(), newOpenAPICommand())
 	return root

@@ -9,7 +9,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"kambrel.example/kambrel/client"
-	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/wire"
 )
@@ -151,13 +150,7 @@ func printChanges(w io.Writer, run wire.Run, page wire.Page[wire.Change]) error 
 		if change.Answer != "" {
 			fmt.Fprintf(w, "  %s: %s\n", or(change.Code, "answer"), change.Answer)
 		}
-		for _, diff := range change.Diffs {
-			if len(diff.Added)+len(diff.Removed) > 0 {
-				fmt.Fprintf(w, "    %s: %s   (%s)\n", diff.Target, plan.ShowElements(diff), diff.Source)
-				continue
-			}
-			fmt.Fprintf(w, "    %s: %s -> %s   (%s)\n", diff.Target, quoted(diff.Before), quoted(diff.After), diff.Source)
-		}
+		printDiffs(w, change.Diffs)
 	}
 	if more := page.Total - len(page.Items); more > 0 {
 		fmt.Fprintf(w, "\n%d more: 'kambrel runs show %d --limit %d'\n", more, run.ID, min(page.Total, 1000))

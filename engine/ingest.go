@@ -202,6 +202,11 @@ func (i *ingestion) done(ctx context.Context, done wire.ReadDone) error {
 				return err
 			}
 			return tx.EndOrder(ctx, i.order.ID, "", "", i.counts)
+		case wire.OrderFetch:
+			if err := tx.ResolveMembers(ctx, i.order.Directory); err != nil {
+				return err
+			}
+			return tx.EndOrder(ctx, i.order.ID, "", "", i.counts)
 		case wire.OrderRepair:
 			return tx.EndOrder(ctx, i.order.ID, "", "", i.counts)
 		}

@@ -57,7 +57,7 @@ func (x *execution) planBatch(ctx context.Context, phase int, after *store.Ref, 
 	var last store.Ref
 	looked := 0
 	work := func(tx *store.Store) error {
-		batch, err := tx.NextDirty(ctx, phase, *after, planBatch)
+		batch, err := tx.NextDirty(ctx, phase, x.subject, *after, planBatch)
 		if looked = len(batch); err != nil || looked == 0 {
 			return err
 		}
@@ -176,8 +176,13 @@ func (c *compiled) keysOf(s *subject) []match.Key {
 
 // decideByHand puts what an operator has decided in the place of the rules.
 func (s *subject) decideByHand(chosen store.Chosen) {
-	if chosen.Action == store.ChosenLink && chosen.Resource != nil && s.Match.Action != match.Relink {
+	switch {
+	case chosen.Action == store.ChosenLink && chosen.Resource != nil && s.Match.Action != match.Relink:
 		s.Match = match.ByHand(chosen.Resource, chosen.By)
+	case chosen.Action == store.ChosenHold:
+		s.Match = match.Held(chosen.By)
+	case chosen.Action == store.ChosenCreate && s.Match.Action == match.Stop:
+		s.Match = match.Decision{Action: match.Create, Reasons: s.Match.Reasons}
 	}
 }
 

@@ -29,7 +29,7 @@ func (x *execution) planReferences(ctx context.Context, state *store.Store, ever
 	}
 	var after store.Ref
 	for {
-		refs, err := state.Referring(ctx, rehearsed, everybody, after, referenceBatch)
+		refs, err := state.Referring(ctx, rehearsed, everybody, x.subject, after, referenceBatch)
 		if err != nil || len(refs) == 0 {
 			return err
 		}

@@ -21,7 +21,8 @@ type execution struct {
 	*Engine
 	settings *compiled
 	offer    offer
-	now      time.Time // when it began
+	now      time.Time  // when it began
+	subject  *store.Ref // of a trial, nil for everybody
 
 	mu    sync.Mutex // guards run and saved
 	run   *store.Run
@@ -82,6 +83,9 @@ func (x *execution) stages(ctx context.Context) error {
 	if err := x.load(ctx); err != nil {
 		return err
 	}
+	if x.run.Kind == kindTrial {
+		return x.trial(ctx)
+	}
 	if err := x.stage(ctx, "read", x.read); err != nil {
 		return err
 	}
@@ -111,6 +115,11 @@ func (x *execution) stages(ctx context.Context) error {
 			return err
 		}
 	}
+	return x.passes(ctx)
+}
+
+// passes plans and writes until nothing is left that another pass may heal.
+func (x *execution) passes(ctx context.Context) error {
 	for pass := 1; ; pass++ {
 		if err := x.pass(ctx, pass == mostPasses); err != nil {
 			return err
@@ -118,11 +127,48 @@ func (x *execution) stages(ctx context.Context) error {
 		if err := x.learn(ctx, x.run.Counts.Done); err != nil {
 			return err
 		}
-		again, err := x.store.CountDirty(ctx, store.DirtyNow)
+		again, err := x.store.CountDirty(ctx, store.DirtyNow, x.subject)
 		if err != nil || again == 0 || pass == mostPasses {
 			return err
 		}
 	}
+}
+
+// trial is the run of one entry, which was fetched just before.
+func (x *execution) trial(ctx context.Context) error {
+	var err error
+	if x.subject, err = subjectOf(x.run.Subject); err != nil {
+		return err
+	}
+	if x.offer, err = x.offered(ctx, x.settings.document); err != nil {
+		return err
+	}
+	if err := x.checkContainers(ctx); err != nil {
+		return err
+	}
+	mark := func(s *store.Store) error {
+		if err := s.SetDirty(ctx, []store.Ref{*x.subject}, store.DirtyNow, false); err != nil {
+			return err
+		}
+		return s.MarkReferences(ctx, []store.Ref{*x.subject})
+	}
+	if !x.run.Rehearsal {
+		if err := mark(x.store); err != nil {
+			return err
+		}
+		return x.passes(ctx)
+	}
+	return x.stage(ctx, "plan", func(ctx context.Context) error {
+		return x.store.Discarded(ctx, func(tx *store.Store) error {
+			if err := mark(tx); err != nil {
+				return err
+			}
+			if err := x.plan(ctx, tx, x.store); err != nil {
+				return err
+			}
+			return x.planReferences(ctx, tx, false)
+		})
+	})
 }
 
 // pass plans and writes once: resources first, and when all of them are there,

@@ -209,6 +209,7 @@ func (s *Store) CountChanges(ctx context.Context, run int64) (map[[2]string]int,
 type ChangeQuery struct {
 	Run       int64
 	Kind      string
+	Code      string
 	Operation string
 	State     string
 	Text      string
@@ -222,6 +223,9 @@ func (s *Store) Changes(ctx context.Context, q ChangeQuery) ([]wire.Change, int,
 	query := s.with(ctx).Table("changes").Where("run_id = ?", q.Run)
 	if q.Kind != "" {
 		query = query.Where("kind = ?", q.Kind)
+	}
+	if q.Code != "" {
+		query = query.Where("code = ?", q.Code)
 	}
 	if q.Operation != "" {
 		query = query.Where("operation = ?", q.Operation)

@@ -12,6 +12,7 @@ import (
 const (
 	ChosenLink   = "link"   // to the resource, whatever the match rules say
 	ChosenCreate = "create" // although somebody looks like the same person
+	ChosenHold   = "hold"   // no resource until something else is decided
 )
 
 // Chosen is what an operator has decided about an entry; the zero value says

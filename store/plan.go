@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"slices"
 	"time"
 
 	"kambrel.example/kambrel/core/entry"
@@ -66,14 +67,23 @@ func (r SubjectRow) dirty() (Dirty, error) {
 	return d, err
 }
 
-// NextDirty returns up to limit entries in a state, in their order after the one
-// given, and holds them until the transaction ends; those that another
+// where limits a query to one entry, where one is given.
+func (r *Ref) where(table string) (string, []any) {
+	if r == nil {
+		return "", nil
+	}
+	return "AND " + table + ".directory = ? AND " + table + ".entry_id = ?", []any{r.Directory, r.ID.String()}
+}
+
+// NextDirty returns up to limit entries in a state, or only one of them, in their
+// order after the one given, and holds them until the transaction ends; those that another
 // transaction holds are left out.
-func (s *Store) NextDirty(ctx context.Context, state int, after Ref, limit int) ([]Dirty, error) {
+func (s *Store) NextDirty(ctx context.Context, state int, only *Ref, after Ref, limit int) ([]Dirty, error) {
 	var rows []SubjectRow
+	where, args := only.where("d")
 	err := s.raw(ctx, `SELECT d.lookup, `+subjectColumns+` FROM dirty d JOIN entries e ON e.directory = d.directory AND e.id = d.entry_id `+subjectJoins+`
-		WHERE d.state = ? AND (d.directory, d.entry_id) > (?, ?) ORDER BY d.directory, d.entry_id LIMIT ? FOR UPDATE OF d SKIP LOCKED`,
-		state, after.Directory, after.ID.String(), limit).Scan(&rows).Error
+		WHERE d.state = ? AND (d.directory, d.entry_id) > (?, ?) `+where+` ORDER BY d.directory, d.entry_id LIMIT ? FOR UPDATE OF d SKIP LOCKED`,
+		slices.Concat([]any{state, after.Directory, after.ID.String()}, args, []any{limit})...).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}
@@ -156,9 +166,10 @@ func (s *Store) ClearDirty(ctx context.Context, refs []Ref) error {
 }
 
 // CountDirty counts entries in a state.
-func (s *Store) CountDirty(ctx context.Context, state int) (int, error) {
+func (s *Store) CountDirty(ctx context.Context, state int, only *Ref) (int, error) {
 	var n int
-	return n, s.raw(ctx, `SELECT count(*) FROM dirty WHERE state = ?`, state).Scan(&n).Error
+	where, args := only.where("d")
+	return n, s.raw(ctx, `SELECT count(*) FROM dirty d WHERE d.state = ? `+where, append([]any{state}, args...)...).Scan(&n).Error
 }
 
 // deleteByEntry deletes what one of our own tables has on entries.

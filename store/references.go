@@ -112,7 +112,7 @@ func linksFor(run int64) string {
 // Referring lists entries whose members or references are to be compared, in
 // their order after the one given. With a run, which is a rehearsal, also those
 // whom its changes concern, or with everybody all of them.
-func (s *Store) Referring(ctx context.Context, run int64, everybody bool, after Ref, limit int) ([]Ref, error) {
+func (s *Store) Referring(ctx context.Context, run int64, everybody bool, only *Ref, after Ref, limit int) ([]Ref, error) {
 	from := `SELECT directory, entry_id FROM dirty_references`
 	switch {
 	case everybody:
@@ -122,9 +122,13 @@ func (s *Store) Referring(ctx context.Context, run int64, everybody bool, after 
 			UNION SELECT p.directory, p.entry_id FROM changes c JOIN pointers p ON p.directory = c.directory AND p.target_id = c.entry_id WHERE c.run_id = @run AND c.operation <> 'update'
 			UNION SELECT directory, entry_id FROM changes WHERE run_id = @run AND operation <> 'update' AND rank < 3`
 	}
+	where, subject := "", Ref{}
+	if only != nil {
+		where, subject = "AND directory = @only AND entry_id = (@subject)::uuid", *only
+	}
 	var rows []struct{ Directory, EntryID string }
-	err := s.raw(ctx, `SELECT * FROM (`+from+`) r WHERE (directory, entry_id) > (@directory , (@id)::uuid) ORDER BY directory, entry_id LIMIT @limit`,
-		map[string]any{"run": run, "directory": after.Directory, "id": after.ID.String(), "limit": limit}).Scan(&rows).Error
+	err := s.raw(ctx, `SELECT * FROM (`+from+`) r WHERE (directory, entry_id) > (@directory , (@id)::uuid) `+where+` ORDER BY directory, entry_id LIMIT @limit`,
+		map[string]any{"run": run, "directory": after.Directory, "id": after.ID.String(), "limit": limit, "only": subject.Directory, "subject": subject.ID.String()}).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}

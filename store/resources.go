@@ -157,6 +157,16 @@ func (s *Store) Resource(ctx context.Context, id string) (entry.Resource, error)
 	return r, json.Unmarshal(text, &r)
 }
 
+// ResourceOfKind returns one resource of the mirror and its kind.
+func (s *Store) ResourceOfKind(ctx context.Context, id string) (entry.Kind, entry.Resource, error) {
+	var kind string
+	if err := s.raw(ctx, `SELECT kind FROM resources WHERE id = ?`, id).Scan(&kind).Error; err != nil {
+		return "", nil, err
+	}
+	resource, err := s.Resource(ctx, id)
+	return entry.Kind(kind), resource, err
+}
+
 // Holder is a resource that has one of the keys asked for.
 type Holder struct {
 	Resource entry.Resource

@@ -40,6 +40,7 @@ type runRow struct {
 	FailureDetail string
 	Draft         int
 	Document      *settings.Document `gorm:"serializer:json;type:jsonb"`
+	Subject       string
 }
 
 func (runRow) TableName() string { return "runs" }
@@ -50,21 +51,25 @@ type Run struct {
 	FailureCode, FailureDetail string
 	// Document is the draft that the run works by, nil for active settings.
 	Document *settings.Document
+	// Subject is the one entry of a trial, as directory/id.
+	Subject string
 }
 
 // Writes tells whether the run is there to change the cloud.
-func (r *Run) Writes() bool { return !r.Rehearsal && (r.Kind == "delta" || r.Kind == "full") }
+func (r *Run) Writes() bool {
+	return !r.Rehearsal && (r.Kind == "delta" || r.Kind == "full" || r.Kind == "trial")
+}
 
 func (r *Run) row() *runRow {
 	return &runRow{
 		ID: r.ID, Kind: r.Kind, Rehearsal: r.Rehearsal, Releases: r.Releases, State: string(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
 		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, FailureCode: r.FailureCode, FailureDetail: r.FailureDetail,
-		Draft: r.Draft, Document: r.Document,
+		Draft: r.Draft, Document: r.Document, Subject: r.Subject,
 	}
 }
 
 func (r runRow) run() Run {
-	return Run{FailureCode: r.FailureCode, FailureDetail: r.FailureDetail, Document: r.Document, Run: wire.Run{
+	return Run{FailureCode: r.FailureCode, FailureDetail: r.FailureDetail, Document: r.Document, Subject: r.Subject, Run: wire.Run{
 		ID: r.ID, Kind: r.Kind, Rehearsal: r.Rehearsal, Releases: r.Releases, State: wire.RunState(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
 		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, Draft: r.Draft,
 	}}

@@ -51,7 +51,7 @@ func resource(id, login, key string) entry.Resource {
 
 func (s *Store) dirtyCount(t *testing.T) int {
 	t.Helper()
-	n, err := s.CountDirty(t.Context(), DirtyNow)
+	n, err := s.CountDirty(t.Context(), DirtyNow, nil)
 	require.NoError(t, err)
 	return n
 }
@@ -199,7 +199,7 @@ func changedResources(t *testing.T, s *Store) {
 	n, err := s.DropResourcesExcept(ctx, entry.User, map[string]struct{}{"r2": {}})
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
-	dirty, err := s.NextDirty(ctx, DirtyNow, Ref{}, 10)
+	dirty, err := s.NextDirty(ctx, DirtyNow, nil, Ref{}, 10)
 	require.NoError(t, err)
 	require.Len(t, dirty, 1)
 	assert.True(t, dirty[0].Lookup, "it is looked up before it is made again")
@@ -234,14 +234,14 @@ func skipLocked(t *testing.T, s *Store) {
 	_, err := s.StoreEntries(ctx, halvard, all)
 	require.NoError(t, err)
 	err = s.Tx(ctx, func(one *Store) error {
-		first, err := one.NextDirty(ctx, DirtyNow, Ref{}, 6)
+		first, err := one.NextDirty(ctx, DirtyNow, nil, Ref{}, 6)
 		require.NoError(t, err)
 		assert.Len(t, first, 6)
 		return s.Tx(ctx, func(two *Store) error {
-			second, err := two.NextDirty(ctx, DirtyNow, Ref{}, 10)
+			second, err := two.NextDirty(ctx, DirtyNow, nil, Ref{}, 10)
 			require.NoError(t, err)
 			assert.Len(t, second, 4)
-			after, err := two.NextDirty(ctx, DirtyNow, ref(all[7]), 10)
+			after, err := two.NextDirty(ctx, DirtyNow, nil, ref(all[7]), 10)
 			assert.Len(t, after, 2)
 			return err
 		})
@@ -300,7 +300,7 @@ func superseded(t *testing.T, s *Store) {
 	assert.Equal(t, diffs, creations[0].Diffs)
 	require.NoError(t, s.MarkSent(ctx, creations))
 	require.NoError(t, s.SupersedeOpen(ctx, run))
-	dirty, err := s.NextDirty(ctx, DirtyNow, Ref{}, 10)
+	dirty, err := s.NextDirty(ctx, DirtyNow, nil, Ref{}, 10)
 	require.NoError(t, err)
 	require.Len(t, dirty, 2)
 	assert.True(t, dirty[0].Lookup, "what was sent is looked up first")

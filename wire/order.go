@@ -27,6 +27,8 @@ type Order struct {
 	Features   []settings.Feature      `json:"features,omitempty"`
 	Containers []string                `json:"containers,omitempty"`
 	Repairable map[entry.Kind][]string `json:"repairable,omitempty"`
+	// Find is the name, login, address or id that a fetch looks for.
+	Find string `json:"find,omitempty"`
 	// Repairs are the values to write.
 	Repairs []ValueChange `json:"repairs,omitempty"`
 	Repair  int64         `json:"repair,omitempty"` // which repair they belong to
@@ -42,6 +44,7 @@ const (
 	OrderRead   OrderKind = "read"   // everything, or what changed since the cookie
 	OrderProbe  OrderKind = "probe"  // try the connection step by step
 	OrderRepair OrderKind = "repair" // write values
+	OrderFetch  OrderKind = "fetch"  // entries of a name, whole
 )
 
 // ValueChange is one value to write; Number ties its result to it.

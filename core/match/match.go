@@ -198,6 +198,13 @@ func ByHand(resource entry.Resource, by string) Decision {
 	}}
 }
 
+// Held is the match of an entry that an operator has unlinked: none, until
+// something else is decided.
+func Held(by string) Decision {
+	return Decision{Action: Stop, Rule: "by hand", Problem: problem.New(problem.HeldByHand, "%s has unlinked it", by),
+		Reasons: []reason.Node{{Text: "held by hand", Outcome: reason.Bad, Value: by + " has unlinked it", Deciding: true}}}
+}
+
 // TooNear is the problem of an entry for which somebody in the cloud looks like
 // the same person.
 func TooNear(found []Alike) Decision {

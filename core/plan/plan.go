@@ -141,7 +141,7 @@ func Decide(s Subject) Decision {
 	}
 	switch {
 	case s.Link != nil && s.Resource != nil:
-		d := compare(s.Resource, s.Desired)
+		d := Compare(s.Resource, s.Desired)
 		if s.Link.Left && d.Operation == Update && !s.Resource.Active() {
 			d.Operation, d.Code = Restore, Code(Restore)
 		}
@@ -155,12 +155,12 @@ func Decide(s Subject) Decision {
 		d.Candidates = s.Match.Candidates
 		return d
 	case match.Adopt:
-		d := compare(s.Match.Resource, s.Desired)
+		d := Compare(s.Match.Resource, s.Desired)
 		d.Operation, d.Code = Adopt, Code(Adopt)
 		d.Diffs = append([]Diff{{Target: "externalId", Before: nil, After: s.Entry.LinkKey(), Source: "match rule " + s.Match.Rule}}, d.Diffs...)
 		return d
 	case match.Relink:
-		d := compare(s.Match.Resource, s.Desired)
+		d := Compare(s.Match.Resource, s.Desired)
 		if d.Operation == "" {
 			d.Code = Relinked
 		}
@@ -202,7 +202,8 @@ func create(desired rules.Desired, e entry.Entry) Decision {
 	return d
 }
 
-func compare(resource entry.Resource, desired rules.Desired) Decision {
+// Compare tells what must change in a resource so that it is as desired.
+func Compare(resource entry.Resource, desired rules.Desired) Decision {
 	d := Decision{Code: InStep, ResourceID: resource.ID()}
 	for _, v := range desired.Values {
 		if v.CreateOnly {

@@ -74,7 +74,7 @@ func TestDecide(t *testing.T) {
 func TestPatchBringsTheResourceThere(t *testing.T) {
 	t.Parallel()
 	r := resource(t, `{"id":"r1","title":"Mate","emails":[{"type":"home","value":"a@home.example"}],"phoneNumbers":[{"type":"work","value":"1"}]}`)
-	d := compare(r, desired(
+	d := Compare(r, desired(
 		value("title", nil), value("displayName", "Ada"), value(`emails[type eq "work"].value`, "a@halvard.example"),
 		value(`phoneNumbers[type eq "work"].value`, nil), value("nickName", nil)))
 	operations, err := Patch(r, d.Diffs)

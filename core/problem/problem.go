@@ -19,6 +19,7 @@ const (
 	DuplicateAddress      Code = "duplicate-address"
 	DuplicateName         Code = "duplicate-name"
 	NearMiss              Code = "near-miss"
+	HeldByHand            Code = "held-by-hand"
 	RequiredMissing       Code = "required-value-missing"
 	FormulaFailed         Code = "formula-failed"
 	ValueRefused          Code = "value-refused"
@@ -68,6 +69,7 @@ var catalogue = []Kind{
 	{DuplicateAddress, "Address is taken", "Two people would have the same address in the cloud, and the cloud allows each address once.", "Correct the address of one of the two entries in the directory, or take one out of scope. The next run goes on by itself."},
 	{DuplicateName, "Name is taken", "Two groups, or two contacts, would have the same value in the cloud, and the cloud allows it once.", "Correct the value of one of the two entries in the directory, or change the rule that makes it. The next run goes on by itself."},
 	{NearMiss, "Somebody looks like the same person", "No match rule ties the entry to a resource, but one in the cloud looks like the same person. A second account is expensive to undo, so none is made.", "Compare the two. If they are the same, link them ('kambrel link ENTRY RESOURCE') or correct the login; if not, 'kambrel create ENTRY' makes the account all the same."},
+	{HeldByHand, "Unlinked by hand", "An operator has untied the entry from its resource, and it gets none until something else is decided.", "Link it ('kambrel link ENTRY RESOURCE'), let an account be made ('kambrel create ENTRY'), or let the rules decide again ('kambrel rematch ENTRY')."},
 	{RequiredMissing, "Required value missing", "A rule for a required attribute found no value on this entry.", "Give the entry the attribute that the rule reads, or change the rule in the settings."},
 	{FormulaFailed, "Formula failed for this entry", "A formula could not be worked out with this entry's values.", "Correct the value named in the detail, or make the formula allow for it."},
 	{ValueRefused, "The cloud refused a value", "The cloud does not accept one of the values, for example a login whose domain it has not verified.", "Correct the value in the directory or the rule that makes it."},

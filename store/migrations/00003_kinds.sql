@@ -47,6 +47,9 @@ CREATE TABLE decisions (
     PRIMARY KEY (directory, entry_id)
 );
 
+-- The one entry of a trial, as directory/id.
+ALTER TABLE runs ADD subject text NOT NULL DEFAULT '';
+
 -- Resources that a problem names.
 ALTER TABLE problems ADD candidates text[] NOT NULL DEFAULT '{}';
 ALTER TABLE links_aside ADD kind text NOT NULL DEFAULT 'user';
@@ -60,6 +63,7 @@ INSERT INTO dirty_references (directory, entry_id) SELECT DISTINCT directory, gr
 DROP TABLE decisions, dirty_references, pointers, resource_members;
 ALTER TABLE directory_states DROP pointers;
 ALTER TABLE problems DROP candidates;
+ALTER TABLE runs DROP subject;
 ALTER TABLE links_aside DROP kind;
 ALTER TABLE cloud_state DROP kind, ADD one boolean PRIMARY KEY DEFAULT true CHECK (one);
 DROP INDEX links_left;

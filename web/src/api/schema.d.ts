@@ -105,6 +105,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Link, unlink, merge or create by hand; without do, only tell what would be done
+         * @description Needs the role operator.
+         */
+        post: operations["decide"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/directories": {
         parameters: {
             query?: never;
@@ -251,6 +271,106 @@ export interface paths {
          * @description Needs the role viewer.
          */
         post: operations["check-filter"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/forecasts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rehearse everybody: who would be linked, adopted, created, or left with a problem
+         * @description Needs the role operator.
+         */
+        post: operations["start-forecast"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/forecasts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A forecast in numbers
+         * @description Needs the role viewer.
+         */
+        get: operations["get-forecast"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/forecasts/{id}/unclaimed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Resources of the cloud that no entry has or would have
+         * @description Needs the role viewer.
+         */
+        get: operations["list-unclaimed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/formulas/functions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What formulas can use
+         * @description Needs the role viewer.
+         */
+        get: operations["list-functions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/formulas/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Work a formula out on an entry or on typed values, with the value of each part
+         * @description Needs the role viewer.
+         */
+        post: operations["try-formula"];
         delete?: never;
         options?: never;
         head?: never;
@@ -990,6 +1110,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Fetch one entry, explain each step, and start a run for it alone
+         * @description Needs the role operator.
+         */
+        post: operations["try"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/why": {
         parameters: {
             query?: never;
@@ -1088,10 +1228,12 @@ export interface components {
             entryId: string;
             /** Format: int64 */
             id: number;
+            /** @enum {string} */
+            kind: "user" | "group" | "contact";
             /** @description What people call the object: its login, or the entry's name */
             name: string;
             /** @enum {string} */
-            operation: "create" | "adopt" | "update" | "restore" | "suspend" | "none";
+            operation: "create" | "adopt" | "update" | "restore" | "suspend" | "delete" | "none";
             resourceId?: string;
             /** Format: int64 */
             runId: number;
@@ -1133,6 +1275,13 @@ export interface components {
         };
         Cloud: {
             domains?: string[];
+        };
+        CloudOnly: {
+            active: boolean;
+            id: string;
+            kind: string;
+            login?: string;
+            name: string;
         };
         CloudState: {
             /** Format: date-time */
@@ -1242,6 +1391,8 @@ export interface components {
             changes: number;
             /** Format: int64 */
             create: number;
+            /** Format: int64 */
+            delete?: number;
             /**
              * Format: int64
              * @description Changes the cloud has carried out
@@ -1301,9 +1452,32 @@ export interface components {
             name: string;
             password: string;
         };
+        Decided: {
+            /** @description What changes in the resource */
+            diffs: components["schemas"]["Diff"][];
+            done: boolean;
+            /** @description Distinguished name */
+            entry: string;
+            entryId: string;
+            kind: string;
+            /** @description The id of the resource that is deleted */
+            removes?: string;
+            /** @description What people call it */
+            resource?: string;
+            resourceId?: string;
+            /**
+             * Format: int64
+             * @description The run that carries it out
+             */
+            runId?: number;
+            summary: string;
+            warnings?: string[];
+        };
         Diff: {
+            added?: components["schemas"]["Member"][];
             after: unknown;
             before: unknown;
+            removed?: components["schemas"]["Member"][];
             source: string;
             target: string;
         };
@@ -1347,12 +1521,12 @@ export interface components {
         };
         Document: {
             cloud?: components["schemas"]["Cloud"];
-            contacts?: components["schemas"]["Selection"];
+            contacts?: components["schemas"]["Taking"];
             directories: components["schemas"]["Directory"][];
-            groups?: components["schemas"]["Selection"];
+            groups?: components["schemas"]["Taking"];
             guard: components["schemas"]["Guard"];
             schedule: components["schemas"]["Schedule"];
-            users: components["schemas"]["Users"];
+            users: components["schemas"]["Taking"];
         };
         Domain: {
             /** Format: int64 */
@@ -1511,6 +1685,20 @@ export interface components {
             repairable: number;
             title: string;
         };
+        Forecast: {
+            outcomes: components["schemas"]["Outcome"][];
+            run: components["schemas"]["Run"];
+        };
+        FormulaFunction: {
+            does: string;
+            example: string;
+            gives: string;
+            name: string;
+        };
+        Grant: {
+            group: string;
+            value: string;
+        };
         GroupLimit: {
             groups: string[];
             nested?: boolean;
@@ -1599,9 +1787,30 @@ export interface components {
             since: string;
         };
         MatchRule: {
-            from: string;
+            from?: string;
             name: string;
             resource: string;
+        };
+        Member: {
+            /** @description What people call it */
+            name?: string;
+            /** @description User, Group or Contact */
+            type?: string;
+            /** @description The id of the resource, or the value itself */
+            value: string;
+        };
+        NewDecision: {
+            /**
+             * @description link it to a resource; merge: remove the resource that it has and link another; hold: unlink it and wait; create an account although somebody looks alike; forget what was decided by hand
+             * @enum {string}
+             */
+            action: "link" | "merge" | "hold" | "create" | "forget";
+            /** @description Without, only what would be done is told */
+            do?: boolean;
+            /** @description Id, distinguished name, login or address */
+            entry: string;
+            /** @description Id or login of the resource to link */
+            resource?: string;
         };
         NewDirectory: {
             /** @description Distinguished name */
@@ -1646,6 +1855,12 @@ export interface components {
             /** @enum {string} */
             role: "viewer" | "operator" | "administrator";
         };
+        NewTrial: {
+            /** @description Id, distinguished name, login or address */
+            text: string;
+            /** @description Write what is planned, for this entry alone */
+            write?: boolean;
+        };
         Node: {
             children?: components["schemas"]["Node"][];
             deciding?: boolean;
@@ -1677,6 +1892,11 @@ export interface components {
             cloudOnly: number;
             /**
              * Format: int64
+             * @description Contacts with a resource
+             */
+            contacts: number;
+            /**
+             * Format: int64
              * @description Entries the next run looks at
              */
             dirty: number;
@@ -1685,6 +1905,11 @@ export interface components {
              * @description People in the directories
              */
             entries: number;
+            /**
+             * Format: int64
+             * @description Groups with a resource
+             */
+            groups: number;
             /**
              * Format: int64
              * @description People with a resource
@@ -1697,6 +1922,8 @@ export interface components {
             suspended: number;
         };
         OpenProblem: {
+            /** @description Ids of the resources that it is about */
+            candidates: string[];
             cause: string;
             code: string;
             detail: string;
@@ -1713,8 +1940,28 @@ export interface components {
             times: number;
             title: string;
         };
+        Outcome: {
+            /** Format: int64 */
+            count: number;
+            /** @enum {string} */
+            kind: "user" | "group" | "contact";
+            /** @description linked, create, adopt, update, restore, suspend, delete, unclaimed, or the code of a problem */
+            outcome: string;
+            /** @description The match rule that adopts */
+            rule?: string;
+        };
         PageChange: {
             items: components["schemas"]["Change"][];
+            /** @description Cursor of the next page */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are in all pages
+             */
+            total: number;
+        };
+        PageCloudOnly: {
+            items: components["schemas"]["CloudOnly"][];
             /** @description Cursor of the next page */
             next?: string;
             /**
@@ -1898,10 +2145,15 @@ export interface components {
         };
         Rule: {
             always?: unknown;
+            createOnly?: boolean;
+            fallback?: string;
             formula?: string;
             from?: string;
+            granted?: components["schemas"]["Grant"][];
+            reference?: string;
             required?: boolean;
             target: string;
+            when?: string;
         };
         Run: {
             /** @description Who asked for it */
@@ -1979,11 +2231,6 @@ export interface components {
             /** @description Show only samples whose name holds this */
             text?: string;
         };
-        Selection: {
-            filter?: string;
-            membersOf?: components["schemas"]["GroupLimit"];
-            off?: boolean;
-        };
         Session: {
             name: string;
             /** @enum {string} */
@@ -2013,8 +2260,19 @@ export interface components {
             groups: components["schemas"]["FindingGroup"][];
             run: components["schemas"]["Run"];
         };
+        Taking: {
+            filter?: string;
+            grace?: string;
+            leavers?: string;
+            match?: components["schemas"]["MatchRule"][];
+            membersOf?: components["schemas"]["GroupLimit"];
+            off?: boolean;
+            rules?: components["schemas"]["Rule"][];
+        };
         Target: {
             description: string;
+            /** @enum {string} */
+            kind: "user" | "group" | "contact";
             multiValued: boolean;
             path: string;
             readOnly: boolean;
@@ -2041,13 +2299,38 @@ export interface components {
             text: string;
             value?: string;
         };
-        Users: {
-            filter?: string;
-            leavers: string;
-            match: components["schemas"]["MatchRule"][];
-            membersOf?: components["schemas"]["GroupLimit"];
-            off?: boolean;
-            rules: components["schemas"]["Rule"][];
+        Trial: {
+            dn: string;
+            entryId: string;
+            /** Format: int64 */
+            runId: number;
+            steps: components["schemas"]["Node"][];
+        };
+        TriedFormula: {
+            /** @description The values that it was worked out on */
+            attributes?: {
+                [key: string]: string[];
+            };
+            dn?: string;
+            /** @description Why it fails on this entry */
+            error?: string;
+            faults: components["schemas"]["Fault"][];
+            /** @description The value of every part of the formula */
+            parts: components["schemas"]["Node"][];
+            /** @description The directory attributes that it reads */
+            reads: string[];
+            value?: string;
+        };
+        TryFormula: {
+            /** @description Typed values */
+            attributes?: {
+                [key: string]: string[];
+            };
+            dn?: string;
+            /** @description Id, distinguished name, login or address; empty for typed values */
+            entry?: string;
+            formula: string;
+            groups?: string[];
         };
         Vanished: {
             deleted?: boolean;
@@ -2376,6 +2659,66 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Verdict"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    decide: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDecision"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Decided"];
                 };
             };
             /** @description Unauthorized */
@@ -2975,6 +3318,305 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CheckedFilter"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSurvey"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The forecast's run; 0 for the newest */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forecast"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-unclaimed": {
+        parameters: {
+            query?: {
+                kind?: "user" | "group" | "contact";
+                text?: string;
+                cursor?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The forecast's run; 0 for the newest */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageCloudOnly"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-functions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FormulaFunction"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-formula": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryFormula"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TriedFormula"];
                 };
             };
             /** @description Unauthorized */
@@ -4016,7 +4658,10 @@ export interface operations {
                 /** @description next of the page before */
                 cursor?: string;
                 limit?: number;
-                operation?: "create" | "adopt" | "update" | "restore" | "suspend" | "none";
+                kind?: "user" | "group" | "contact";
+                operation?: "create" | "adopt" | "update" | "restore" | "suspend" | "delete" | "none";
+                /** @description Of a problem */
+                code?: string;
                 state?: "planned" | "sent" | "done" | "failed" | "held" | "superseded" | "blocked";
                 /** @description Part of a login or a distinguished name */
                 text?: string;
@@ -5555,6 +6200,66 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    try: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTrial"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
             };
             /** @description Unauthorized */
             401: {

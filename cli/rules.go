@@ -1,0 +1,283 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/wire"
+)
+
+func newRulesCommand(d *deps) *cobra.Command {
+	command := &cobra.Command{
+		Use: "rules", Short: "Say what each attribute in the cloud becomes",
+		Long: `Rules say how each attribute of a resource gets its value. Attributes without a
+rule are never touched. Edits go to the draft; 'kambrel impact' shows what they
+would do, 'kambrel settings activate' puts them to work.`,
+	}
+	command.AddCommand(newRulesListCommand(d), newRulesTargetsCommand(d), newRulesSetCommand(d), newRulesRemoveCommand(d), newRulesResetCommand(d))
+	return command
+}
+
+// kindFlag is the kind that a command is about.
+func kindFlag(command *cobra.Command, kind *string) {
+	command.Flags().StringVar(kind, "kind", "users", "users, groups or contacts")
+}
+
+// way tells how a rule makes its value, in one line.
+func way(r settings.Rule) string {
+	var text string
+	switch {
+	case r.From != "":
+		text = "from " + r.From
+	case r.Formula != "":
+		text = "formula " + r.Formula
+	case r.Reference != "":
+		text = "reference " + r.Reference
+	case len(r.Granted) > 0:
+		parts := make([]string, len(r.Granted))
+		for i, g := range r.Granted {
+			parts[i] = fmt.Sprintf("%s to members of %s", g.Value, g.Group)
+		}
+		text = "granted " + strings.Join(parts, ", ")
+	default:
+		text = fmt.Sprintf("always %v", r.Always)
+	}
+	for _, part := range []struct{ name, value string }{{"when", r.When}, {"fallback", r.Fallback}} {
+		if part.value != "" {
+			text += "; " + part.name + " " + part.value
+		}
+	}
+	if r.CreateOnly {
+		text += "; on creation only"
+	}
+	if r.Required {
+		text += "; required"
+	}
+	return text
+}
+
+func newRulesListCommand(d *deps) *cobra.Command {
+	var name string
+	command := &cobra.Command{
+		Use: "list", Short: "List the rules of a kind, in the draft if there is one", Args: noArguments, Example: "  kambrel rules list\n  kambrel rules list --kind group -o yaml",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			kind, err := kindArgument(name)
+			if err != nil {
+				return err
+			}
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (settings.Taking, error) {
+				draft, err := c.Draft(ctx)
+				if err != nil {
+					return settings.Taking{}, err
+				}
+				return *draft.Document.Of(kind), nil
+			}, func(w io.Writer, t settings.Taking) error {
+				table := newTable("TARGET", "RULE")
+				for _, r := range t.Rules {
+					table.add(r.Target, way(r))
+				}
+				return table.print(w)
+			})
+		},
+	}
+	kindFlag(command, &name)
+	return command
+}
+
+func newRulesTargetsCommand(d *deps) *cobra.Command {
+	var name string
+	command := &cobra.Command{
+		Use: "targets", Short: "List the attributes that the cloud offers, and which have a rule", Args: noArguments, Example: "  kambrel rules targets --kind contact",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			kind, err := kindArgument(name)
+			if err != nil {
+				return err
+			}
+			type target struct {
+				wire.Target
+				Rule string `json:"rule,omitempty"`
+			}
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]target, error) {
+				view, err := c.Cloud(ctx)
+				if err != nil {
+					return nil, err
+				}
+				draft, err := c.Draft(ctx)
+				if err != nil {
+					return nil, err
+				}
+				targets := []target{}
+				for _, t := range view.Targets {
+					if t.Kind != string(kind) {
+						continue
+					}
+					one := target{Target: t}
+					for _, r := range draft.Document.Of(kind).Rules {
+						if strings.EqualFold(r.Target, t.Path) {
+							one.Rule = way(r)
+						}
+					}
+					targets = append(targets, one)
+				}
+				return targets, nil
+			}, func(w io.Writer, targets []target) error {
+				table := newTable("TARGET", "TYPE", "RULE")
+				for _, t := range targets {
+					kind := t.Type
+					for _, part := range []struct {
+						is   bool
+						word string
+					}{{t.MultiValued, "many"}, {t.Required, "required"}, {t.Unique, "unique"}, {t.ReadOnly, "read-only"}} {
+						if part.is {
+							kind += ", " + part.word
+						}
+					}
+					table.add(t.Path, kind, cmp.Or(t.Rule, "-"))
+				}
+				return table.print(w)
+			})
+		},
+	}
+	kindFlag(command, &name)
+	return command
+}
+
+func newRulesSetCommand(d *deps) *cobra.Command {
+	var name, always string
+	var grants []string
+	rule := settings.Rule{}
+	command := &cobra.Command{
+		Use: "set TARGET", Short: "Set the rule of an attribute in the draft", Args: oneArgument("the attribute of the resource"),
+		Long: "Sets how an attribute of the resource gets its value, in place of the rule that it\nhas. Give exactly one of --from, --always, --formula, --reference and --grant.",
+		Example: `  kambrel rules set nickName --from givenName
+  kambrel rules set preferredLanguage --always nn-NO --create-only
+  kambrel rules set title --formula 'capitalized(entry.title)' --when 'has(entry.title)' --fallback '"Crew"'
+  kambrel rules set entitlements --grant 'bridge-app=CN=Deck Staff,OU=Teams,DC=corp,DC=halvard,DC=example'
+  kambrel rules set displayName --kind group --from cn --required`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			rule.Target = args[0]
+			if cmd.Flags().Changed("always") {
+				rule.Always = literal(always)
+			}
+			for _, grant := range grants {
+				value, group, ok := strings.Cut(grant, "=")
+				if !ok || !strings.Contains(group, "=") {
+					return fmt.Errorf("--grant %q: write it as VALUE=GROUP, with the group's distinguished name", grant)
+				}
+				rule.Granted = append(rule.Granted, settings.Grant{Group: group, Value: value})
+			}
+			return d.editRules(cmd, name, func(rules []settings.Rule) ([]settings.Rule, error) {
+				at := slices.IndexFunc(rules, func(r settings.Rule) bool { return strings.EqualFold(r.Target, rule.Target) })
+				if at >= 0 {
+					rules[at] = rule
+				} else {
+					rules = append(rules, rule)
+				}
+				return rules, nil
+			})
+		},
+	}
+	kindFlag(command, &name)
+	f := command.Flags()
+	f.StringVar(&rule.From, "from", "", "the directory attribute whose value is taken")
+	f.StringVar(&always, "always", "", "a fixed value")
+	f.StringVar(&rule.Formula, "formula", "", "a formula (see 'kambrel formula functions')")
+	f.StringVar(&rule.Reference, "reference", "", "a directory attribute that names other entries; the value is the id of their resource")
+	f.StringArrayVar(&grants, "grant", nil, "VALUE=GROUP: members of the group have the value; may be given several times")
+	f.StringVar(&rule.When, "when", "", "a formula that must be true")
+	f.StringVar(&rule.Fallback, "fallback", "", "a formula for the value where the rule gives none")
+	f.BoolVar(&rule.CreateOnly, "create-only", false, "leave the value alone once the resource exists")
+	f.BoolVar(&rule.Required, "required", false, "without a value the entry has a problem")
+	return command
+}
+
+// literal reads true, false and whole numbers as such, and the rest as text.
+func literal(text string) any {
+	switch text {
+	case "true":
+		return true
+	case "false":
+		return false
+	}
+	var n int64
+	if _, err := fmt.Sscanf(text, "%d", &n); err == nil && fmt.Sprint(n) == text {
+		return n
+	}
+	return text
+}
+
+func newRulesRemoveCommand(d *deps) *cobra.Command {
+	var name string
+	command := &cobra.Command{
+		Use: "remove TARGET", Short: "Take the rule of an attribute out of the draft", Args: oneArgument("the attribute of the resource"),
+		Long: "Without a rule an attribute is left alone: the values that are in the cloud stay.", Example: "  kambrel rules remove nickName",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return d.editRules(cmd, name, func(rules []settings.Rule) ([]settings.Rule, error) {
+				at := slices.IndexFunc(rules, func(r settings.Rule) bool { return strings.EqualFold(r.Target, args[0]) })
+				if at < 0 {
+					return nil, fmt.Errorf("no rule sets %s: see 'kambrel rules list'", args[0])
+				}
+				return slices.Delete(rules, at, at+1), nil
+			})
+		},
+	}
+	kindFlag(command, &name)
+	return command
+}
+
+func newRulesResetCommand(d *deps) *cobra.Command {
+	var name string
+	command := &cobra.Command{
+		Use: "reset [TARGET]", Short: "Put the default rule of an attribute, or all of them, into the draft", Args: cobra.MaximumNArgs(1),
+		Example: "  kambrel rules reset displayName\n  kambrel rules reset --kind group",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			kind, err := kindArgument(name)
+			if err != nil {
+				return err
+			}
+			return d.editDraft(cmd, func(document *settings.Document) error {
+				defaults := document.DefaultRules(kind)
+				if len(args) == 0 {
+					document.Of(kind).Rules = defaults
+					return nil
+				}
+				at := slices.IndexFunc(defaults, func(r settings.Rule) bool { return strings.EqualFold(r.Target, args[0]) })
+				if at < 0 {
+					return fmt.Errorf("there is no default rule for %s", args[0])
+				}
+				rules := &document.Of(kind).Rules
+				if have := slices.IndexFunc(*rules, func(r settings.Rule) bool { return strings.EqualFold(r.Target, args[0]) }); have >= 0 {
+					(*rules)[have] = defaults[at]
+				} else {
+					*rules = append(*rules, defaults[at])
+				}
+				return nil
+			})
+		},
+	}
+	kindFlag(command, &name)
+	return command
+}
+
+// editRules changes the rules of a kind in the draft.
+func (d *deps) editRules(cmd *cobra.Command, name string, edit func([]settings.Rule) ([]settings.Rule, error)) error {
+	kind, err := kindArgument(name)
+	if err != nil {
+		return err
+	}
+	return d.editDraft(cmd, func(document *settings.Document) error {
+		rules, err := edit(document.Of(kind).Rules)
+		if err == nil {
+			document.Of(kind).Rules = rules
+		}
+		return err
+	})
+}

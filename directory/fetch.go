@@ -1,0 +1,82 @@
+package directory
+
+import (
+	"context"
+	"strings"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/settings"
+)
+
+// mostFetched is how many entries one look for a name may bring.
+const mostFetched = 20
+
+// Fetch looks for entries by distinguished name, id in any form, login, address
+// or common name, and sends them whole. None is no error.
+func (s *Session) Fetch(ctx context.Context, r Request, text string, emit func(Item) error) error {
+	base, err := entry.ParseDN(r.Base)
+	if err != nil {
+		return err
+	}
+	request := search(base.String(), fetchFilter(r.Dialect, text), wanted(r, "objectClass", "objectGUID", "entryUUID", "member", "uniqueMember"))
+	if dn, err := entry.ParseDN(text); err == nil && entry.PathUnder(dn.Path(), base.Path()) {
+		request.BaseDN, request.Scope, request.Filter = text, ldap.ScopeBaseObject, "(objectClass=*)"
+	}
+	request.SizeLimit = mostFetched
+	result, err := s.conn.Search(request)
+	switch {
+	case ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject):
+		return nil
+	case err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded):
+		return refused(err, "look for %q", text)
+	}
+	for _, raw := range result.Entries {
+		id, err := idOf(r.Dialect, raw)
+		if err != nil {
+			return badID(raw.DN, err)
+		}
+		kind := kindOf(raw.GetAttributeValues("objectClass"))
+		if kind == "" || kind == entry.Container || !under(raw.DN, base) {
+			continue
+		}
+		e, err := s.convert(kind, id, raw)
+		if err != nil {
+			return err
+		}
+		if err := emit(Item{Entry: e}); err != nil {
+			return err
+		}
+	}
+	return ctx.Err()
+}
+
+func idOf(dialect settings.Dialect, raw *ldap.Entry) (entry.ID, error) {
+	if dialect == settings.AD {
+		return entry.IDFromObjectGUID(raw.GetRawAttributeValue("objectGUID"))
+	}
+	return entry.NewID(raw.GetAttributeValue("entryUUID"))
+}
+
+// fetchFilter finds an entry by what people call it (RFC 4515 section 3).
+func fetchFilter(dialect settings.Dialect, text string) string {
+	var b strings.Builder
+	b.WriteString("(|")
+	names := []string{"uid", "mail", "cn"}
+	if dialect == settings.AD {
+		names = []string{"userPrincipalName", "sAMAccountName", "mail", "cn"}
+	}
+	for _, name := range names {
+		b.WriteString("(" + name + "=" + ldap.EscapeFilter(text) + ")")
+	}
+	ids, _ := entry.ParseIDs(text) // text that is no id has none
+	for _, id := range ids {
+		if dialect == settings.AD {
+			b.WriteString("(objectGUID=" + escaped(id.ObjectGUID()) + ")")
+		} else {
+			b.WriteString("(entryUUID=" + id.String() + ")")
+		}
+	}
+	return b.String() + ")"
+}

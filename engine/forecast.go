@@ -1,0 +1,113 @@
+package engine
+
+import (
+	"context"
+	"errors"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/formula"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/reason"
+	"kambrel.example/kambrel/store"
+	"kambrel.example/kambrel/wire"
+)
+
+// Forecast starts a rehearsal of everybody: by the draft, or by the active
+// settings.
+func (e *Engine) Forecast(ctx context.Context, by string, draft bool) (int64, error) {
+	if draft {
+		return e.Impact(ctx, by)
+	}
+	return e.Request(ctx, store.Run{Run: wire.Run{Kind: "full", Rehearsal: true, By: by}})
+}
+
+// ForecastOf counts what a rehearsal of everybody came to; 0 is the newest.
+func (e *Engine) ForecastOf(ctx context.Context, id int64) (wire.Forecast, error) {
+	run, err := e.forecastRun(ctx, id)
+	if err != nil {
+		return wire.Forecast{}, err
+	}
+	out := wire.Forecast{Run: RunView(run)}
+	out.Outcomes, err = e.store.Outcomes(ctx, run.ID)
+	return out, err
+}
+
+func (e *Engine) forecastRun(ctx context.Context, id int64) (store.Run, error) {
+	if id == 0 {
+		run, ok, err := e.store.LastForecast(ctx)
+		if err == nil && !ok {
+			err = problem.New(problem.NotFound, "nothing was forecast yet: run 'kambrel forecast'.")
+		}
+		return run, err
+	}
+	run, err := e.store.Run(ctx, id)
+	if store.NotFound(err) || err == nil && (!run.Rehearsal || run.Kind != "full" && run.Draft == 0) {
+		err = problem.New(problem.NotFound, "run %d is no forecast.", id)
+	}
+	return run, err
+}
+
+// Unclaimed lists resources that no entry has or would have after a forecast.
+func (e *Engine) Unclaimed(ctx context.Context, id int64, q store.UnclaimedQuery) ([]wire.CloudOnly, int, error) {
+	run, err := e.forecastRun(ctx, id)
+	if err != nil {
+		return nil, 0, err
+	}
+	q.Run = run.ID
+	return e.store.Unclaimed(ctx, q)
+}
+
+// TryFormula works a formula out on an entry of the mirror or on typed values.
+func (e *Engine) TryFormula(ctx context.Context, in wire.TryFormula) (wire.TriedFormula, error) {
+	out := wire.TriedFormula{Faults: []problem.Fault{}, Parts: []reason.Node{}, Reads: []string{}}
+	compiled, err := formula.Compile(in.Formula)
+	var failure *formula.CompileError
+	switch {
+	case errors.As(err, &failure):
+		for _, f := range failure.Faults {
+			out.Faults = append(out.Faults, problem.Fault{Path: "formula", Message: f.Message, Line: f.Line, Column: f.Column})
+		}
+		return out, nil
+	case err != nil:
+		return out, err
+	}
+	out.Reads = append(out.Reads, compiled.Attributes()...)
+	on := entry.Entry{DN: in.DN, Kind: entry.User, Attributes: in.Attributes, AllGroups: in.Groups}
+	if in.Entry != "" {
+		if on, err = e.entryNamed(ctx, in.Entry); err != nil {
+			return out, err
+		}
+	}
+	out.DN, out.Attributes = on.DN, map[string][]string{}
+	for _, name := range compiled.Attributes() {
+		out.Attributes[name] = append([]string{}, on.Attributes.All(name)...)
+	}
+	node := compiled.Explain(on)
+	out.Parts = append(out.Parts, node.Children...)
+	if _, err := compiled.Evaluate(on); err != nil {
+		out.Error = err.Error()
+		return out, nil
+	}
+	out.Value = node.Value
+	return out, nil
+}
+
+// entryNamed finds an entry with the groups that hold it.
+func (e *Engine) entryNamed(ctx context.Context, text string) (entry.Entry, error) {
+	hit, err := e.Resolve(ctx, text)
+	if err != nil {
+		return entry.Entry{}, err
+	}
+	if hit.EntryID == "" {
+		return entry.Entry{}, problem.New(problem.BadInput, "%q is a resource that no entry owns.", text)
+	}
+	id, err := entry.NewID(hit.EntryID)
+	if err != nil {
+		return entry.Entry{}, err
+	}
+	found, err := e.store.Entry(ctx, hit.Directory, id)
+	if err != nil {
+		return found, err
+	}
+	return found, e.store.FillGroups(ctx, []*entry.Entry{&found})
+}

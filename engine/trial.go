@@ -1,0 +1,105 @@
+package engine
+
+import (
+	"context"
+	"strings"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/reason"
+	"kambrel.example/kambrel/store"
+	"kambrel.example/kambrel/wire"
+)
+
+// kindTrial is a run for one entry.
+const kindTrial = "trial"
+
+// Trial fetches one entry from its directory, explains each step that a run
+// would go, and starts a run for it alone, with or without the write.
+func (e *Engine) Trial(ctx context.Context, by string, in wire.NewTrial) (wire.Trial, error) {
+	read, err := e.fetch(ctx, in.Text)
+	if err != nil {
+		return wire.Trial{}, err
+	}
+	hit, err := e.Resolve(ctx, in.Text)
+	if err != nil {
+		return wire.Trial{}, err
+	}
+	if hit.EntryID == "" {
+		return wire.Trial{}, problem.New(problem.BadInput, "%q is a resource that no entry owns; a trial needs an entry.", in.Text)
+	}
+	object, err := e.ObjectOf(ctx, hit)
+	if err != nil {
+		return wire.Trial{}, err
+	}
+	out := wire.Trial{EntryID: hit.EntryID, DN: object.Entry.DN, Steps: append([]reason.Node{read}, object.Why.Steps...)}
+	out.RunID, err = e.Request(ctx, store.Run{
+		Run:     wire.Run{Kind: kindTrial, Rehearsal: !in.Write, By: by},
+		Subject: hit.Directory + "/" + hit.EntryID,
+	})
+	if err == nil && in.Write {
+		err = e.store.Audit(ctx, by, "trial with write", object.Entry.DN)
+	}
+	return out, err
+}
+
+// fetch has the directories look for an entry, so that it is judged as it is
+// now, and so that one that was never read is known.
+func (e *Engine) fetch(ctx context.Context, text string) (reason.Node, error) {
+	settings, err := e.judging(ctx)
+	if err != nil {
+		return reason.Node{}, err
+	}
+	node := reason.Node{Text: "Read: is it there?", Outcome: reason.No}
+	for _, directory := range settings.document.Directories {
+		// What the mirror holds more, for a draft or a survey, is read too.
+		state, err := e.store.DirectoryStateOf(ctx, directory.Name)
+		if err != nil {
+			return node, err
+		}
+		order, err := e.ask(ctx, wire.Order{
+			Kind: wire.OrderFetch, Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Find: strings.TrimSpace(text),
+			Attributes: union(state.Attributes, settings.attributes), Pointers: union(state.Pointers, settings.pointers),
+		})
+		child := reason.Node{Text: "directory " + directory.Name, Outcome: reason.No, Value: "has none of this name"}
+		switch {
+		case err != nil && ctx.Err() != nil:
+			return node, ctx.Err()
+		case err != nil:
+			child.Outcome, child.Value = reason.Bad, err.Error()
+		case order.Counts.Read > 0:
+			child.Outcome, child.Value, child.Deciding = reason.Yes, "was asked just now", true
+			node.Outcome = reason.Yes
+		}
+		node.Children = append(node.Children, child)
+	}
+	if node.Outcome != reason.Yes {
+		node.Value = "judged by what was read last"
+	}
+	return node, nil
+}
+
+// Explain is Resolve for an object that may never have been read: the
+// directories are asked for what the mirrors do not know.
+func (e *Engine) Explain(ctx context.Context, text string) (wire.Object, error) {
+	hit, err := e.Resolve(ctx, text)
+	if problem.CodeOf(err) == problem.NotFound {
+		if _, fetchErr := e.fetch(ctx, text); fetchErr == nil {
+			hit, err = e.Resolve(ctx, text)
+		}
+	}
+	if err != nil {
+		return wire.Object{}, err
+	}
+	return e.ObjectOf(ctx, hit)
+}
+
+// subjectOf reads the one entry that a trial is for.
+func subjectOf(text string) (*store.Ref, error) {
+	if text == "" {
+		return nil, nil
+	}
+	directory, id, _ := strings.Cut(text, "/")
+	parsed, err := entry.NewID(id)
+	return &store.Ref{Directory: directory, ID: parsed}, err
+}
