@@ -22,7 +22,7 @@ type runsQuery struct {
 	Limit   int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
 	State   string `query:"state" enum:"waiting,running,in-step,problems,failed,cancelled"`
 	Changed bool   `query:"changed" doc:"Only runs that changed or found something"`
-	Kind    string `query:"kind" enum:"delta,full,look,survey"`
+	Kind    string `query:"kind" enum:"delta,full,look,survey,trial"`
 }
 
 type changesQuery struct {

@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/store"
@@ -18,6 +19,12 @@ type RevisionPath struct {
 }
 
 func (s *Server) settingsRoutes() {
+	huma.Register(s.api, operation("GET", "/settings/defaults/{kind}", "default-rules", "The rules of a kind that suit the directories of the draft", wire.Viewer), func(ctx context.Context, in *struct {
+		Kind string `path:"kind" enum:"user,group,contact"`
+	}) (*body[[]settings.Rule], error) {
+		document, err := s.engine.Document(ctx, true)
+		return answer(document.DefaultRules(entry.Kind(in.Kind)), err)
+	})
 	huma.Register(s.api, operation("GET", "/settings", "get-settings", "The active settings", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[wire.Settings], error) {
 		revision, ok, err := s.store.ActiveSettings(ctx)
 		if err == nil && !ok {

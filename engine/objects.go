@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -148,8 +149,67 @@ func (e *Engine) entryObject(ctx context.Context, ref store.Ref) (wire.Object, e
 	if dirty.Resource != nil || settings.scope.Decide(dirty.Entry).In {
 		object.Attributes = sideBySide(settings, dirty)
 	}
+	if err := e.references(ctx, settings, dirty, &object); err != nil {
+		return wire.Object{}, err
+	}
 	object.Why, err = e.why(ctx, settings, dirty, object)
 	return object, err
+}
+
+// mostMembersShown is how many members one object shows.
+const mostMembersShown = 100
+
+// references shows to whom an entry refers, and who is a member of a group.
+func (e *Engine) references(ctx context.Context, settings *compiled, dirty store.Dirty, object *wire.Object) error {
+	ref, set := refOf(dirty), settings.of(dirty.Entry.Kind).rules
+	if dirty.Resource != nil {
+		pointed, err := e.store.Pointed(ctx, 0, []store.Ref{ref})
+		if err != nil {
+			return err
+		}
+		for _, reference := range set.References() {
+			view := wire.AttributeView{Target: reference.Path.String(), Actual: reference.Path.Get(dirty.Resource), Source: "reference " + reference.Attribute, Managed: true}
+			if id := pointed[ref][strings.ToLower(reference.Attribute)]; id != "" {
+				view.Desired = id
+			}
+			view.Same = plan.Same(view.Actual, view.Desired)
+			object.Attributes = append(object.Attributes, view)
+		}
+	}
+	if dirty.Entry.Kind != entry.Group {
+		return nil
+	}
+	total, _, err := e.store.CountMembers(ctx, ref)
+	if err != nil {
+		return err
+	}
+	list := &wire.MemberList{Total: total, Items: []wire.GroupMember{}}
+	if dirty.Link != nil {
+		if list.InCloud, err = e.store.MembersOf(ctx, dirty.Link.ResourceID); err != nil {
+			return err
+		}
+	}
+	members, err := e.store.MembersBeside(ctx, ref, mostMembersShown)
+	if err != nil {
+		return err
+	}
+	for _, m := range members {
+		one := wire.GroupMember{DN: m.DN, Name: cmp.Or(m.Name, m.DN), Kind: m.Kind, EntryID: m.EntryID, ResourceID: m.ResourceID}
+		switch {
+		case !m.Known:
+			one.LeftOut = "no person, group or contact of this directory that was read"
+		case m.Left:
+			one.LeftOut = "it has left: its resource is out of scope"
+		case m.ResourceID == "":
+			one.LeftOut = "it has no resource in the cloud; its own why tells the reason"
+		}
+		if one.LeftOut != "" {
+			list.LeftOut++
+		}
+		list.Items = append(list.Items, one)
+	}
+	object.Members = list
+	return nil
 }
 
 // judging returns the settings by which objects are explained: the active ones,

@@ -419,6 +419,7 @@ func (p *planner) gather(s *subject) {
 		p.problems = append(p.problems, store.NewProblem{Ref: s.ref, Code: string(d.Problem.Code), Detail: d.Problem.Detail, Candidates: d.Candidates})
 		p.changes = append(p.changes, store.NewChange{
 			Ref: s.ref, Kind: s.Dirty.Entry.Kind, DN: s.Dirty.Entry.DN, ResourceID: s.resourceID(), Name: s.name(), Code: string(d.Problem.Code), Detail: d.Problem.Detail,
+			Candidates: d.Candidates,
 		})
 		return
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"kambrel.example/kambrel/core/entry"
@@ -25,6 +26,8 @@ type NewChange struct {
 	Lookup     bool
 	Code       string
 	Detail     string
+	// Candidates are the ids of the resources that a problem is about.
+	Candidates []string
 }
 
 // RankReferences is that of changes that tie resources together; they come after
@@ -36,7 +39,7 @@ func (s *Store) AddChanges(ctx context.Context, run int64, changes []NewChange) 
 	if len(changes) == 0 {
 		return nil
 	}
-	var operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds textArray
+	var operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, candidates textArray
 	for _, c := range changes {
 		text, err := json.Marshal(c.Diffs)
 		if err != nil {
@@ -62,11 +65,12 @@ func (s *Store) AddChanges(ctx context.Context, run int64, changes []NewChange) 
 		resources, names, diffs = append(resources, c.ResourceID), append(names, c.Name), append(diffs, string(text))
 		lookups = append(lookups, strconv.FormatBool(c.Lookup))
 		codes, answers, kinds = append(codes, c.Code), append(answers, c.Detail), append(kinds, string(c.Kind))
+		candidates = append(candidates, strings.Join(c.Candidates, " "))
 	}
-	_, err := s.exec(ctx, `INSERT INTO changes (run_id, kind, operation, rank, state, directory, entry_id, dn, resource_id, name, diffs, lookup, code, answer)
-		SELECT ?, g, o, r, s, d, i, n, x, m, f::jsonb, l, c, a FROM unnest(?::text[], ?::text[]::smallint[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::boolean[], ?::text[], ?::text[], ?::text[])
-		AS t(o, r, s, d, i, n, x, m, f, l, c, a, g)`,
-		run, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds)
+	_, err := s.exec(ctx, `INSERT INTO changes (run_id, kind, operation, rank, state, directory, entry_id, dn, resource_id, name, diffs, lookup, code, answer, candidates)
+		SELECT ?, g, o, r, s, d, i, n, x, m, f::jsonb, l, c, a, string_to_array(b, ' ') FROM unnest(?::text[], ?::text[]::smallint[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::boolean[], ?::text[], ?::text[], ?::text[], ?::text[])
+		AS t(o, r, s, d, i, n, x, m, f, l, c, a, g, b)`,
+		run, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, candidates)
 	return err
 }
 
@@ -87,6 +91,7 @@ type Change struct {
 	Lookup     bool
 	Code       string
 	Answer     string
+	Candidates textArray `gorm:"type:text[]"`
 	Attempts   int
 	Sent       *time.Time
 	Answered   *time.Time
@@ -267,7 +272,7 @@ func toWire(rows []Change) ([]wire.Change, error) {
 	for i, row := range rows {
 		changes[i] = wire.Change{
 			ID: row.ID, RunID: row.RunID, Kind: string(row.Kind), Operation: row.Operation, State: row.State, Directory: row.Directory, EntryID: row.EntryID, DN: row.DN,
-			ResourceID: row.ResourceID, Name: row.Name, Code: row.Code, Answer: row.Answer, Attempts: row.Attempts, Sent: row.Sent, Answered: row.Answered,
+			ResourceID: row.ResourceID, Name: row.Name, Code: row.Code, Answer: row.Answer, Candidates: append([]string{}, row.Candidates...), Attempts: row.Attempts, Sent: row.Sent, Answered: row.Answered,
 		}
 		if err := json.Unmarshal(row.DiffsJSON, &changes[i].Diffs); err != nil {
 			return nil, fmt.Errorf("change %d: %w", row.ID, err)

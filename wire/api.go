@@ -116,7 +116,7 @@ type Stage struct {
 // Run is one pass of the sync.
 type Run struct {
 	ID        int64          `json:"id"`
-	Kind      string         `json:"kind" enum:"delta,full,look,survey" doc:"look: read only; survey: read and look for what the cloud would refuse"`
+	Kind      string         `json:"kind" enum:"delta,full,look,survey,trial" doc:"look: read only; survey: read and look for what the cloud would refuse"`
 	Rehearsal bool           `json:"rehearsal"`
 	Draft     int            `json:"draft,omitempty" doc:"The version of the draft that it works by, instead of a revision"`
 	Releases  int64          `json:"releases,omitempty" doc:"The run whose held removals this run lets through"`
@@ -153,6 +153,7 @@ type Change struct {
 	Diffs      []plan.Diff `json:"diffs"`
 	Code       string      `json:"code,omitempty" doc:"Problem code when it was not done"`
 	Answer     string      `json:"answer,omitempty" doc:"What the cloud said, or why it was not done"`
+	Candidates []string    `json:"candidates" doc:"Ids of the resources that a problem is about"`
 	Attempts   int         `json:"attempts"`
 	Sent       *time.Time  `json:"sent,omitempty"`
 	Answered   *time.Time  `json:"answered,omitempty"`
@@ -242,6 +243,24 @@ type AttributeView struct {
 	Same    bool   `json:"same"`
 }
 
+// MemberList is the membership of a group in the directory and in the cloud.
+type MemberList struct {
+	Total   int           `json:"total" doc:"How many the directory names"`
+	InCloud int           `json:"inCloud" doc:"How many the group in the cloud has"`
+	LeftOut int           `json:"leftOut" doc:"How many of those shown have no resource in the cloud"`
+	Items   []GroupMember `json:"items"`
+}
+
+// GroupMember is one member of a group.
+type GroupMember struct {
+	DN         string `json:"dn"`
+	Name       string `json:"name"`
+	Kind       string `json:"kind,omitempty"`
+	EntryID    string `json:"entryId,omitempty"`
+	ResourceID string `json:"resourceId,omitempty"`
+	LeftOut    string `json:"leftOut,omitempty" doc:"Why it is no member in the cloud"`
+}
+
 // Object is one person seen from all sides.
 type Object struct {
 	Entry      *EntryView      `json:"entry,omitempty"`
@@ -251,6 +270,8 @@ type Object struct {
 	Problem    *OpenProblem    `json:"problem,omitempty"`
 	Changes    []Change        `json:"changes" doc:"The latest changes, the newest first"`
 	Why        Why             `json:"why"`
+	// Members are those of a group, at most 100, those that are left out first.
+	Members *MemberList `json:"members,omitempty"`
 }
 
 // Why is the explanation of everything decided about one object.

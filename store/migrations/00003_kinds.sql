@@ -52,6 +52,7 @@ ALTER TABLE runs ADD subject text NOT NULL DEFAULT '';
 
 -- Resources that a problem names.
 ALTER TABLE problems ADD candidates text[] NOT NULL DEFAULT '{}';
+ALTER TABLE changes ADD candidates text[] NOT NULL DEFAULT '{}';
 ALTER TABLE links_aside ADD kind text NOT NULL DEFAULT 'user';
 
 -- Groups and contacts that were read before are looked at by the next run.
@@ -71,4 +72,4 @@ DELETE FROM links WHERE kind <> 'user';
 DELETE FROM resources WHERE kind <> 'user';
 ALTER TABLE resources DROP kind;
 ALTER TABLE links DROP kind;
-ALTER TABLE changes DROP kind;
+ALTER TABLE changes DROP kind, DROP candidates;

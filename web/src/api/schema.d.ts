@@ -798,6 +798,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/settings/defaults/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The rules of a kind that suit the directories of the draft
+         * @description Needs the role viewer.
+         */
+        get: operations["default-rules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/settings/diff": {
         parameters: {
             query?: never;
@@ -1220,6 +1240,8 @@ export interface components {
             answered?: string;
             /** Format: int64 */
             attempts: number;
+            /** @description Ids of the resources that a problem is about */
+            candidates: string[];
             /** @description Problem code when it was not done */
             code?: string;
             diffs: components["schemas"]["Diff"][];
@@ -1703,6 +1725,15 @@ export interface components {
             groups: string[];
             nested?: boolean;
         };
+        GroupMember: {
+            dn: string;
+            entryId?: string;
+            kind?: string;
+            /** @description Why it is no member in the cloud */
+            leftOut?: string;
+            name: string;
+            resourceId?: string;
+        };
         Guard: {
             /** Format: int64 */
             removals: number;
@@ -1799,6 +1830,24 @@ export interface components {
             /** @description The id of the resource, or the value itself */
             value: string;
         };
+        MemberList: {
+            /**
+             * Format: int64
+             * @description How many the group in the cloud has
+             */
+            inCloud: number;
+            items: components["schemas"]["GroupMember"][];
+            /**
+             * Format: int64
+             * @description How many of those shown have no resource in the cloud
+             */
+            leftOut: number;
+            /**
+             * Format: int64
+             * @description How many the directory names
+             */
+            total: number;
+        };
         NewDecision: {
             /**
              * @description link it to a resource; merge: remove the resource that it has and link another; hold: unlink it and wait; create an account although somebody looks alike; forget what was decided by hand
@@ -1878,6 +1927,7 @@ export interface components {
             changes: components["schemas"]["Change"][];
             entry?: components["schemas"]["EntryView"];
             link?: components["schemas"]["LinkView"];
+            members?: components["schemas"]["MemberList"];
             problem?: components["schemas"]["OpenProblem"];
             resource?: {
                 [key: string]: unknown;
@@ -2175,7 +2225,7 @@ export interface components {
              * @description look: read only; survey: read and look for what the cloud would refuse
              * @enum {string}
              */
-            kind: "delta" | "full" | "look" | "survey";
+            kind: "delta" | "full" | "look" | "survey" | "trial";
             rehearsal: boolean;
             /**
              * Format: int64
@@ -4423,7 +4473,7 @@ export interface operations {
                 state?: "waiting" | "running" | "in-step" | "problems" | "failed" | "cancelled";
                 /** @description Only runs that changed or found something */
                 changed?: boolean;
-                kind?: "delta" | "full" | "look" | "survey";
+                kind?: "delta" | "full" | "look" | "survey" | "trial";
             };
             header?: never;
             path?: never;
@@ -5129,6 +5179,64 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Checked"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "default-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: "user" | "group" | "contact";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rule"][];
                 };
             };
             /** @description Unauthorized */

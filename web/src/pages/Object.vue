@@ -11,6 +11,8 @@ import Fault from '../parts/Fault.vue'
 import Reasons from '../parts/Reasons.vue'
 import Tag from '../parts/Tag.vue'
 import { useLoad } from '../parts/useLoad'
+import Decide from '../setup/Decide.vue'
+import Trial from '../setup/Trial.vue'
 import { changeWord, count, shortTarget, show, when } from '../parts/words'
 import { useLive } from '../state/live'
 
@@ -37,7 +39,7 @@ const howWords: Record<string, string> = { create: 'the resource was created', a
         <RouterLink class="push" :to="{ name: 'objects' }">All objects</RouterLink>
       </div>
       <p class="summary" :class="{ bad: object.problem }">{{ object.why.summary }}</p>
-      <section v-if="object.problem" class="sheet note"><strong class="bad">{{ object.problem.title }}</strong> since {{ when(object.problem.since) }}, met {{ object.problem.times }} times<p>{{ object.problem.detail }}</p><p>{{ object.problem.cause }} {{ object.problem.remedy }}</p></section>
+      <section v-if="object.problem" class="sheet note"><strong class="bad">{{ object.problem.title }}</strong> since {{ when(object.problem.since) }}, met {{ object.problem.times }} times<p>{{ object.problem.detail }}</p><p>{{ object.problem.cause }} {{ object.problem.remedy }}</p><Decide v-if="object.entry && !object.link" :entry="object.entry.id" :name="object.why.subject" :candidates="object.problem.candidates" :code="object.problem.code" @done="again" /></section>
       <div class="three">
         <section class="sheet">
           <header><h2>Entry</h2><span class="quiet">{{ object.entry?.directory }}</span></header>
@@ -66,6 +68,7 @@ const howWords: Record<string, string> = { create: 'the resource was created', a
               <dt>Made</dt><dd>{{ when(object.link.since) }} in <RouterLink :to="{ name: 'run', params: { id: object.link.runId } }">run {{ object.link.runId }}</RouterLink>: {{ howWords[object.link.how] }}</dd>
               <template v-if="object.link.left"><dt>Left</dt><dd class="warn">{{ when(object.link.left) }}; a return restores the same resource</dd></template>
             </dl>
+            <details v-if="object.link && object.entry" class="forms"><summary>Unlink, or merge with another resource</summary><Decide :entry="object.entry.id" :name="object.why.subject" :candidates="[]" linked @done="again" /></details>
           </div>
         </section>
         <section class="sheet">
@@ -85,6 +88,16 @@ const howWords: Record<string, string> = { create: 'the resource was created', a
         <header><h2>Why</h2><span class="quiet">every decision, with the values it saw</span></header>
         <div class="body"><Reasons :nodes="object.why.steps" /></div>
       </section>
+      <section v-if="object.members" class="sheet">
+        <header><h2>Members</h2><span class="quiet">{{ object.members.total.toLocaleString('en') }} in the directory, {{ object.members.inCloud.toLocaleString('en') }} in the cloud{{ object.members.leftOut ? `, ${object.members.leftOut} left out` : '' }}</span></header>
+        <table class="list members">
+          <tbody>
+            <tr v-for="member in object.members.items" :key="member.dn"><td><RouterLink v-if="member.entryId" :to="{ name: 'object', params: { id: member.entryId } }">{{ member.name }}</RouterLink><span v-else>{{ member.name }}</span></td><td class="quiet">{{ member.kind }}</td><td :class="member.leftOut ? 'warn' : 'quiet'">{{ member.leftOut ?? 'member in the cloud' }}</td></tr>
+            <tr v-if="object.members.total > object.members.items.length"><td colspan="3" class="quiet">and {{ (object.members.total - object.members.items.length).toLocaleString('en') }} more</td></tr>
+            <tr v-if="!object.members.total"><td colspan="3" class="quiet">Nobody is in it.</td></tr>
+          </tbody>
+        </table>
+      </section>
       <section v-if="object.attributes.length" class="sheet">
         <header><h2>Attributes side by side</h2><NCheckbox v-model:checked="onlyDifferent" size="small">Only what differs</NCheckbox></header>
         <div class="body scroll">
@@ -102,6 +115,7 @@ const howWords: Record<string, string> = { create: 'the resource was created', a
           </table>
         </div>
       </section>
+      <Trial v-if="object.entry" :entry="object.entry.id" />
       <section class="sheet">
         <header><h2>Changes</h2></header>
         <div class="body">
@@ -124,6 +138,7 @@ const howWords: Record<string, string> = { create: 'the resource was created', a
 .sheet { margin-bottom: 14px; }
 .forms { margin-top: 10px; }
 .forms dl { margin-top: 6px; }
+.members td { padding: 4px 14px; }
 .scroll { overflow-x: auto; }
 .side { border-collapse: collapse; width: 100%; }
 .side th { text-align: left; font-weight: 500; color: var(--ink-3); padding: 2px 12px 4px 0; }

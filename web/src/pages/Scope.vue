@@ -137,7 +137,7 @@ const plural: Record<string, string> = { user: 'people', group: 'groups', contac
             <header><h2>Filter and group limit</h2></header>
             <div class="body">
               <Tabs v-model="kind" label="Kind" :choices="[{ value: 'users', text: 'People' }, { value: 'groups', text: 'Groups' }, { value: 'contacts', text: 'Contacts' }]" />
-              <label class="row take"><NSwitch size="small" :value="!selection.off" :disabled="!may" @update:value="(on: boolean) => (selection.off = on ? undefined : true)" />{{ kind === 'users' ? 'People' : kind === 'groups' ? 'Groups' : 'Contacts' }} take part<span v-if="kind !== 'users'" class="quiet">: they are counted and surveyed</span></label>
+              <label class="row take"><NSwitch size="small" :value="!selection.off" :disabled="!may" @update:value="(on: boolean) => (selection.off = on ? undefined : true)" />{{ kind === 'users' ? 'People' : kind === 'groups' ? 'Groups' : 'Contacts' }} take part</label>
               <FilterEditor :key="kind" v-model="filter" :kind="kind" :disabled="!may || selection.off" />
               <h3>Only members of these groups</h3>
               <NInput v-model:value="limit" type="textarea" :autosize="{ minRows: 1, maxRows: 6 }" class="mono" :disabled="!may || selection.off" placeholder="No limit. For a pilot: the distinguished name of a group, one on each line" :input-props="{ 'aria-label': 'Groups that limit who takes part, one name on each line' }" />

@@ -23,6 +23,8 @@ const places = [
   { name: 'objects', label: 'Objects', path: 'M9 11a3.5 3.5 0 1 0-.01 0zM3 20c0-4 3-6 6-6s6 2 6 6M17 7h4M17 11h4M18 15h3' },
   { name: 'directories', label: 'Directories', path: 'M6 3h12v18H6zM9 8h6M9 12h6M9 16h3', first: true },
   { name: 'scope', label: 'Scope', path: 'M5 5h4v4H5zM15 10h4v4h-4zM15 17h4v4h-4zM7 9v10h8M7 12h8' },
+  { name: 'rules', label: 'Rules', path: 'M4 6h7M4 12h5M4 18h7M14 9l5 3-5 3M20 4v16' },
+  { name: 'forecast', label: 'Forecast', path: 'M3 17l5-5 4 3 8-9M15 6h5v5M3 21h18' },
   { name: 'survey', label: 'Survey', path: 'M10.5 4a6.5 6.5 0 1 0 0 13 6.5 6.5 0 0 0 0-13zM15.5 15.5 21 21M8 10.5l2 2 3.5-4' },
   { name: 'settings', label: 'Settings', path: 'M4 7h9M17 7h3M4 17h3M11 17h9M15 4.5v5M9 14.5v5' },
   { name: 'cloud', label: 'Cloud', path: 'M7 18a4.5 4.5 0 0 1-.4-9A6 6 0 0 1 18 10.5a3.8 3.8 0 0 1-.5 7.5z' },

@@ -7,6 +7,7 @@ export type Tone = 'success' | 'warning' | 'error' | 'info' | 'default'
 export function runKind(run: Pick<Run, 'kind' | 'rehearsal' | 'draft'>): string {
   if (run.kind === 'look') return 'reading'
   if (run.kind === 'survey') return 'survey'
+  if (run.kind === 'trial') return run.rehearsal ? 'trial of one entry' : 'trial of one entry, with the write'
   if (run.draft) return 'impact of the draft'
   return run.kind + (run.rehearsal ? ' rehearsal' : ' run')
 }
