@@ -461,9 +461,9 @@ func (d *running) summarize() error {
 func (d *running) tell() {
 	c := d.run.Counts
 	fmt.Fprintf(d.Out, `
-Halvard Ferries and Brisling Cargo are synced: run %d looked at %d people and made
-%d changes (%d created, %d adopted, %d updated, %d suspended). %d people have logins
-that the cloud would refuse: a survey finds and repairs them.
+Halvard Ferries and Brisling Cargo are synced: run %d looked at %d people, groups
+and contacts and made %d changes (%d created, %d adopted, %d updated, %d suspended).
+%d need a repair or a decision: see the problems, the survey and the forecast.
 
   Console    %s   name administrator, password %s
   Cloud      %s
@@ -474,7 +474,11 @@ that the cloud would refuse: a survey finds and repairs them.
 Try:
   bin/kambrel health
   bin/kambrel runs show %d
+  bin/kambrel problems
   bin/kambrel survey run
+  bin/kambrel forecast
+  bin/kambrel link mt@halvard.example mira.tangen@halvard.example
+  bin/kambrel trial ada.brekke@halvard.example
   bin/kambrel scope tree halvard
   bin/kambrel why 'svc-backup'
   bin/kambrel find brekke

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -30,6 +31,7 @@ type running struct {
 	dir, work string
 	process   *exec.Cmd
 	output    *bytes.Buffer
+	open      int // problems of the scenario that nobody has solved yet
 	endpoints demo.Endpoints
 	client    *client.Client
 	ldap      *ldap.Conn
@@ -94,17 +96,22 @@ func (d *running) cloud() cloudAddress {
 	return cloudAddress{url: d.endpoints.Cloud.URL, token: d.endpoints.Cloud.Token}
 }
 
-// sync runs 'kambrel sync' in the demo's checkout and asks for so many changes.
+// sync runs 'kambrel sync' in the demo's checkout and asks for so many changes,
+// and for no other problems than those that the scenario has still open.
 func (d *running) sync(changes int) {
 	d.t.Helper()
 	command := exec.Command(program, "sync", "-o", "json")
 	command.Dir = d.work
 	out, err := command.Output()
-	require.NoError(d.t, err, string(out))
+	var ended *exec.ExitError
+	if !errors.As(err, &ended) || d.open == 0 {
+		require.NoError(d.t, err, string(out))
+	}
 	var run wire.Run
 	require.NoError(d.t, json.Unmarshal(out, &run))
 	require.Equal(d.t, changes, run.Counts.Changes, "%+v", run.Counts)
-	require.Equal(d.t, wire.RunInStep, run.State)
+	require.Equal(d.t, changes, run.Counts.Done)
+	require.Equal(d.t, d.open, run.Counts.Problems, "%+v", run)
 }
 
 func (d *running) base() string { return d.endpoints.Directories[0].BaseDN }
@@ -145,8 +152,10 @@ func TestTheDemoTellsTheStory(t *testing.T) {
 		t.Helper()
 		assert.Len(t, users(t, d.cloud(), "active eq true and externalId pr"), d.count()+len(demo.Brisling()))
 	}
-	assert.Len(t, users(t, d.cloud(), "active eq true and externalId pr"), d.count()+len(demo.Brisling())-12, "twelve have logins that the cloud would refuse")
+	assert.Len(t, users(t, d.cloud(), "active eq true and externalId pr"), d.count()+len(demo.Brisling())-14, "twelve have logins that the cloud would refuse, and two wait for a decision")
+	d.open = 15
 	d.firstDay()
+	d.secondDay()
 	inStep()
 	jon := user(t, d.cloud(), "jon.sletta@halvard.example")
 	assert.Equal(t, "Jonny", jon["nickName"], "made in the cloud a year ago, adopted")
@@ -231,7 +240,7 @@ func TestTheDemoOnceEndsWithASummary(t *testing.T) {
 	var summary demo.Summary
 	require.NoError(t, json.Unmarshal(out, &summary), string(out))
 	assert.Equal(t, "with problems", summary.State)
-	assert.Equal(t, 12, summary.Run.Counts.Problems, "the twelve late logins")
+	assert.Equal(t, 15, summary.Run.Counts.Problems, "twelve late logins, a near miss, a protected login, a contact without an address")
 	assert.Equal(t, 1, summary.Run.Counts.Adopt)
 	assert.Greater(t, summary.Run.Counts.Create, 200)
 

@@ -82,7 +82,7 @@ const decides = (change: Change) => change.operation === 'none' && ['near-miss',
 const columns: DataTableColumns<Change> = [
   { type: 'expand', expandable: (c) => decides(c) || c.diffs.length > 0, renderExpand: (c) => (decides(c) ? h(Decide, { entry: c.entryId, name: c.name, candidates: c.candidates, code: c.code, onDone: () => void forecast.again() }) : h(Diffs, { diffs: c.diffs })) },
   { title: 'Kind', key: 'kind', width: 80 },
-  { title: 'Object', key: 'name', width: 380, render: (c) => h('div', [h(RouterLink, { to: { name: 'object', params: { id: c.entryId } } }, () => c.name), h(Dn, { dn: c.dn, class: 'quiet' })]) },
+  { title: 'Object', key: 'name', width: 380, render: (c) => h('div', [h('div', [h(RouterLink, { to: { name: 'object', params: { id: c.entryId } } }, () => c.name)]), h(Dn, { dn: c.dn, class: 'quiet' })]) },
   { title: 'Would be', key: 'operation', width: 160, render: (c) => (c.operation === 'none' ? h('span', { class: 'bad' }, kinds.data.value?.find((k) => k.code === c.code)?.title ?? c.code) : outcomeWord(c.operation)) },
   { title: 'By', key: 'answer', render: (c) => c.answer || (c.operation === 'adopt' ? (c.diffs[0]?.source ?? '') : c.diffs.length ? `${c.diffs.length} attributes` : '') },
 ]

@@ -150,7 +150,7 @@ const days = computed({
                 <NInput size="small" style="width: 120px" :value="m.name" :disabled="!may" :input-props="{ 'aria-label': `Name of match rule ${i + 1}` }" @update:value="(name: string) => setMatch(i, { name })" />
                 <NInput size="small" style="width: 125px" class="mono" :value="m.resource" :disabled="!may" :input-props="{ 'aria-label': `Resource attribute of match rule ${i + 1}` }" @update:value="(resource: string) => setMatch(i, { resource })" />
                 <span>=</span>
-                <NInput size="small" style="width: 120px" class="mono" :value="m.from ?? ''" placeholder="what its rule gives" :disabled="!may" :input-props="{ 'aria-label': `Directory attribute of match rule ${i + 1}; empty for what the rule gives` }" @update:value="(from: string) => setMatch(i, { from: from || undefined })" />
+                <NInput size="small" style="width: 120px" class="mono" :value="m.from ?? ''" placeholder="by its rule" :disabled="!may" :input-props="{ 'aria-label': `Directory attribute of match rule ${i + 1}; empty for what the rule gives` }" @update:value="(from: string) => setMatch(i, { from: from || undefined })" />
                 <template v-if="may"><NButton size="tiny" quaternary :disabled="i === 0" aria-label="Earlier" @click="move(i, -1)">↑</NButton><NButton size="tiny" quaternary aria-label="Take away" @click="taking && (taking.match = match.filter((_, at) => at !== i))">×</NButton></template>
               </div>
               <NButton v-if="may" size="tiny" @click="taking && (taking.match = [...match, { name: '', resource: '' }])">Another match rule</NButton>
@@ -175,8 +175,9 @@ const days = computed({
 .right { display: flex; flex-direction: column; gap: 14px; min-width: 0; }
 .rules { table-layout: fixed; }
 .rules td { padding: 5px 8px 5px 14px; }
-.rules td:first-child { width: 38%; overflow-wrap: anywhere; }
-.flags { width: 92px; font-size: 12px; }
+.rules td:first-child { width: 34%; overflow-wrap: anywhere; }
+.flags { width: 70px; font-size: 12px; }
+.body p { margin: 0 0 8px; }
 .here { background: color-mix(in srgb, var(--brass) 16%, transparent); box-shadow: inset 3px 0 var(--brass); }
 .link { background: none; border: 0; padding: 0; color: var(--accent); cursor: pointer; text-align: left; }
 .offer { padding: 3px 0; border-bottom: 1px solid var(--line); }
