@@ -396,6 +396,7 @@ func BrislingDirectory() settings.Directory {
 // Settings are the demo's settings.
 func Settings(dialect settings.Dialect, base string) settings.Document {
 	document := settings.Default(HalvardDirectory(dialect, base), BrislingDirectory())
+	document.Users.Join = []settings.JoinRule{{Name: "same employee number", Formula: "first([entry.employeeID, entry.employeeNumber])"}}
 	// Contacts that are hidden or whose name begins with the reserved prefix stay out.
 	if dialect == settings.AD {
 		document.Contacts.Filter = "(&(objectClass=contact)(!(|(showInAdvancedViewOnly=TRUE)(displayName=zz *))))"

@@ -173,6 +173,13 @@ func Brisling() []Person {
 			people = append(people, p)
 		}
 	}
+	// Otto Reksten works for both, under one employee number.
+	for _, p := range Halvard() {
+		if p.Account == "otto.reksten" {
+			p.Container, p.Title, p.Login, p.Mail = "Quays", "Crane Operator", p.Account+"@brisling.example", ""
+			people = append(people, p)
+		}
+	}
 	return people
 }
 

@@ -36,7 +36,7 @@ func TestThePeopleAreTheSameAtEveryCallAndFitTheCloud(t *testing.T) {
 	assert.Equal(t, 12, late)
 	assert.Len(t, HalvardGroups(), 30)
 	assert.Len(t, Contacts(), 15)
-	assert.Len(t, Brisling(), 60)
+	assert.Len(t, Brisling(), 61)
 	assert.Len(t, BrislingGroups(), 8)
 	assert.Contains(t, logins, "ada.brekke@halvard.example")
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/join"
 	"kambrel.example/kambrel/core/match"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/rules"
@@ -36,6 +37,7 @@ type taking struct {
 	kind    entry.Kind
 	rules   *rules.Set
 	match   *match.Rules
+	join    *join.Rules
 	indexed []entry.Path
 	leavers settings.Policy
 	grace   time.Duration
@@ -57,10 +59,13 @@ func compileDocument(revision int, document settings.Document) (*compiled, error
 		if t.rules, err = rules.Compile(*of); err != nil {
 			return nil, fmt.Errorf("%ss: %w", kind, err)
 		}
+		if t.join, err = join.Compile(*of); err != nil {
+			return nil, fmt.Errorf("%ss: %w", kind, err)
+		}
 		t.indexed = t.match.Indexed()
 		c.kinds[kind] = t
-		c.asksForGroups = c.asksForGroups || t.rules.AsksForGroups()
-		names = append(append(names, t.rules.Attributes()...), t.match.Attributes()...)
+		c.asksForGroups = c.asksForGroups || t.rules.AsksForGroups() || t.join.AsksForGroups()
+		names = slices.Concat(names, t.rules.Attributes(), t.match.Attributes(), t.join.Attributes())
 		for _, reference := range t.rules.References() {
 			c.pointers = append(c.pointers, reference.Attribute)
 		}

@@ -43,6 +43,7 @@ type deciding struct {
 	dirty    store.Dirty
 	ref      store.Ref
 	settings *compiled
+	person   person
 	resource entry.Resource // that to be linked
 }
 
@@ -64,6 +65,13 @@ func (e *Engine) deciding(ctx context.Context, in wire.NewDecision) (*deciding, 
 	}
 	if d.settings, err = e.compile.active(ctx); err != nil {
 		return nil, err
+	}
+	persons, err := d.settings.personsOf(ctx, e.store, []store.Dirty{d.dirty})
+	if err != nil {
+		return nil, err
+	}
+	if d.person = persons[d.ref]; d.person.joined != nil && d.person.joined.Code == "" {
+		return nil, problem.New(problem.BadInput, "%s is one person with %s, which leads (by %s); decide about that entry.", d.dirty.Entry.DN, d.person.joined.LeadDN, d.person.joined.Rule)
 	}
 	switch in.Action {
 	case store.ChosenLink, decideMerge:
@@ -148,7 +156,7 @@ func (d *deciding) preview(ctx context.Context) (wire.Decided, error) {
 		if err := d.settings.fillGroups(ctx, d.store, []store.Dirty{d.dirty}); err != nil {
 			return out, err
 		}
-		desired := d.settings.of(d.dirty.Entry.Kind).rules.Apply(d.dirty.Entry)
+		desired := d.settings.of(d.dirty.Entry.Kind).rules.Apply(d.settings.entriesOf(d.dirty.Entry, d.person.followers))
 		if desired.Problem != nil {
 			return out, desired.Problem
 		}
@@ -199,7 +207,7 @@ func (d *deciding) carryOut(ctx context.Context, by string) error {
 	if err := d.store.Choose(ctx, d.ref, store.Chosen{Action: store.ChosenHold, By: by}); err != nil {
 		return err
 	}
-	return d.release(ctx, cloud.Write{Diffs: []plan.Diff{{Target: "externalId", Before: d.ref.ID.String()}}})
+	return d.release(ctx, cloud.Write{Diffs: []plan.Diff{{Target: "externalId", Before: d.dirty.LinkKey}}})
 }
 
 // release lets the entry's resource go by a write to the cloud, and drops the

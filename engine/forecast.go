@@ -6,6 +6,7 @@ import (
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/formula"
+	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/reason"
 	"kambrel.example/kambrel/store"
@@ -28,7 +29,9 @@ func (e *Engine) ForecastOf(ctx context.Context, id int64) (wire.Forecast, error
 		return wire.Forecast{}, err
 	}
 	out := wire.Forecast{Run: RunView(run)}
-	out.Outcomes, err = e.store.Outcomes(ctx, run.ID)
+	if out.Outcomes, err = e.store.Outcomes(ctx, run.ID); err == nil && run.Counts.Joined > 0 {
+		out.Outcomes = append(out.Outcomes, wire.Outcome{Kind: string(entry.User), Outcome: string(plan.Follows), Count: run.Counts.Joined})
+	}
 	return out, err
 }
 

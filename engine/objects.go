@@ -145,15 +145,40 @@ func (e *Engine) entryObject(ctx context.Context, ref store.Ref) (wire.Object, e
 			return wire.Object{}, err
 		}
 	}
+	persons, err := settings.personsOf(ctx, e.store, []store.Dirty{dirty})
+	if err != nil {
+		return wire.Object{}, err
+	}
+	one := persons[ref]
+	object.Person = personView(dirty.Entry, one)
 	object.Attributes = []wire.AttributeView{}
-	if dirty.Resource != nil || settings.scope.Decide(dirty.Entry).In {
-		object.Attributes = sideBySide(settings, dirty)
+	if dirty.Resource != nil || one.joined == nil && settings.scope.Decide(dirty.Entry).In {
+		object.Attributes = sideBySide(settings, dirty, one)
 	}
 	if err := e.references(ctx, settings, dirty, &object); err != nil {
 		return wire.Object{}, err
 	}
-	object.Why, err = e.why(ctx, settings, dirty, object)
+	object.Why, err = e.why(ctx, settings, dirty, one, object)
 	return object, err
+}
+
+// personView lists the entries that are one person, the one that leads first;
+// nothing where there is one only.
+func personView(e entry.Entry, one person) []wire.PersonEntry {
+	self := wire.PersonEntry{Directory: e.Directory, EntryID: e.ID.String(), DN: e.DN}
+	switch {
+	case one.joined != nil && one.joined.Code == "":
+		self.Rule = one.joined.Rule
+		return []wire.PersonEntry{{Directory: one.joined.Lead.Directory, EntryID: one.joined.Lead.ID.String(), DN: one.joined.LeadDN, Leads: true}, self}
+	case len(one.followers) > 0:
+		self.Leads = true
+		out := []wire.PersonEntry{self}
+		for _, f := range one.followers {
+			out = append(out, wire.PersonEntry{Directory: f.Entry.Directory, EntryID: f.Entry.ID.String(), DN: f.Entry.DN, Rule: f.Rule, Attributes: f.Entry.Attributes})
+		}
+		return out
+	}
+	return nil
 }
 
 // mostMembersShown is how many members one object shows.
@@ -228,10 +253,10 @@ func (e *Engine) judging(ctx context.Context) (*compiled, error) {
 
 // sideBySide shows what the rules want beside what the resource has, and then
 // what no rule touches.
-func sideBySide(settings *compiled, dirty store.Dirty) []wire.AttributeView {
+func sideBySide(settings *compiled, dirty store.Dirty, one person) []wire.AttributeView {
 	views := []wire.AttributeView{}
 	managed := map[string]bool{"id": true, "externalId": true, "meta": true, "schemas": true}
-	for _, value := range settings.of(dirty.Entry.Kind).rules.Apply(dirty.Entry).Values {
+	for _, value := range settings.of(dirty.Entry.Kind).rules.Apply(settings.entriesOf(dirty.Entry, one.followers)).Values {
 		var actual any
 		if dirty.Resource != nil {
 			actual = value.Path.Get(dirty.Resource)
@@ -256,16 +281,28 @@ func sideBySide(settings *compiled, dirty store.Dirty) []wire.AttributeView {
 }
 
 // why explains every decision about an entry, by the code that runs use.
-func (e *Engine) why(ctx context.Context, settings *compiled, dirty store.Dirty, object wire.Object) (wire.Why, error) {
+func (e *Engine) why(ctx context.Context, settings *compiled, dirty store.Dirty, one person, object wire.Object) (wire.Why, error) {
 	o, err := e.offered(ctx, settings.document)
 	if err != nil { // why needs no cloud: what it has is judged by the mirror
 		o = offer{kinds: map[entry.Kind]bool{entry.User: true, entry.Group: true, entry.Contact: true}}
 	}
-	s := settings.judge(dirty, o, time.Now())
+	s := settings.judge(dirty, one, o, time.Now())
 	verdict := settings.scope.Explain(dirty.Entry)
 	why := wire.Why{Subject: s.name(), Summary: verdict.Summary, In: verdict.In, Verdict: verdict.Code}
 	add := func(node reason.Node) { why.Steps = append(why.Steps, node) }
 	add(reason.Node{Text: "Scope: does it take part?", Outcome: reason.Of(verdict.In), Value: verdict.Summary, Deciding: !verdict.In, Children: verdict.Reasons})
+
+	if verdict.In && settings.joins() && dirty.Entry.Kind == entry.User {
+		add(e.whyJoined(settings, dirty.Entry, one))
+	}
+	if one.joined != nil && verdict.In {
+		decision := follow(*one.joined)
+		why.Summary = summary(verdict.Summary, decision, object)
+		if decision.Problem == nil {
+			why.Summary += " with " + one.joined.LeadDN
+		}
+		return why, nil
+	}
 
 	switch {
 	case object.Link != nil:
@@ -297,7 +334,7 @@ func (e *Engine) why(ctx context.Context, settings *compiled, dirty store.Dirty,
 	}
 
 	if verdict.In {
-		node := reason.Node{Text: "Rules: what should the resource be?", Outcome: reason.Yes, Children: settings.of(dirty.Entry.Kind).rules.Explain(dirty.Entry)}
+		node := reason.Node{Text: "Rules: what should the resource be?", Outcome: reason.Yes, Children: settings.of(dirty.Entry.Kind).rules.Explain(settings.entriesOf(dirty.Entry, one.followers))}
 		if s.Desired.Problem != nil {
 			node.Outcome, node.Value, node.Deciding = reason.Bad, s.Desired.Problem.Detail, true
 		}
@@ -317,6 +354,28 @@ func (e *Engine) why(ctx context.Context, settings *compiled, dirty store.Dirty,
 	return why, nil
 }
 
+// whyJoined tells which entries of other directories are the same person.
+func (e *Engine) whyJoined(settings *compiled, of entry.Entry, one person) reason.Node {
+	node := reason.Node{Text: "Join: does the person have other entries?", Outcome: reason.Note, Value: "none: it stands for itself"}
+	switch {
+	case one.joined != nil && one.joined.Code != "":
+		node.Outcome, node.Value, node.Deciding = reason.Bad, one.joined.Detail, true
+	case one.joined != nil:
+		node.Outcome, node.Deciding = reason.Yes, true
+		node.Value = fmt.Sprintf("one person with %s of %s, by %s; that entry bears the link, and this one lends its values", one.joined.LeadDN, one.joined.Lead.Directory, one.joined.Rule)
+	case len(one.followers) > 0:
+		node.Outcome, node.Value = reason.Yes, "this entry leads, and the values of these count too"
+		for _, f := range one.followers {
+			node.Children = append(node.Children, reason.Node{Text: f.Entry.DN, Outcome: reason.Yes, Value: "by " + f.Rule, Source: "directory " + f.Entry.Directory})
+		}
+	}
+	for _, key := range settings.of(entry.User).join.Keys(of) {
+		name, value, _ := strings.Cut(key, "=")
+		node.Children = append(node.Children, reason.Node{Text: "compares " + name, Outcome: reason.Note, Value: value})
+	}
+	return node
+}
+
 func planDetails(node reason.Node) []reason.Node {
 	if node.Value != "" {
 		return append([]reason.Node{{Text: node.Value, Outcome: node.Outcome, Deciding: true}}, node.Children...)
@@ -332,6 +391,8 @@ func summary(scope string, decision plan.Decision, object wire.Object) string {
 		return scope + "; " + problem.Describe(decision.Problem.Code).Title + ": " + decision.Problem.Detail
 	case decision.Operation != "":
 		return scope + "; the next run will " + string(decision.Operation) + " the resource"
+	case decision.Code == plan.Follows:
+		return scope + "; one person"
 	case decision.Code == plan.InStep:
 		return scope + "; its resource is in step"
 	case decision.Code == plan.Left:

@@ -116,6 +116,7 @@ type planner struct {
 	left     []store.Ref
 	back     []store.Ref
 	unclaim  []store.Ref
+	joined   int
 }
 
 // offer is what the cloud takes, as far as plans ask.
@@ -131,6 +132,7 @@ type subject struct {
 	store.Dirty
 	plan.Subject
 	ref      store.Ref
+	person   person
 	claims   []plan.Claim
 	decision plan.Decision
 	written  bool // its kind goes to the cloud
@@ -141,19 +143,21 @@ func refOf(d store.Dirty) store.Ref { return store.Ref{Directory: d.Entry.Direct
 
 // judge is scope and rules for one entry; match follows when all keys of a
 // batch are known.
-func (c *compiled) judge(d store.Dirty, cloud offer, now time.Time) *subject {
+func (c *compiled) judge(d store.Dirty, one person, cloud offer, now time.Time) *subject {
 	of := c.of(d.Entry.Kind)
-	s := &subject{Dirty: d, ref: refOf(d), written: !of.rules.Empty() && cloud.kinds[d.Entry.Kind]}
+	s := &subject{Dirty: d, ref: refOf(d), person: one, written: !of.rules.Empty() && cloud.kinds[d.Entry.Kind]}
 	s.Subject = plan.Subject{Entry: d.Entry, Link: d.Link, Resource: d.Resource, Leavers: of.leavers, Verdict: c.scope.Decide(d.Entry)}
 	s.GraceOver = of.grace == 0 || d.LeftAt != nil && !now.Before(d.LeftAt.Add(of.grace))
 	if s.Verdict.In && s.written {
-		s.Desired = of.rules.Apply(d.Entry)
+		s.Desired = of.rules.Apply(c.entriesOf(d.Entry, one.followers))
 	}
 	return s
 }
 
 // unmatched tells whether the entry needs matching.
-func (s *subject) unmatched() bool { return s.written && s.Verdict.In && s.Dirty.Link == nil }
+func (s *subject) unmatched() bool {
+	return s.written && s.Verdict.In && s.Dirty.Link == nil && s.person.joined == nil
+}
 
 // matchWith decides the match from what the mirror holds.
 func (c *compiled) matchWith(s *subject, holders map[string][]store.Holder) {
@@ -171,7 +175,13 @@ func (c *compiled) matchWith(s *subject, holders map[string][]store.Holder) {
 
 // keysOf are the values by which the subject's resource may be found.
 func (c *compiled) keysOf(s *subject) []match.Key {
-	return c.of(s.Dirty.Entry.Kind).match.Keys(s.Dirty.Entry, s.Desired.Texts)
+	of := c.of(s.Dirty.Entry.Kind)
+	// A resource that was made for another entry of the person bears its id.
+	others := of.join.Carried(s.Dirty.Entry)
+	for _, f := range s.person.followers {
+		others = append(others, f.Entry.ID)
+	}
+	return of.match.Keys(s.Dirty.Entry, s.Desired.Texts, others...)
 }
 
 // decideByHand puts what an operator has decided in the place of the rules.
@@ -229,15 +239,19 @@ func (p *planner) decide(ctx context.Context, state *store.Store, batch []store.
 	if err := p.settings.fillGroups(ctx, state, batch); err != nil {
 		return err
 	}
+	persons, err := p.settings.personsOf(ctx, state, batch)
+	if err != nil {
+		return err
+	}
 	subjects := make([]*subject, len(batch))
 	for i, dirty := range batch {
-		subjects[i] = p.settings.judge(dirty, p.cloud, p.now)
+		subjects[i] = p.settings.judge(dirty, persons[refOf(dirty)], p.cloud, p.now)
 	}
 	if err := p.match(ctx, state, subjects); err != nil {
 		return err
 	}
 	for _, s := range subjects {
-		if s.Verdict.In && s.decision.Problem == nil && s.written {
+		if s.Verdict.In && s.decision.Problem == nil && s.written && s.decision.Code != plan.Follows {
 			s.claims = plan.Claims(s.Dirty.Entry.Kind, s.Desired, p.cloud.unique[s.Dirty.Entry.Kind])
 		}
 		if s.unmatched() && s.decision.ResourceID != "" {
@@ -280,6 +294,10 @@ func (p *planner) match(ctx context.Context, state *store.Store, subjects []*sub
 	for _, s := range subjects {
 		if !s.written {
 			s.decision = plan.Decision{Code: plan.NotSent}
+			continue
+		}
+		if s.person.joined != nil && s.Verdict.In {
+			s.decision = follow(*s.person.joined)
 			continue
 		}
 		if s.unmatched() {
@@ -424,6 +442,9 @@ func (p *planner) gather(s *subject) {
 		return
 	}
 	p.well, p.cleared = append(p.well, s.ref), append(p.cleared, s.ref)
+	if d.Code == plan.Follows {
+		p.joined++
+	}
 	if d.Operation != "" {
 		p.changes = append(p.changes, store.NewChange{
 			Ref: s.ref, Kind: s.Dirty.Entry.Kind, Operation: d.Operation, DN: s.Dirty.Entry.DN, ResourceID: d.ResourceID, Name: s.name(), Diffs: d.Diffs,
@@ -431,7 +452,7 @@ func (p *planner) gather(s *subject) {
 		})
 	}
 	if s.unmatched() && s.Match.Action == match.Relink {
-		p.links = append(p.links, store.NewLink{Ref: s.ref, Kind: s.Dirty.Entry.Kind, LinkKey: s.Dirty.Entry.LinkKey(), ResourceID: s.Match.Resource.ID(), How: string(match.Relink)})
+		p.links = append(p.links, store.NewLink{Ref: s.ref, Kind: s.Dirty.Entry.Kind, LinkKey: s.Match.Resource.ExternalID(), ResourceID: s.Match.Resource.ID(), How: string(match.Relink)})
 	}
 	switch {
 	case d.Code == plan.Unlinked:
@@ -488,6 +509,7 @@ func (p *planner) saveState(ctx context.Context, state *store.Store, run int64) 
 func (p *planner) count(c *wire.Counts, looked int) {
 	c.Planned += looked - len(p.later)
 	c.Problems += len(p.problems)
+	c.Joined += p.joined
 	for _, change := range p.changes {
 		if change.Operation != "" {
 			tally(c, change.Operation, 1)

@@ -3,6 +3,7 @@ package engine
 import (
 	"cmp"
 	"context"
+	"slices"
 	"strings"
 
 	"kambrel.example/kambrel/core/entry"
@@ -26,6 +27,11 @@ func (x *execution) planReferences(ctx context.Context, state *store.Store, ever
 	rehearsed := int64(0)
 	if x.run.Rehearsal {
 		rehearsed = x.run.ID
+	}
+	if x.settings.joins() {
+		if err := state.MarkLeads(ctx); err != nil {
+			return err
+		}
 	}
 	var after store.Ref
 	for {
@@ -71,7 +77,7 @@ func (x *execution) referenceChanges(ctx context.Context, state *store.Store, re
 			return nil, err
 		}
 	}
-	pointed, err := state.Pointed(ctx, rehearsed, refs)
+	pointed, err := x.pointed(ctx, state, rehearsed, refs)
 	if err != nil {
 		return nil, err
 	}
@@ -96,6 +102,39 @@ func (x *execution) referenceChanges(ctx context.Context, state *store.Store, re
 		}
 	}
 	return changes, nil
+}
+
+// pointed tells whom entries refer to; where an entry says nothing, those count
+// that follow it.
+func (x *execution) pointed(ctx context.Context, state *store.Store, rehearsed int64, refs []store.Ref) (map[store.Ref]map[string]string, error) {
+	if !x.settings.joins() {
+		return state.Pointed(ctx, rehearsed, refs)
+	}
+	followers, err := state.FollowersOf(ctx, refs)
+	if err != nil {
+		return nil, err
+	}
+	all := slices.Clone(refs)
+	for _, list := range followers {
+		for _, f := range list {
+			all = append(all, store.Ref{Directory: f.Entry.Directory, ID: f.Entry.ID})
+		}
+	}
+	pointed, err := state.Pointed(ctx, rehearsed, all)
+	if err != nil {
+		return nil, err
+	}
+	for lead, list := range followers {
+		for _, f := range list {
+			for attribute, resource := range pointed[store.Ref{Directory: f.Entry.Directory, ID: f.Entry.ID}] {
+				if pointed[lead] == nil {
+					pointed[lead] = map[string]string{}
+				}
+				pointed[lead][attribute] = cmp.Or(pointed[lead][attribute], resource)
+			}
+		}
+	}
+	return pointed, nil
 }
 
 func (x *execution) nameOf(d store.Dirty) string {

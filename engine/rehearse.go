@@ -12,25 +12,40 @@ import (
 
 // rehearse plans without keeping anything but the decisions. Who is dirty is
 // planned in a transaction that is thrown away; where everybody is looked at,
-// nothing of the state before counts, and it is planned from the mirrors alone.
+// nothing of the state before counts, and it is planned from the mirrors alone,
+// unless entries may be one with others, which is found step by step.
 func (x *execution) rehearse(ctx context.Context) error {
 	var err error
-	if x.run.Kind == "full" || x.run.Draft > 0 {
+	everybody := x.run.Kind == "full" || x.run.Draft > 0
+	if everybody && !x.settings.joins() {
 		if err = x.rehearseAll(ctx); err == nil {
 			err = x.planReferences(ctx, x.store, true)
 		}
 	} else {
 		err = x.store.Discarded(ctx, func(tx *store.Store) error {
-			if err := x.plan(ctx, tx, x.store); err != nil {
-				return err
+			if everybody {
+				if err := tx.MarkAllDirty(ctx); err != nil {
+					return err
+				}
 			}
-			return x.planReferences(ctx, tx, false)
+			return x.planWithin(ctx, tx)
 		})
 	}
 	if err != nil {
 		return err
 	}
 	return x.guard(ctx)
+}
+
+// planWithin plans in a transaction that is thrown away.
+func (x *execution) planWithin(ctx context.Context, tx *store.Store) error {
+	if err := x.join(ctx, tx); err != nil {
+		return err
+	}
+	if err := x.plan(ctx, tx, x.store); err != nil {
+		return err
+	}
+	return x.planReferences(ctx, tx, false)
 }
 
 // rehearseAll decides about everybody, those with a resource first, so that a

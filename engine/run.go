@@ -163,10 +163,7 @@ func (x *execution) trial(ctx context.Context) error {
 			if err := mark(tx); err != nil {
 				return err
 			}
-			if err := x.plan(ctx, tx, x.store); err != nil {
-				return err
-			}
-			return x.planReferences(ctx, tx, false)
+			return x.planWithin(ctx, tx)
 		})
 	})
 }
@@ -174,7 +171,12 @@ func (x *execution) trial(ctx context.Context) error {
 // pass plans and writes once: resources first, and when all of them are there,
 // what ties them together.
 func (x *execution) pass(ctx context.Context, last bool) error {
-	if err := x.stage(ctx, "plan", func(ctx context.Context) error { return x.plan(ctx, x.store, x.store) }); err != nil {
+	if err := x.stage(ctx, "plan", func(ctx context.Context) error {
+		if err := x.join(ctx, x.store); err != nil {
+			return err
+		}
+		return x.plan(ctx, x.store, x.store)
+	}); err != nil {
 		return err
 	}
 	if err := x.guard(ctx); err != nil {

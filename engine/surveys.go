@@ -14,6 +14,7 @@ import (
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/match"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/core/survey"
 	"kambrel.example/kambrel/store"
@@ -83,7 +84,7 @@ func (x *execution) collisions(ctx context.Context, work *survey.Survey, people 
 			continue
 		}
 		s := &subject{Dirty: store.Dirty{Entry: *one}}
-		s.Desired = x.settings.of(one.Kind).rules.Apply(*one)
+		s.Desired = x.settings.of(one.Kind).rules.Apply(rules.Person{*one})
 		open = append(open, s)
 		for _, key := range x.keysOf(s) {
 			keys = append(keys, key.Text())

@@ -61,10 +61,13 @@ func (s *Store) resolvePointers(ctx context.Context, directory string) error {
 
 // markReferring marks whom a change of links concerns: the groups that hold the
 // entries, those who refer to them, and the entries themselves.
-const markReferring = `
+const markReferring = `, persons AS (
+		SELECT directory, entry_id FROM moved
+		UNION SELECT j.directory, j.entry_id FROM moved JOIN joins j ON j.lead_directory = moved.directory AND j.lead_id = moved.entry_id
+	)
 	INSERT INTO dirty_references (directory, entry_id)
-		SELECT m.directory, m.group_id FROM moved JOIN memberships m ON m.directory = moved.directory AND m.member_id = moved.entry_id
-		UNION SELECT p.directory, p.entry_id FROM moved JOIN pointers p ON p.directory = moved.directory AND p.target_id = moved.entry_id
+		SELECT m.directory, m.group_id FROM persons JOIN memberships m ON m.directory = persons.directory AND m.member_id = persons.entry_id
+		UNION SELECT p.directory, p.entry_id FROM persons JOIN pointers p ON p.directory = persons.directory AND p.target_id = persons.entry_id
 		UNION SELECT directory, entry_id FROM moved WHERE EXISTS (SELECT FROM memberships m WHERE m.directory = moved.directory AND m.group_id = moved.entry_id)
 			OR EXISTS (SELECT FROM pointers p WHERE p.directory = moved.directory AND p.entry_id = moved.entry_id)
 	ON CONFLICT DO NOTHING`
@@ -87,19 +90,33 @@ func (s *Store) MarkReferences(ctx context.Context, refs []Ref) error {
 	return err
 }
 
+// MarkLeads marks who leads those that are marked, since what they refer to is
+// written to the resource of the lead.
+func (s *Store) MarkLeads(ctx context.Context) error {
+	_, err := s.exec(ctx, `INSERT INTO dirty_references (directory, entry_id) SELECT j.lead_directory, j.lead_id FROM dirty_references d
+		JOIN joins j ON j.directory = d.directory AND j.entry_id = d.entry_id WHERE j.lead_id IS NOT NULL ON CONFLICT DO NOTHING`)
+	return err
+}
+
 // ClearReferences takes entries out of those whose references are to be compared.
 func (s *Store) ClearReferences(ctx context.Context, refs []Ref) error {
 	return s.deleteByEntry(ctx, "dirty_references", refs)
 }
 
-// linksNow are the links as they are; linksThen are those that a rehearsal
-// would lead to, whose new resources have no id yet.
+// linksNow are the links as they are, of whole persons; linksThen are those that
+// a rehearsal would lead to, whose new resources have no id yet.
 const (
-	linksNow  = `(SELECT directory, entry_id, resource_id, kind FROM links WHERE left_at IS NULL)`
-	linksThen = `(SELECT l.directory, l.entry_id, l.resource_id, l.kind FROM links l WHERE l.left_at IS NULL AND NOT EXISTS (
-			SELECT FROM changes c WHERE c.run_id = @run AND c.directory = l.directory AND c.entry_id = l.entry_id AND c.operation IN ('suspend', 'delete', 'create'))
-		UNION ALL SELECT directory, entry_id, CASE WHEN resource_id = '' THEN 'new:' || entry_id ELSE resource_id END, kind
-			FROM changes WHERE run_id = @run AND operation IN ('create', 'adopt', 'restore') AND rank < 3)`
+	linksNow  = `(SELECT directory, entry_id, resource_id, kind FROM ties WHERE left_at IS NULL)`
+	linksThen = `(SELECT l.directory, l.entry_id, l.resource_id, l.kind FROM links l WHERE ` + staysThen + `
+		UNION ALL SELECT j.directory, j.entry_id, l.resource_id, l.kind FROM joins j JOIN links l ON l.directory = j.lead_directory AND l.entry_id = j.lead_id WHERE ` + staysThen + `
+		UNION ALL SELECT c.directory, c.entry_id, ` + madeThen + `
+		UNION ALL SELECT j.directory, j.entry_id, CASE WHEN c.resource_id = '' THEN 'new:' || c.entry_id ELSE c.resource_id END, c.kind
+			FROM joins j JOIN changes c ON c.directory = j.lead_directory AND c.entry_id = j.lead_id WHERE ` + comesThen + `)`
+
+	staysThen = `l.left_at IS NULL AND NOT EXISTS (
+			SELECT FROM changes c WHERE c.run_id = @run AND c.directory = l.directory AND c.entry_id = l.entry_id AND c.operation IN ('suspend', 'delete', 'create'))`
+	madeThen  = `CASE WHEN c.resource_id = '' THEN 'new:' || c.entry_id ELSE c.resource_id END, c.kind FROM changes c WHERE ` + comesThen
+	comesThen = `c.run_id = @run AND c.operation IN ('create', 'adopt', 'restore') AND c.rank < 3`
 )
 
 func linksFor(run int64) string {
@@ -326,7 +343,7 @@ func (s *Store) MembersBeside(ctx context.Context, ref Ref, limit int) ([]Member
 	err := s.raw(ctx, `SELECT coalesce(e.dn, '') AS dn, m.member_path AS path, coalesce(e.kind, '') AS kind, coalesce(e.attributes->'displayName'->>0, e.attributes->'cn'->>0, '') AS name,
 		coalesce(l.resource_id, '') AS resource_id, l.left_at IS NOT NULL AS left, e.id IS NOT NULL AS known, coalesce(e.directory, '') AS directory, coalesce(e.id::text, '') AS entry_id
 		FROM memberships m LEFT JOIN entries e ON e.directory = m.directory AND e.id = m.member_id
-		LEFT JOIN links l ON l.directory = m.directory AND l.entry_id = m.member_id
+		LEFT JOIN ties l ON l.directory = m.directory AND l.entry_id = m.member_id
 		WHERE m.directory = ? AND m.group_id = ? ORDER BY l.resource_id IS NOT NULL AND l.left_at IS NULL, m.member_path LIMIT ?`, ref.Directory, ref.ID.String(), limit).Scan(&rows).Error
 	out := make([]MemberView, len(rows))
 	for i, row := range rows {

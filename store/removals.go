@@ -51,6 +51,12 @@ func (s *Store) TakeAway(ctx context.Context, directory settings.Directory, by s
 		directory.Name, string(text), by, removal.Removed, until).Scan(&removal.ID).Error; err != nil {
 		return removal, err
 	}
+	// Whoever has an entry in another directory too keeps the resource by that.
+	if _, err := s.exec(ctx, `UPDATE links l SET directory = j.directory, entry_id = j.entry_id FROM (
+			SELECT DISTINCT ON (lead_directory, lead_id) * FROM joins WHERE lead_directory = @name AND directory <> @name ORDER BY lead_directory, lead_id, directory, entry_id
+		) j WHERE l.directory = @name AND l.entry_id = j.lead_id`, map[string]any{"name": directory.Name}); err != nil {
+		return removal, fmt.Errorf("hand the links of %s over: %w", directory.Name, err)
+	}
 	n, err := s.exec(ctx, `WITH moved AS (DELETE FROM links WHERE directory = ? RETURNING link_key, resource_id, directory, entry_id, how, run_id, since, left_at, kind)
 		INSERT INTO links_aside SELECT ?, moved.* FROM moved`, directory.Name, removal.ID)
 	if err != nil {
@@ -65,7 +71,11 @@ func (s *Store) TakeAway(ctx context.Context, directory settings.Directory, by s
 
 // Forget drops what is known of a directory but for its links.
 func (s *Store) Forget(ctx context.Context, directory string) error {
-	for _, table := range []string{"problems", "claims", "dirty", "dirty_references", "decisions", "memberships", "pointers", "entries", "former_names", "directory_states"} {
+	if _, err := s.exec(ctx, `WITH dropped AS (DELETE FROM joins WHERE lead_directory = ? RETURNING directory, entry_id)
+		INSERT INTO dirty (directory, entry_id) SELECT directory, entry_id FROM dropped ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0`, directory); err != nil {
+		return fmt.Errorf("forget %s: %w", directory, err)
+	}
+	for _, table := range []string{"problems", "joins", "join_keys", "claims", "dirty", "dirty_references", "decisions", "memberships", "pointers", "entries", "former_names", "directory_states"} {
 		if _, err := s.exec(ctx, `DELETE FROM `+table+` WHERE directory = ?`, directory); err != nil {
 			return fmt.Errorf("forget %s: %w", directory, err)
 		}

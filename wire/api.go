@@ -102,6 +102,7 @@ type Counts struct {
 	Done             int `json:"done" doc:"Changes the cloud has carried out"`
 	Failed           int `json:"failed"`
 	Problems         int `json:"problems" doc:"Entries that this run could not bring in step"`
+	Joined           int `json:"joined,omitempty" doc:"Entries that are one person with another entry, and share its resource"`
 	Surveyed         int `json:"surveyed,omitempty" doc:"Entries that the survey has looked at"`
 	Findings         int `json:"findings,omitempty"`
 }
@@ -272,6 +273,18 @@ type Object struct {
 	Why        Why             `json:"why"`
 	// Members are those of a group, at most 100, those that are left out first.
 	Members *MemberList `json:"members,omitempty"`
+	// Person is the entries of several directories that are one person.
+	Person []PersonEntry `json:"person,omitempty"`
+}
+
+// PersonEntry is one of the entries that are one person.
+type PersonEntry struct {
+	Directory  string           `json:"directory"`
+	EntryID    string           `json:"entryId"`
+	DN         string           `json:"dn"`
+	Leads      bool             `json:"leads,omitempty" doc:"It bears the link"`
+	Rule       string           `json:"rule,omitempty" doc:"The join rule that ties it to the one that leads"`
+	Attributes entry.Attributes `json:"attributes,omitempty"`
 }
 
 // Why is the explanation of everything decided about one object.

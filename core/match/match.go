@@ -99,9 +99,13 @@ func (m *Rules) Indexed() []entry.Path {
 
 // Keys lists the values by which the entry's resource may be found, in the
 // order in which they count. wanted gives the values that the resource would
-// have at paths with a key (entry.Path.Key).
-func (m *Rules) Keys(e entry.Entry, wanted func(key string) []string) []Key {
+// have at paths with a key (entry.Path.Key); others are ids of entries that are
+// the same person.
+func (m *Rules) Keys(e entry.Entry, wanted func(key string) []string, others ...entry.ID) []Key {
 	keys := []Key{{e.Kind, LinkKeyRule, "externalId", e.LinkKey()}}
+	for _, id := range others {
+		keys = append(keys, Key{e.Kind, LinkKeyRule, "externalId", id.String()})
+	}
 	for _, rule := range m.rules {
 		path, err := entry.ParsePath(rule.Resource)
 		if err != nil {

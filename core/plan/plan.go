@@ -48,6 +48,7 @@ const (
 	Blocked  Code = "problem"       // see Problem
 	Unlinked Code = "link-dropped"  // out of scope, and the resource is gone too
 	Relinked Code = "link-restored" // in step, but the link had to be rebuilt
+	Follows  Code = "joined"        // one person with another entry, which bears the link
 )
 
 // Diff is the change of one resource attribute.
@@ -317,6 +318,9 @@ func (d Decision) Explain() reason.Node {
 		node.Outcome = reason.Yes
 	case NotSent:
 		node.Text = "entries of this kind are read and surveyed, but not written to the cloud: there are no rules for them, or the cloud has no such resources"
+	case Follows:
+		node.Text = "one person with another entry, which bears the link: nothing to do for this one alone"
+		node.Outcome = reason.Yes
 	case OutSide:
 		node.Text = "out of scope and nothing in the cloud: nothing to do"
 	case Left:

@@ -25,6 +25,8 @@ const (
 	ValueRefused          Code = "value-refused"
 	AmbiguousMatch        Code = "ambiguous-match"
 	LinkConflict          Code = "link-conflict"
+	JoinAmbiguous         Code = "join-ambiguous"
+	JoinTwoResources      Code = "join-two-resources"
 	ProtectedResource     Code = "protected-resource"
 	RemovalsHeld          Code = "removals-held"
 	CloudRefused          Code = "cloud-refused"
@@ -75,6 +77,8 @@ var catalogue = []Kind{
 	{ValueRefused, "The cloud refused a value", "The cloud does not accept one of the values, for example a login whose domain it has not verified.", "Correct the value in the directory or the rule that makes it."},
 	{AmbiguousMatch, "Several resources match", "More than one resource in the cloud fits this entry, so none is taken.", "Remove the doubt in the cloud (one resource too many) or in the entry."},
 	{LinkConflict, "The resource is linked to another entry", "The resource that fits this entry already belongs to another entry.", "If the other entry is the same person's old one, delete it or take it out of scope and unlink; otherwise correct the login."},
+	{JoinAmbiguous, "Several entries of one directory would be one person", "A join rule fits more than one entry of the same directory, so it is not known which of them is the person that another directory has.", "Correct the value that the join rule reads on one of the entries, or take one out of scope."},
+	{JoinTwoResources, "One person has two resources", "A join rule says that two entries are one person, yet each is linked to a resource of its own.", "Compare the two resources. Unlink the one that is too much ('kambrel unlink ENTRY'), and delete it in the cloud once nobody needs what it owns; or correct the value that the join rule reads."},
 	{ProtectedResource, "The resource has an administrative role", "A match rule found a resource that administers the cloud. Such a resource is never adopted by a rule.", "Take the role away while matching, or give the entry another login."},
 	{RemovalsHeld, "Removals are held", "The run would have suspended or removed more resources than the guard allows.", "Look at the held removals of the run. Release them if they are meant; otherwise correct the scope, and they fall away."},
 	{CloudRefused, "The cloud refused", "The cloud answered a request with an error.", "Read the cloud's answer in the detail."},

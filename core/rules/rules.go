@@ -18,6 +18,10 @@ import (
 // Set is the compiled rules of one kind; it is immutable.
 type Set struct{ rules []rule }
 
+// Person is the entries that are one person, in the order of the directories
+// in the settings; for most people it is one entry.
+type Person []entry.Entry
+
 type rule struct {
 	settings.Rule
 	path                    entry.Path
@@ -184,14 +188,14 @@ func (s *Set) Targets() []entry.Path {
 	return paths
 }
 
-// Apply works every rule out on an entry.
-func (s *Set) Apply(e entry.Entry) Desired {
+// Apply works every rule out on the entries of one person.
+func (s *Set) Apply(person Person) Desired {
 	desired := Desired{Values: make([]Value, 0, len(s.rules))}
 	for _, r := range s.rules {
 		if r.Reference != "" {
 			continue
 		}
-		value, err := r.value(e)
+		value, e, err := r.best(person)
 		switch {
 		case err != nil:
 			desired.Problem = firstProblem(desired.Problem, problem.New(problem.FormulaFailed, "the formula for %s: %s", r.Target, err))
@@ -200,7 +204,7 @@ func (s *Set) Apply(e entry.Entry) Desired {
 			desired.Problem = firstProblem(desired.Problem, problem.New(problem.RequiredMissing, "%s would be empty: %s", r.Target, r.lacks(e)))
 			continue
 		}
-		next := Value{Path: r.path, Value: value, Source: r.source(), CreateOnly: r.CreateOnly}
+		next := Value{Path: r.path, Value: value, Source: r.sourceOf(person, e), CreateOnly: r.CreateOnly}
 		if len(r.granted) > 0 {
 			next.Value, next.Granted = nil, r.owned(value)
 		}
@@ -247,6 +251,57 @@ func (d Desired) Texts(key string) []string {
 func (d Desired) Text(target string) string {
 	text, _ := d.Value(target).(string)
 	return text
+}
+
+// ordered are the entries of a person in the order in which the rule asks them.
+func (r rule) ordered(person Person) Person {
+	if len(person) < 2 {
+		return person
+	}
+	out := slices.Clone(person)
+	rank := func(e entry.Entry) int {
+		if at := slices.Index(r.Prefer, e.Directory); at >= 0 {
+			return at
+		}
+		return len(r.Prefer)
+	}
+	slices.SortStableFunc(out, func(a, b entry.Entry) int { return rank(a) - rank(b) })
+	return out
+}
+
+// best asks the entries in their order for a value before any fallback, and
+// tells whose counted. What is granted is granted by every entry.
+func (r rule) best(person Person) (any, entry.Entry, error) {
+	ordered := r.ordered(person)
+	first := ordered[0]
+	if len(ordered) == 1 {
+		value, err := r.value(first)
+		return value, first, err
+	}
+	if len(r.granted) > 0 {
+		for _, e := range ordered[1:] {
+			first.AllGroups = append(slices.Clone(first.AllGroups), e.AllGroups...)
+		}
+		value, err := r.value(first)
+		return value, first, err
+	}
+	own := r
+	own.fallback = nil
+	for _, e := range ordered {
+		if value, err := own.value(e); err != nil || value != nil && value != "" {
+			return value, e, err
+		}
+	}
+	value, err := r.value(first)
+	return value, first, err
+}
+
+// sourceOf also names the directory where a person has several entries.
+func (r rule) sourceOf(person Person, e entry.Entry) string {
+	if len(person) < 2 || len(r.granted) > 0 {
+		return r.source()
+	}
+	return r.source() + ", of " + e.Directory
 }
 
 // value works the rule out: where its condition holds and it gives something,
@@ -351,11 +406,25 @@ func (r rule) lacks(e entry.Entry) string {
 	return "the entry has no " + strings.Join(names, ", ")
 }
 
-// Explain tells for every rule the value it gives on the entry and how.
-func (s *Set) Explain(e entry.Entry) []reason.Node {
+// Explain tells for every rule the value it gives on the person's entries and how.
+func (s *Set) Explain(person Person) []reason.Node {
 	nodes := make([]reason.Node, 0, len(s.rules))
 	for _, r := range s.rules {
-		nodes = append(nodes, r.explain(e))
+		if len(person) == 1 || r.Reference != "" {
+			nodes = append(nodes, r.explain(person[0]))
+			continue
+		}
+		_, best, _ := r.best(person) // the error is in the node
+		node := r.explain(best)
+		node.Source = r.sourceOf(person, best)
+		for _, e := range r.ordered(person) {
+			if e.Directory != best.Directory {
+				other := r.explain(e)
+				other.Text = "of " + e.Directory + ", which does not count"
+				node.Children = append(node.Children, other)
+			}
+		}
+		nodes = append(nodes, node)
 	}
 	return nodes
 }

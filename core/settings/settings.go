@@ -89,9 +89,14 @@ type Containers struct {
 // Taking says which entries of a kind take part and what they become. A kind
 // without rules is counted and surveyed, but not written to the cloud.
 type Taking struct {
-	Off       bool        `json:"off,omitempty" yaml:"off,omitempty"`
-	Filter    string      `json:"filter,omitempty" yaml:"filter,omitempty"`
-	MembersOf GroupLimit  `json:"membersOf,omitzero" yaml:"membersOf,omitempty"`
+	Off       bool       `json:"off,omitempty" yaml:"off,omitempty"`
+	Filter    string     `json:"filter,omitempty" yaml:"filter,omitempty"`
+	MembersOf GroupLimit `json:"membersOf,omitzero" yaml:"membersOf,omitempty"`
+	// Join says which entries of several directories are one person.
+	Join []JoinRule `json:"join,omitempty" yaml:"join,omitempty"`
+	// CarriedID is a directory attribute that holds the id that the person's
+	// entry had in another directory, so that the resource stays on a move.
+	CarriedID string      `json:"carriedId,omitempty" yaml:"carriedId,omitempty"`
 	Match     []MatchRule `json:"match,omitempty" yaml:"match,omitempty"`
 	Rules     []Rule      `json:"rules,omitempty" yaml:"rules,omitempty"`
 	Leavers   Policy      `json:"leavers,omitempty" yaml:"leavers,omitempty"`
@@ -148,6 +153,17 @@ type MatchRule struct {
 	Resource string `json:"resource" yaml:"resource"`
 }
 
+// JoinRule makes entries one person that give the same text, without regard to
+// case; exactly one of From and Formula is set.
+type JoinRule struct {
+	Name    string `json:"name" yaml:"name"`
+	From    string `json:"from,omitempty" yaml:"from,omitempty"`
+	Formula string `json:"formula,omitempty" yaml:"formula,omitempty"`
+}
+
+// Joins tells whether entries of this kind may be one with others.
+func (t Taking) Joins() bool { return len(t.Join) > 0 || t.CarriedID != "" }
+
 // Rule says how one resource attribute gets its value; exactly one of From,
 // Always, Formula, Reference and Granted is set.
 type Rule struct {
@@ -168,6 +184,10 @@ type Rule struct {
 	// CreateOnly leaves the value alone once the resource exists.
 	CreateOnly bool `json:"createOnly,omitempty" yaml:"createOnly,omitempty"`
 	Required   bool `json:"required,omitempty" yaml:"required,omitempty"`
+	// Prefer names directories whose value counts before that of others where
+	// one person has entries in several; the rest follow in the order of the
+	// settings.
+	Prefer []string `json:"prefer,omitempty" yaml:"prefer,omitempty"`
 }
 
 // Grant gives a value of a multi-valued attribute, such as a role, an

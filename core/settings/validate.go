@@ -44,6 +44,7 @@ func (d *Document) Validate() []problem.Fault {
 	}
 	for _, kind := range entry.Kinds {
 		v.taking(kind, *d.Of(kind))
+		v.join(kind, *d.Of(kind), names)
 	}
 	v.features(d.Directories)
 	for _, kind := range entry.Kinds {
@@ -148,6 +149,44 @@ func (v *validation) selection(path string, s Selection, directories []Directory
 			return err == nil && entry.PathUnder(dn.Path(), base.Path())
 		}) {
 			v.add(place, "%s lies below the base of no directory", group)
+		}
+	}
+}
+
+// join checks which entries are one person, and whose values then count.
+func (v *validation) join(kind entry.Kind, t Taking, directories map[string]bool) {
+	name := string(kind) + "s"
+	if kind != entry.User && t.Joins() {
+		v.add(name+".join", "only people have entries in several directories that are one")
+		return
+	}
+	taken := map[string]bool{}
+	for i, rule := range t.Join {
+		path := fmt.Sprintf("%s.join[%d]", name, i)
+		switch {
+		case rule.Name == "" || strings.Contains(rule.Name, "="):
+			v.add(path+".name", "give the join rule a name, such as same employee number")
+		case taken[rule.Name]:
+			v.add(path+".name", "another join rule is called %q already", rule.Name)
+		}
+		taken[rule.Name] = true
+		switch {
+		case (rule.From == "") == (rule.Formula == ""):
+			v.add(path, "set exactly one of from and formula")
+		case rule.Formula != "":
+			v.formula(path+".formula", rule.Formula, false)
+		case !attributeForm.MatchString(rule.From):
+			v.add(path+".from", "%q is no directory attribute", rule.From)
+		}
+	}
+	if t.CarriedID != "" && !attributeForm.MatchString(t.CarriedID) {
+		v.add(name+".carriedId", "%q is no directory attribute", t.CarriedID)
+	}
+	for i, rule := range t.Rules {
+		for j, directory := range rule.Prefer {
+			if !directories[directory] {
+				v.add(fmt.Sprintf("%s.rules[%d].prefer[%d]", name, i, j), "no directory is called %q", directory)
+			}
 		}
 	}
 }

@@ -244,7 +244,7 @@ func (s *Survey) login(e entry.Entry, about Finding) {
 // source finds the login that the rules make of the entry, and the attribute
 // that it comes from.
 func (s *Survey) source(e entry.Entry) (attribute, login string) {
-	login = s.options.Rules.Apply(e).Text("userName")
+	login = s.options.Rules.Apply(rules.Person{e}).Text("userName")
 	names := s.options.Rules.AttributesOf("userName")
 	for _, name := range names {
 		if login != "" && strings.TrimSpace(e.Attributes.First(name)) == login {

@@ -35,6 +35,37 @@ CREATE TABLE dirty_references (
     PRIMARY KEY (directory, entry_id)
 );
 
+-- By what entries are one person with entries of other directories; inside: it
+-- is in scope.
+CREATE TABLE join_keys (
+    directory text NOT NULL,
+    entry_id uuid NOT NULL,
+    key text NOT NULL,
+    inside boolean NOT NULL,
+    PRIMARY KEY (directory, entry_id, key)
+);
+CREATE INDEX join_keys_key ON join_keys (key);
+
+-- Entries that follow the entry that leads their person, or with a code those
+-- that cannot be told whose they are.
+CREATE TABLE joins (
+    directory text NOT NULL,
+    entry_id uuid NOT NULL,
+    lead_directory text NOT NULL,
+    lead_id uuid,
+    rule text NOT NULL,
+    code text NOT NULL DEFAULT '',
+    detail text NOT NULL DEFAULT '',
+    PRIMARY KEY (directory, entry_id)
+);
+CREATE INDEX joins_lead ON joins (lead_directory, lead_id);
+
+-- To which resource an entry leads, by its own link or by that of its lead.
+CREATE VIEW ties AS
+    SELECT directory, entry_id, resource_id, kind, left_at FROM links
+    UNION ALL SELECT j.directory, j.entry_id, l.resource_id, l.kind, l.left_at FROM joins j
+        JOIN links l ON l.directory = j.lead_directory AND l.entry_id = j.lead_id;
+
 -- What operators have decided about entries that no rule may decide: link to a
 -- resource, or create although somebody looks like the same person.
 CREATE TABLE decisions (
@@ -61,7 +92,8 @@ INSERT INTO dirty (directory, entry_id) SELECT directory, id FROM entries WHERE 
 INSERT INTO dirty_references (directory, entry_id) SELECT DISTINCT directory, group_id FROM memberships;
 
 -- +goose Down
-DROP TABLE decisions, dirty_references, pointers, resource_members;
+DROP VIEW ties;
+DROP TABLE decisions, joins, join_keys, dirty_references, pointers, resource_members;
 ALTER TABLE directory_states DROP pointers;
 ALTER TABLE problems DROP candidates;
 ALTER TABLE runs DROP subject;
