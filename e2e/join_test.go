@@ -151,6 +151,11 @@ func TestACarriedIDKeepsTheResourceOnAMove(t *testing.T) {
 
 	// A database that knows no links finds the resource by the carried id.
 	require.NoError(t, w.client.RemoveDirectory(t.Context(), "skerry", "skerry"))
+	active, err := w.client.Settings(t.Context())
+	require.NoError(t, err)
+	for _, rule := range active.Document.Users.Rules {
+		assert.Empty(t, rule.Prefer, "no rule prefers a directory that was taken away")
+	}
 	w.activate(d)
 	w.inStep(0)
 	assert.Equal(t, after["id"], w.user("eli@brisling.example")["id"])

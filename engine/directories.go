@@ -215,10 +215,6 @@ func (e *Engine) RemoveDirectory(ctx context.Context, by, name, confirm string) 
 	if confirm != name {
 		return problem.New(problem.BadInput, "type the directory's name, %s, to take it away; %q was typed.", name, confirm)
 	}
-	without := func(document settings.Document) settings.Document {
-		document.Directories = slices.DeleteFunc(slices.Clone(document.Directories), func(d settings.Directory) bool { return d.Name == name })
-		return document
-	}
 	return e.store.Tx(ctx, func(tx *store.Store) error {
 		if err := tx.LockSettings(ctx); err != nil {
 			return err
@@ -239,7 +235,7 @@ func (e *Engine) RemoveDirectory(ctx context.Context, by, name, confirm string) 
 			if _, err := tx.TakeAway(ctx, directory, by, time.Now().Add(undoWithin)); err != nil {
 				return err
 			}
-			revision := store.Revision{Document: without(active.Document), By: by, Note: "Directory " + name + " taken away"}
+			revision := store.Revision{Document: active.Document.Without(name), By: by, Note: "Directory " + name + " taken away"}
 			if err := e.activate(ctx, tx, &revision, active); err != nil {
 				return err
 			}
@@ -248,7 +244,7 @@ func (e *Engine) RemoveDirectory(ctx context.Context, by, name, confirm string) 
 			return err
 		}
 		if draft.Version > 0 {
-			draft.Document, draft.By = without(draft.Document), by
+			draft.Document, draft.By = draft.Document.Without(name), by
 			if err := tx.SaveDraft(ctx, &draft); err != nil {
 				return err
 			}

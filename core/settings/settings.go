@@ -6,6 +6,7 @@ package settings
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"kambrel.example/kambrel/core/entry"
@@ -241,6 +242,16 @@ func (d *Document) Clone() (Document, error) {
 	}
 	var copied Document
 	return copied, json.Unmarshal(text, &copied)
+}
+
+// Without returns the document without a directory, which no rule prefers any more.
+func (d Document) Without(name string) Document {
+	d.Directories = slices.DeleteFunc(slices.Clone(d.Directories), func(d Directory) bool { return d.Name == name })
+	d.Users.Rules = slices.Clone(d.Users.Rules)
+	for i := range d.Users.Rules {
+		d.Users.Rules[i].Prefer = slices.DeleteFunc(slices.Clone(d.Users.Rules[i].Prefer), func(preferred string) bool { return preferred == name })
+	}
+	return d
 }
 
 // Directory returns the directory of that name.
