@@ -6,6 +6,7 @@ import (
 	"errors"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -212,8 +213,12 @@ func AddOperator(ctx context.Context, s *store.Store, o wire.NewOperator) error 
 }
 
 // nobody is compared with when there is no such operator, so that an answer
-// takes as long as with one.
-var nobody, _ = bcrypt.GenerateFromPassword([]byte(rand.Text()), bcrypt.DefaultCost)
+// takes as long as with one. It is made when a server is, since it takes long,
+// and the command line needs none.
+var nobody = sync.OnceValue(func() []byte {
+	hash, _ := bcrypt.GenerateFromPassword([]byte(rand.Text()), bcrypt.DefaultCost) // the text is short enough
+	return hash
+})
 
 func (s *Server) signIn(ctx context.Context, in *body[wire.Credentials]) (*signInAnswer, error) {
 	operator, err := s.store.Operator(ctx, in.Body.Name)
@@ -222,7 +227,7 @@ func (s *Server) signIn(ctx context.Context, in *body[wire.Credentials]) (*signI
 	}
 	hash := []byte(operator.PasswordHash)
 	if err != nil {
-		hash = nobody
+		hash = nobody()
 	}
 	if wrong := bcrypt.CompareHashAndPassword(hash, []byte(in.Body.Password)); wrong != nil || err != nil {
 		return nil, fail(problem.New(problem.SignInRefused, "check both."))

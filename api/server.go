@@ -52,6 +52,7 @@ type Server struct {
 
 // New declares all routes.
 func New(s *store.Store, e *engine.Engine, options Options) *Server {
+	nobody()
 	server := &Server{store: s, engine: e, options: options, closing: make(chan struct{})}
 	server.app = fiber.New(fiber.Config{
 		DisableStartupMessage: true, Immutable: true, StreamRequestBody: true, BodyLimit: bodyLimit, ReadBufferSize: 16 << 10,

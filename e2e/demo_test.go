@@ -150,9 +150,9 @@ func TestTheDemoTellsTheStory(t *testing.T) {
 	deck := "OU=Deck,OU=Fleet," + d.base()
 	inStep := func() {
 		t.Helper()
-		assert.Len(t, users(t, d.cloud(), "active eq true and externalId pr"), d.count()+len(demo.Brisling()))
+		assert.Len(t, users(t, d.cloud(), "active eq true and externalId pr"), d.count()+len(demo.Brisling())-1, "Otto Reksten has an entry in both")
 	}
-	assert.Len(t, users(t, d.cloud(), "active eq true and externalId pr"), d.count()+len(demo.Brisling())-14, "twelve have logins that the cloud would refuse, and two wait for a decision")
+	assert.Len(t, users(t, d.cloud(), "active eq true and externalId pr"), d.count()+len(demo.Brisling())-15, "twelve have logins that the cloud would refuse, two wait for a decision, and Otto Reksten has an entry in both")
 	d.open = 15
 	d.firstDay()
 	d.secondDay()
@@ -184,13 +184,29 @@ func TestTheDemoTellsTheStory(t *testing.T) {
 	assert.Equal(t, "Nils Fjord", user(t, d.cloud(), "nils.fjord@halvard.example")["displayName"])
 	inStep()
 
-	otto := "CN=Otto Reksten,OU=Northquay,OU=Terminals," + d.base()
-	require.NoError(t, d.ldap.ModifyDN(ldap.NewModifyDNRequest(otto, "CN=Otto Reksten", true, "OU=Leavers,"+d.base())))
-	d.sync(1)
-	assert.Equal(t, false, user(t, d.cloud(), "otto.reksten@halvard.example")["active"])
-	require.NoError(t, d.ldap.ModifyDN(ldap.NewModifyDNRequest("CN=Otto Reksten,OU=Leavers,"+d.base(), "CN=Otto Reksten", true, "OU=Northquay,OU=Terminals,"+d.base())))
-	d.sync(1)
-	assert.Equal(t, true, user(t, d.cloud(), "otto.reksten@halvard.example")["active"])
+	move := func(name, from, to string) {
+		t.Helper()
+		require.NoError(t, d.ldap.ModifyDN(ldap.NewModifyDNRequest("CN="+name+","+from+d.base(), "CN="+name, true, to+d.base())))
+	}
+	move("Runar Askeland", "OU=Deck,OU=Fleet,", "OU=Leavers,")
+	d.sync(3) // he, and two groups that held him
+	assert.Equal(t, false, user(t, d.cloud(), "runar.askeland@halvard.example")["active"])
+	move("Runar Askeland", "OU=Leavers,", "OU=Deck,OU=Fleet,")
+	d.sync(3)
+	assert.Equal(t, true, user(t, d.cloud(), "runar.askeland@halvard.example")["active"])
+
+	// Otto Reksten has an entry in both directories and one account; when one
+	// entry leaves, the other carries it on.
+	otto := user(t, d.cloud(), "otto.reksten@halvard.example")
+	assert.Nil(t, user(t, d.cloud(), "otto.reksten@brisling.example"))
+	move("Otto Reksten", "OU=Northquay,OU=Terminals,", "OU=Leavers,")
+	d.sync(4)
+	carried := user(t, d.cloud(), "otto.reksten@brisling.example")
+	assert.Equal(t, otto["id"], carried["id"])
+	assert.Equal(t, true, carried["active"])
+	move("Otto Reksten", "OU=Leavers,", "OU=Northquay,OU=Terminals,")
+	d.sync(4)
+	assert.Equal(t, otto["id"], user(t, d.cloud(), "otto.reksten@halvard.example")["id"])
 
 	require.NoError(t, d.ldap.Del(ldap.NewDelRequest(nils, nil)))
 	d.sync(1)

@@ -18,7 +18,10 @@ func (x *execution) rehearse(ctx context.Context) error {
 	var err error
 	everybody := x.run.Kind == "full" || x.run.Draft > 0
 	if everybody && !x.settings.joins() {
-		if err = x.rehearseAll(ctx); err == nil {
+		if err = x.rehearseAll(ctx); err != nil {
+			return err
+		}
+		if err = x.guard(ctx); err == nil {
 			err = x.planReferences(ctx, x.store, true)
 		}
 	} else {
@@ -31,10 +34,7 @@ func (x *execution) rehearse(ctx context.Context) error {
 			return x.planWithin(ctx, tx)
 		})
 	}
-	if err != nil {
-		return err
-	}
-	return x.guard(ctx)
+	return err
 }
 
 // planWithin plans in a transaction that is thrown away.
@@ -43,6 +43,10 @@ func (x *execution) planWithin(ctx context.Context, tx *store.Store) error {
 		return err
 	}
 	if err := x.plan(ctx, tx, x.store); err != nil {
+		return err
+	}
+	// Whoever is held keeps what refers to them.
+	if err := x.guard(ctx); err != nil {
 		return err
 	}
 	return x.planReferences(ctx, tx, false)

@@ -114,7 +114,7 @@ const (
 			FROM joins j JOIN changes c ON c.directory = j.lead_directory AND c.entry_id = j.lead_id WHERE ` + comesThen + `)`
 
 	staysThen = `l.left_at IS NULL AND NOT EXISTS (
-			SELECT FROM changes c WHERE c.run_id = @run AND c.directory = l.directory AND c.entry_id = l.entry_id AND c.operation IN ('suspend', 'delete', 'create'))`
+			SELECT FROM changes c WHERE c.run_id = @run AND c.directory = l.directory AND c.entry_id = l.entry_id AND c.operation IN ('suspend', 'delete', 'create') AND c.state <> 'held')`
 	madeThen  = `CASE WHEN c.resource_id = '' THEN 'new:' || c.entry_id ELSE c.resource_id END, c.kind FROM changes c WHERE ` + comesThen
 	comesThen = `c.run_id = @run AND c.operation IN ('create', 'adopt', 'restore') AND c.rank < 3`
 )
