@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"time"
 
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/store"
@@ -65,7 +66,7 @@ func (e *Engine) draftView(ctx context.Context, draft store.Draft, active store.
 		return wire.Draft{}, err
 	}
 	view := wire.Draft{Version: draft.Version, Base: draft.Base, Document: draft.Document, YAML: string(text), By: draft.By, Active: active.Revision,
-		Faults: settings.Faults(draft.Document), Differences: settings.Diff(active.Document, draft.Document)}
+		Faults: e.faults(ctx, draft.Document), Differences: settings.Diff(active.Document, draft.Document)}
 	if draft.Version == 0 {
 		return view, nil
 	}
@@ -179,12 +180,43 @@ func (e *Engine) Activate(ctx context.Context, revision *store.Revision, base in
 	})
 }
 
+// askCloudWithin bounds how long a check of settings waits for the cloud.
+const askCloudWithin = 2 * time.Second
+
+// faults are those of a document, also against what the cloud's schemas take.
+// A cloud that does not answer is no fault of the settings: the next run tells.
+func (e *Engine) faults(ctx context.Context, document settings.Document) []problem.Fault {
+	faults := settings.Faults(document)
+	ctx, cancel := context.WithTimeout(ctx, askCloudWithin)
+	defer cancel()
+	catalogue, err := e.cloud.Catalogue(ctx)
+	if err != nil {
+		return faults
+	}
+	offered := map[entry.Kind][]settings.Offered{}
+	for _, kind := range entry.Kinds {
+		for _, t := range catalogue.Of(kind) {
+			offered[kind] = append(offered[kind], settings.Offered{Path: t.Path, Type: t.Type, MultiValued: t.MultiValued, Required: t.Required, ReadOnly: t.ReadOnly})
+		}
+	}
+	return append(faults, document.Against(offered)...)
+}
+
+// valid refuses a document that has faults, with all of them.
+func (e *Engine) valid(ctx context.Context, document settings.Document) error {
+	faults := e.faults(ctx, document)
+	if len(faults) == 0 {
+		return nil
+	}
+	failure := problem.New(problem.SettingsInvalid, "")
+	failure.Faults = faults
+	return failure
+}
+
 // activate checks a document and activates it within the caller's transaction.
 func (e *Engine) activate(ctx context.Context, tx *store.Store, revision *store.Revision, active store.Revision) error {
-	if faults := settings.Faults(revision.Document); len(faults) > 0 {
-		failure := problem.New(problem.SettingsInvalid, "")
-		failure.Faults = faults
-		return failure
+	if err := e.valid(ctx, revision.Document); err != nil {
+		return err
 	}
 	for _, directory := range active.Document.Directories {
 		if _, kept := revision.Document.Directory(directory.Name); kept {
@@ -244,10 +276,8 @@ func (e *Engine) Impact(ctx context.Context, by string) (int64, error) {
 	if draft.Version == 0 {
 		return 0, problem.New(problem.NotFound, "there is no draft: there is nothing to activate.")
 	}
-	if faults := settings.Faults(draft.Document); len(faults) > 0 {
-		failure := problem.New(problem.SettingsInvalid, "")
-		failure.Faults = faults
-		return 0, failure
+	if err := e.valid(ctx, draft.Document); err != nil {
+		return 0, err
 	}
 	return e.store.NewRun(ctx, store.Run{Run: wire.Run{Kind: "delta", Rehearsal: true, Draft: draft.Version, By: by}, Document: &draft.Document}, false)
 }
@@ -272,10 +302,8 @@ func (e *Engine) Survey(ctx context.Context, by string, draft bool) (int64, erro
 	if err != nil {
 		return 0, err
 	}
-	if faults := settings.Faults(document); len(faults) > 0 {
-		failure := problem.New(problem.SettingsInvalid, "")
-		failure.Faults = faults
-		return 0, failure
+	if err := e.valid(ctx, document); err != nil {
+		return 0, err
 	}
 	current, active, err := e.current(ctx, e.store)
 	if err != nil {

@@ -181,7 +181,34 @@ func (f *Formula) Attributes() []string { return f.attributes }
 func (f *Formula) AsksForGroups() bool { return f.groups }
 
 // Bool tells whether the formula always gives a truth value.
-func (f *Formula) Bool() bool { return f.ast.OutputType().IsExactType(cel.BoolType) }
+func (f *Formula) Bool() bool { return f.Gives() == Truth }
+
+// Kind is what a formula gives.
+type Kind string
+
+// The kinds; Any is known only when it is worked out.
+const (
+	Text   Kind = "text"
+	Truth  Kind = "truth value"
+	Number Kind = "whole number"
+	List   Kind = "list of texts"
+	Any    Kind = "value"
+)
+
+// Gives tells what kind of value the formula gives.
+func (f *Formula) Gives() Kind {
+	switch kind := f.ast.OutputType(); {
+	case kind.IsExactType(cel.StringType):
+		return Text
+	case kind.IsExactType(cel.BoolType):
+		return Truth
+	case kind.IsExactType(cel.IntType):
+		return Number
+	case kind.IsExactType(cel.ListType(cel.StringType)):
+		return List
+	}
+	return Any
+}
 
 // Evaluate works the formula out on an entry. The value is a string, bool,
 // int64 or []string; nil stands for no value.

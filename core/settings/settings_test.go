@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 )
 
@@ -167,4 +168,46 @@ func FuzzParse(f *testing.F) {
 			require.Empty(t, document.Validate())
 		}
 	})
+}
+
+func TestRulesAreHeldAgainstWhatTheCloudTakes(t *testing.T) {
+	t.Parallel()
+	offered := map[entry.Kind][]Offered{
+		entry.User: {
+			{Path: "userName", Type: "string", Required: true}, {Path: "active", Type: "boolean"}, {Path: "displayName", Type: "string"}, {Path: "title", Type: "string"},
+			{Path: "employeeType", Type: "string", Required: true}, {Path: "seat", Type: "integer"}, {Path: "lastSeen", Type: "string", ReadOnly: true}, {Path: "tags", Type: "string", MultiValued: true},
+			{Path: "emails", Type: "complex", MultiValued: true}, {Path: `emails[type eq "work"].value`, Type: "string"}, {Path: "roles", Type: "complex", MultiValued: true}, {Path: "name.givenName", Type: "string"},
+		},
+	}
+	faults := func(rules ...Rule) []string {
+		d := Document{Users: Taking{Rules: append([]Rule{{Target: "userName", From: "mail"}, {Target: "active", Formula: "!disabled"}, {Target: "employeeType", Always: "crew"}}, rules...)}}
+		var out []string
+		for _, f := range d.Against(offered) {
+			out = append(out, f.String())
+		}
+		return out
+	}
+	assert.Empty(t, faults(Rule{Target: "TITLE", From: "title"}, Rule{Target: `emails[type eq "shore"].value`, From: "mail"}, Rule{Target: "seat", Formula: "size(entry.cn)"},
+		Rule{Target: "tags", Formula: "all.ou"}, Rule{Target: "roles", Granted: []Grant{{"cn=a,dc=example", "x"}}}, Rule{Target: "active", Formula: `entry.x == "1"`}))
+	for _, c := range []struct {
+		rule Rule
+		want string
+	}{
+		{Rule{Target: "titel", From: "title"}, "users.rules[3].target: the cloud's users have no titel; it has title"},
+		{Rule{Target: "emails.value", From: "mail"}, "users.rules[3].target: the cloud's users have no emails.value; it has emails"},
+		{Rule{Target: "urn:example:none:deck", From: "title"}, "users.rules[3].target: the cloud's users have no urn:example:none:deck"},
+		{Rule{Target: "lastSeen", From: "title"}, "users.rules[3].target: lastSeen can only be read in the cloud"},
+		{Rule{Target: "emails", From: "mail"}, `users.rules[3].target: emails has parts: name one, as in emails[type eq "work"].value`},
+		{Rule{Target: "seat", From: "title"}, "users.rules[3].from: the text of title is a text, and seat takes a whole number"},
+		{Rule{Target: "title", Always: true}, "users.rules[3].always: true is a truth value, and title takes a text"},
+		{Rule{Target: "title", Formula: "all.title"}, "users.rules[3].formula: what it gives is a list, and title takes one text"},
+		{Rule{Target: "displayName", Formula: "entry.cn", Fallback: "1 + 1"}, "users.rules[3].fallback: what it gives is a whole number, and displayName takes a text"},
+		{Rule{Target: "displayName", Granted: []Grant{{"cn=a,dc=example", "x"}}}, "users.rules[3].target: displayName holds one value in the cloud; memberships grant values of attributes that hold several"},
+	} {
+		assert.Equal(t, []string{c.want}, faults(c.rule))
+	}
+	d := Document{Users: Taking{Rules: []Rule{{Target: "userName", From: "mail"}}}, Contacts: Taking{Rules: []Rule{{Target: "anything", From: "cn"}}}}
+	found := d.Against(offered)
+	require.Len(t, found, 1, "of a kind that the cloud tells nothing about nothing is said")
+	assert.Equal(t, "users.rules: the cloud requires employeeType of every user, and no rule sets it", found[0].String())
 }
