@@ -20,9 +20,11 @@ import (
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/ast"
+	"cel.dev/cel-go/common/operators"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/ext"
+	"cel.dev/cel-go/interpreter"
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/reason"
@@ -67,6 +69,7 @@ var environment = sync.OnceValues(func() (*cel.Env, error) {
 		cel.Variable("all", cel.MapType(cel.StringType, cel.ListType(cel.StringType))),
 		cel.Variable("dn", cel.StringType),
 		ext.Strings(),
+		cel.EnableMacroCallTracking(), // explanations show formulas as they were written
 		cel.ClearMacros(),
 		cel.Macros(macros()...),
 	)...)
@@ -249,7 +252,8 @@ func native(value ref.Val) (any, error) {
 	return texts, nil
 }
 
-// Explain works the formula out and tells the value of every sub-expression.
+// Explain works the formula out and tells the value of every sub-expression, as
+// a tree in the form of the formula.
 func (f *Formula) Explain(e entry.Entry) reason.Node {
 	node := reason.Node{Text: f.text, Outcome: reason.Note}
 	out, details, err := f.explainer.Eval(&activation{e})
@@ -261,21 +265,91 @@ func (f *Formula) Explain(e entry.Entry) reason.Node {
 	if details == nil || details.State() == nil {
 		return node
 	}
-	tree := f.ast.NativeRep()
-	seen := map[string]bool{f.text: true}
-	ast.PreOrderVisit(tree.Expr(), ast.NewExprVisitor(func(sub ast.Expr) {
-		if kind := sub.Kind(); kind != ast.SelectKind && kind != ast.CallKind || sub.ID() == tree.Expr().ID() {
-			return
-		}
-		value, known := details.State().Value(sub.ID())
-		text, err := cel.ExprToString(sub, tree.SourceInfo())
-		if !known || err != nil || seen[text] {
-			return
-		}
-		seen[text] = true
-		node.Children = append(node.Children, reason.Node{Text: text, Outcome: reason.Note, Value: show(value)})
-	}))
+	parts := explainer{f.ast.NativeRep(), details.State()}
+	node.Children = parts.below(f.ast.NativeRep().Expr())
+	parts.decide(f.ast.NativeRep().Expr(), node.Children)
 	return node
+}
+
+// explainer tells the values of an expression's parts in one evaluation.
+type explainer struct {
+	tree  *ast.AST
+	state interpreter.EvalState
+}
+
+// below are the parts of an expression that have a value of interest: what an
+// entry has, and what is made of that. Parts that were not asked are left out.
+func (x explainer) below(expr ast.Expr) []reason.Node {
+	var nodes []reason.Node
+	for _, operand := range x.operands(expr) {
+		nodes = append(nodes, x.nodes(operand)...)
+	}
+	return nodes
+}
+
+// operands are the parts of an expression as it was written: macros stand for
+// what they were called with.
+func (x explainer) operands(expr ast.Expr) []ast.Expr {
+	if macro, ok := x.tree.SourceInfo().GetMacroCall(expr.ID()); ok {
+		expr = macro
+		if call := expr.AsCall(); call.IsMemberFunction() {
+			return []ast.Expr{call.Target()} // within a loop, only the last value is known
+		}
+	}
+	switch expr.Kind() {
+	case ast.CallKind:
+		call := expr.AsCall()
+		operands := call.Args()
+		if call.IsMemberFunction() {
+			operands = append([]ast.Expr{call.Target()}, operands...)
+		}
+		return operands
+	case ast.SelectKind:
+		return []ast.Expr{expr.AsSelect().Operand()}
+	case ast.ListKind:
+		return expr.AsList().Elements()
+	}
+	return nil
+}
+
+// nodes is the node of an expression, or those of its parts where it is no
+// statement of its own, such as a list that is written out.
+func (x explainer) nodes(expr ast.Expr) []reason.Node {
+	children := x.below(expr)
+	value, known := x.state.Value(expr.ID())
+	_, macro := x.tree.SourceInfo().GetMacroCall(expr.ID())
+	text, err := cel.ExprToString(expr, x.tree.SourceInfo())
+	if kind := expr.Kind(); !known || err != nil || kind != ast.SelectKind && kind != ast.CallKind && !macro {
+		return children
+	}
+	node := reason.Node{Text: text, Outcome: reason.Note, Value: show(value), Children: children}
+	if truth, ok := value.(types.Bool); ok {
+		node.Outcome = reason.Of(bool(truth))
+	}
+	x.decide(expr, node.Children)
+	return []reason.Node{node}
+}
+
+// decide marks the operand that alone made a conjunction false or a disjunction
+// true.
+func (x explainer) decide(expr ast.Expr, operands []reason.Node) {
+	if expr.Kind() != ast.CallKind {
+		return
+	}
+	decisive := reason.No
+	switch expr.AsCall().FunctionName() {
+	case operators.LogicalAnd:
+	case operators.LogicalOr:
+		decisive = reason.Yes
+	default:
+		return
+	}
+	for i := range operands {
+		if operands[i].Outcome == decisive {
+			operands[i].Deciding = true
+			return
+		}
+	}
 }
 
 func show(value ref.Val) string {

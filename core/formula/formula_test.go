@@ -90,12 +90,41 @@ func TestExplainShowsEverySubExpression(t *testing.T) {
 	require.NoError(t, err)
 	node := f.Explain(mira)
 	assert.Equal(t, `"Mira Tangen"`, node.Value)
-	values := map[string]string{}
-	for _, child := range node.Children {
-		values[child.Text] = child.Value
+	assert.Equal(t, []string{
+		`no entry.displayName != "" = false`, `  note entry.displayName = ""`,
+		`note entry.givenName + " " + entry.sn = "Mira Tangen"`, `  note entry.givenName + " " = "Mira "`, `    note entry.givenName = "Mira"`, `  note entry.sn = "Tangen"`,
+	}, outline(node.Children, ""), "what was not asked is not there")
+}
+
+// outline writes a tree, a line for each node.
+func outline(nodes []reason.Node, indent string) []string {
+	var lines []string
+	for _, n := range nodes {
+		line := indent + string(n.Outcome) + " " + n.Text + " = " + n.Value
+		if n.Deciding {
+			line += " <-"
+		}
+		lines = append(append(lines, line), outline(n.Children, indent+"  ")...)
 	}
-	assert.Equal(t, `false`, values[`entry.displayName != ""`])
-	assert.Equal(t, `"Tangen"`, values[`entry.sn`])
+	return lines
+}
+
+func TestExplainMarksWhatDecides(t *testing.T) {
+	t.Parallel()
+	for text, want := range map[string][]string{
+		`entry.sn == "Lind" || entry.sn.startsWith("T") && has(entry.givenName)`: {
+			`no entry.sn == "Lind" = false`, `  note entry.sn = "Tangen"`,
+			`yes entry.sn.startsWith("T") && has(entry.givenName) = true <-`, `  yes entry.sn.startsWith("T") = true`, `    note entry.sn = "Tangen"`,
+			`  yes has(entry.givenName) = true`, `    note entry.givenName = "Mira"`,
+		},
+		`has(entry.title) && entry.sn == "Tangen"`: {`no has(entry.title) = false <-`, `  note entry.title = ""`},
+		`first([entry.title, entry.sn])`:           {`note entry.title = ""`, `note entry.sn = "Tangen"`},
+		`all.sn.exists(n, n == "Tangen")`:          {`note all.sn = Tangen`},
+	} {
+		f, err := Compile(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, outline(f.Explain(mira).Children, ""), text)
+	}
 }
 
 func TestCostIsBounded(t *testing.T) {
