@@ -2,6 +2,8 @@ package api
 
 import (
 	"context"
+	"fmt"
+	"log/slog"
 	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -63,6 +65,7 @@ func (s *Server) runRoutes() {
 		return answer(s.run(ctx, in.ID))
 	})
 	huma.Register(s.api, operation("GET", "/runs/{id}/changes", "list-changes", "The changes of a run", wire.Viewer), s.changes)
+	huma.Register(s.api, csvOperation("/runs/{id}/changes.csv", "export-changes", "The changes and problems of a run, or of a forecast, as CSV (RFC 4180)"), s.exportChanges)
 	huma.Register(s.api, operation("POST", "/runs/{id}/release", "release-removals", "Let the held removals of a run through", wire.OperatorRole), func(ctx context.Context, in *RunPath) (*body[wire.Run], error) {
 		id, err := s.engine.Release(ctx, in.ID, who(ctx).Name)
 		if err == nil {
@@ -81,6 +84,20 @@ func (s *Server) run(ctx context.Context, id int64) (wire.Run, error) {
 		err = problem.New(problem.NotFound, "there is no run %d.", id)
 	}
 	return engine.RunView(run), err
+}
+
+func (s *Server) exportChanges(ctx context.Context, in *changesQuery) (*huma.StreamResponse, error) {
+	if _, err := s.run(ctx, in.ID); err != nil {
+		return nil, fail(err)
+	}
+	return &huma.StreamResponse{Body: func(answer huma.Context) {
+		answer.SetHeader("Content-Type", csvType)
+		answer.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=\"run-%d.csv\"", in.ID))
+		q := store.ChangeQuery{Run: in.ID, Kind: in.Kind, Operation: in.Operation, Code: in.Code, State: in.State, Text: in.Text}
+		if err := s.engine.ExportChanges(answer.Context(), q, answer.BodyWriter()); err != nil {
+			slog.Error("export changes", "run", in.ID, "error", err)
+		}
+	}}, nil
 }
 
 func (s *Server) changes(ctx context.Context, in *changesQuery) (*body[wire.Page[wire.Change]], error) {

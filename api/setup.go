@@ -166,15 +166,13 @@ func (s *Server) surveyRoutes() {
 		findings, total, err := s.engine.Findings(ctx, store.FindingQuery{Run: in.ID, Code: in.Code, Directory: in.Directory, Text: in.Text, Offset: int(offset), Limit: in.Limit})
 		return answer(pageAt(findings, total, int(offset)), err)
 	})
-	csv := operation("GET", "/surveys/{id}/findings.csv", "export-findings", "Findings of a survey as CSV (RFC 4180)", wire.Viewer)
-	csv.Responses = map[string]*huma.Response{"200": {Description: "The findings", Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}}
-	huma.Register(s.api, csv, func(ctx context.Context, in *findingsQuery) (*csvFile, error) {
+	huma.Register(s.api, csvOperation("/surveys/{id}/findings.csv", "export-findings", "Findings of a survey as CSV (RFC 4180)"), func(ctx context.Context, in *findingsQuery) (*csvFile, error) {
 		var text bytes.Buffer
 		err := s.engine.FindingsCSV(ctx, store.FindingQuery{Run: in.ID, Code: in.Code, Directory: in.Directory, Text: in.Text}, &text)
 		if err != nil {
 			return nil, fail(err)
 		}
-		return &csvFile{"text/csv; charset=utf-8", `attachment; filename="survey.csv"`, text.Bytes()}, nil
+		return &csvFile{csvType, `attachment; filename="survey.csv"`, text.Bytes()}, nil
 	})
 	huma.Register(s.api, large(operation("POST", "/surveys/{id}/repairs", "choose-repairs", "Make repairs of findings to look at, without writing", wire.OperatorRole)), func(ctx context.Context, in *struct {
 		SurveyPath
@@ -202,6 +200,15 @@ func (s *Server) surveyRoutes() {
 		}
 		return answer(s.engine.RepairOf(ctx, id))
 	})
+}
+
+const csvType = "text/csv; charset=utf-8"
+
+// csvOperation is an operation whose answer is a CSV file.
+func csvOperation(path, id, summary string) huma.Operation {
+	op := operation("GET", path, id, summary, wire.Viewer)
+	op.Responses = map[string]*huma.Response{"200": {Description: "A file", Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}}
+	return op
 }
 
 // csvFile is an answer that is a file.

@@ -23,7 +23,7 @@ created, held since somebody in the cloud looks like the same person, ambiguous,
 protected, and what nobody claims in the cloud.
 
 Exit status: 0 nothing stands against it, 2 some need a decision, 1 failed.`,
-		Example: "  kambrel forecast\n  kambrel forecast --draft\n  kambrel forecast show near-miss\n  kambrel forecast unclaimed",
+		Example: "  kambrel forecast\n  kambrel forecast --draft\n  kambrel forecast show near-miss\n  kambrel forecast unclaimed\n  kambrel forecast export > forecast.csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := d.client()
 			if err != nil {
@@ -56,7 +56,7 @@ Exit status: 0 nothing stands against it, 2 some need a decision, 1 failed.`,
 		},
 	}
 	command.Flags().BoolVar(&draft, "draft", false, "by the draft instead of the active settings")
-	command.AddCommand(newForecastShowCommand(d), newForecastUnclaimedCommand(d))
+	command.AddCommand(newForecastShowCommand(d), newForecastUnclaimedCommand(d), newForecastExportCommand(d))
 	return command
 }
 
@@ -120,6 +120,23 @@ func newForecastShowCommand(d *deps) *cobra.Command {
 	command.Flags().StringVar(&text, "text", "", "only logins or names that contain this")
 	command.Flags().IntVar(&limit, "limit", 200, "how many, at most 1000")
 	return command
+}
+
+func newForecastExportCommand(d *deps) *cobra.Command {
+	return &cobra.Command{
+		Use: "export", Short: "Print the newest forecast as CSV", Args: noArguments, Long: "Prints every change and problem of the newest forecast as CSV (RFC 4180).", Example: "  kambrel forecast export > forecast.csv",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			forecast, err := c.Forecast(cmd.Context(), 0)
+			if err != nil {
+				return err
+			}
+			return c.ChangesCSV(cmd.Context(), forecast.Run.ID, nil, cmd.OutOrStdout())
+		},
+	}
 }
 
 func newForecastUnclaimedCommand(d *deps) *cobra.Command {

@@ -22,8 +22,9 @@ func newFindCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{
 		Use: "find TEXT", Short: "Find an entry or a resource by name, login, address or id", Args: oneArgument("the text to look for"),
 		Long: `Looks in directories and cloud alike. An id is understood in every form:
-textual UUID, hex, base64, in the byte order of either side.`,
-		Example: "  kambrel find lind\n  kambrel find ada.lind@halvard.example\n  kambrel find y/m6+44rxkCtb7Nz5GqnjQ==",
+textual UUID, hex, base64, in the byte order of either side. A text that begins
+with a parenthesis is a filter (RFC 4515) over all attributes that were read.`,
+		Example: "  kambrel find '(&(title=Mate)(!(mail=*)))'\n  kambrel find lind\n  kambrel find ada.lind@halvard.example\n  kambrel find y/m6+44rxkCtb7Nz5GqnjQ==",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := d.client()
 			if err != nil {

@@ -22,7 +22,7 @@ func newRulesCommand(d *deps) *cobra.Command {
 rule are never touched. Edits go to the draft; 'kambrel impact' shows what they
 would do, 'kambrel settings activate' puts them to work.`,
 	}
-	command.AddCommand(newRulesListCommand(d), newRulesTargetsCommand(d), newRulesSetCommand(d), newRulesRemoveCommand(d), newRulesResetCommand(d))
+	command.AddCommand(newRulesListCommand(d), newRulesTargetsCommand(d), newRulesSetCommand(d), newRulesRemoveCommand(d), newRulesResetCommand(d), newRulesJoinCommand(d))
 	return command
 }
 
@@ -60,6 +60,9 @@ func way(r settings.Rule) string {
 	}
 	if r.Required {
 		text += "; required"
+	}
+	if len(r.Prefer) > 0 {
+		text += "; of " + strings.Join(r.Prefer, " before ") + " before others"
 	}
 	return text
 }
@@ -196,6 +199,7 @@ func newRulesSetCommand(d *deps) *cobra.Command {
 	f.StringVar(&rule.Fallback, "fallback", "", "a formula for the value where the rule gives none")
 	f.BoolVar(&rule.CreateOnly, "create-only", false, "leave the value alone once the resource exists")
 	f.BoolVar(&rule.Required, "required", false, "without a value the entry has a problem")
+	f.StringSliceVar(&rule.Prefer, "prefer", nil, "directories whose value counts first where one person has entries in several")
 	return command
 }
 
@@ -265,6 +269,87 @@ func newRulesResetCommand(d *deps) *cobra.Command {
 	}
 	kindFlag(command, &name)
 	return command
+}
+
+func newRulesJoinCommand(d *deps) *cobra.Command {
+	var remove bool
+	var carried string
+	rule := settings.JoinRule{}
+	command := &cobra.Command{
+		Use: "join [NAME]", Short: "Say in the draft which entries of several directories are one person", Args: cobra.MaximumNArgs(1),
+		Long: `Entries of different directories are one person, with one resource, when a join
+rule gives the same text for them. Each rule of an attribute asks the directories
+in the order of the settings, or as its --prefer says. When the entry that bears
+the link goes, another one of the person takes it over. Without arguments the
+join rules are listed.
+
+With --carried-id an attribute may hold the id that the person's entry had in
+another directory: whoever comes with it takes that entry's resource over.`,
+		Example: `  kambrel rules join
+  kambrel rules join 'same employee number' --formula 'first([entry.employeeID, entry.employeeNumber])'
+  kambrel rules join 'same address' --from mail
+  kambrel rules join 'same address' --remove
+  kambrel rules join --carried-id extensionAttribute1`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 && !cmd.Flags().Changed("carried-id") {
+				return d.listJoins(cmd)
+			}
+			return d.editDraft(cmd, func(document *settings.Document) error {
+				if cmd.Flags().Changed("carried-id") {
+					document.Users.CarriedID = carried
+				}
+				if len(args) == 0 {
+					return nil
+				}
+				rule.Name = args[0]
+				rules := &document.Users.Join
+				at := slices.IndexFunc(*rules, func(r settings.JoinRule) bool { return r.Name == rule.Name })
+				switch {
+				case remove && at < 0:
+					return fmt.Errorf("no join rule is called %q: see 'kambrel rules join'", rule.Name)
+				case remove:
+					*rules = slices.Delete(*rules, at, at+1)
+				case at >= 0:
+					(*rules)[at] = rule
+				default:
+					*rules = append(*rules, rule)
+				}
+				return nil
+			})
+		},
+	}
+	f := command.Flags()
+	f.StringVar(&rule.From, "from", "", "the directory attribute that is compared")
+	f.StringVar(&rule.Formula, "formula", "", "a formula whose text is compared")
+	f.BoolVar(&remove, "remove", false, "take the join rule away")
+	f.StringVar(&carried, "carried-id", "", "the attribute with the id that the entry had elsewhere; empty for none")
+	return command
+}
+
+// joins is how entries become one person.
+type joins struct {
+	Join      []settings.JoinRule `json:"join"`
+	CarriedID string              `json:"carriedId"`
+}
+
+func (d *deps) listJoins(cmd *cobra.Command) error {
+	return ask(d, cmd, func(ctx context.Context, c *client.Client) (joins, error) {
+		draft, err := c.Draft(ctx)
+		return joins{append([]settings.JoinRule{}, draft.Document.Users.Join...), draft.Document.Users.CarriedID}, err
+	}, func(w io.Writer, j joins) error {
+		if len(j.Join) == 0 && j.CarriedID == "" {
+			fmt.Fprintln(w, "No entries are ever one person: there are no join rules.")
+			return nil
+		}
+		table := newTable("JOIN RULE", "COMPARES")
+		for _, rule := range j.Join {
+			table.add(rule.Name, cmp.Or(rule.From, "formula "+rule.Formula))
+		}
+		if j.CarriedID != "" {
+			table.add("carried id", j.CarriedID)
+		}
+		return table.print(w)
+	})
 }
 
 // editRules changes the rules of a kind in the draft.

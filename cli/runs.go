@@ -14,8 +14,8 @@ import (
 )
 
 func newRunsCommand(d *deps) *cobra.Command {
-	command := &cobra.Command{Use: "runs", Short: "List runs, show one, release held removals"}
-	command.AddCommand(newRunsListCommand(d), newRunsShowCommand(d), newRunsReleaseCommand(d))
+	command := &cobra.Command{Use: "runs", Short: "List runs, show or export one, release held removals"}
+	command.AddCommand(newRunsListCommand(d), newRunsShowCommand(d), newRunsExportCommand(d), newRunsReleaseCommand(d))
 	return command
 }
 
@@ -90,6 +90,20 @@ func newRunsShowCommand(d *deps) *cobra.Command {
 	command.Flags().StringVar(&text, "text", "", "only logins or names that contain this")
 	command.Flags().IntVar(&limit, "limit", 200, "how many changes, at most 1000")
 	return command
+}
+
+func newRunsExportCommand(d *deps) *cobra.Command {
+	return &cobra.Command{
+		Use: "export N", Short: "Print the changes and problems of a run as CSV", Args: oneArgument("the run's number"),
+		Long: "Prints every change and problem of a run as CSV (RFC 4180).", Example: "  kambrel runs export 12 > run.csv",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, run, err := d.runNamed(cmd, args[0])
+			if err != nil {
+				return err
+			}
+			return c.ChangesCSV(cmd.Context(), run.ID, nil, cmd.OutOrStdout())
+		},
+	}
 }
 
 func newRunsReleaseCommand(d *deps) *cobra.Command {

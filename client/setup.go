@@ -168,7 +168,17 @@ func (c *Client) Findings(ctx context.Context, id int64, query url.Values) (out 
 
 // FindingsCSV copies the findings of a survey as CSV.
 func (c *Client) FindingsCSV(ctx context.Context, id int64, query url.Values, to io.Writer) error {
-	response, err := c.send(ctx, http.MethodGet, "/surveys/"+number(id)+"/findings.csv", query, nil)
+	return c.copyTo(ctx, "/surveys/"+number(id)+"/findings.csv", query, to)
+}
+
+// ChangesCSV copies the changes and problems of a run as CSV.
+func (c *Client) ChangesCSV(ctx context.Context, id int64, query url.Values, to io.Writer) error {
+	return c.copyTo(ctx, "/runs/"+number(id)+"/changes.csv", query, to)
+}
+
+// copyTo copies an answer that is a file.
+func (c *Client) copyTo(ctx context.Context, path string, query url.Values, to io.Writer) error {
+	response, err := c.send(ctx, http.MethodGet, path, query, nil)
 	if err != nil {
 		return err
 	}

@@ -347,7 +347,7 @@ func TestAGroupLimitFollowsItsMembers(t *testing.T) {
 	run := w.inStep(2)
 	assert.Equal(t, 1, run.Counts.Create)
 	assert.Equal(t, 1, run.Counts.Suspend)
-	assert.Equal(t, 2, run.Counts.Planned, "only whom the change concerns is looked at")
+	assert.Equal(t, 3, run.Counts.Planned, "only the group and whom the change concerns is looked at")
 	why, err := w.client.Why(t.Context(), crew(1))
 	require.NoError(t, err)
 	assert.False(t, why.In)

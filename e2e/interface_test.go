@@ -157,7 +157,9 @@ func TestBadInputIsRefusedAndNothingIsDone(t *testing.T) {
 		"a broken formula":  {"entry.displayName != ", "entry.displayName =! ", "; line 1, column "},
 		"a broken filter":   {"(objectClass=inetOrgPerson)", "(objectClass=inetOrgPerson", "users.filter"},
 		"a wrong interval":  {"every: \"off\"", "every: sometimes", "schedule.every"},
-		"an unknown policy": {"leavers: suspend", "leavers: delete", "suspend or keep"},
+		"an unknown policy": {"leavers: suspend", "leavers: burn", "suspend, delete or keep"},
+		"an unknown target": {"target: title", "target: titel", "the cloud's users have no titel; it has title"},
+		"a wrong type":      {"from: title", "formula: size(entry.title)", "what it gives is a whole number, and title takes a text"},
 	} {
 		require.Contains(t, string(good), c.from, name)
 		stderr, status := activate(strings.Replace(string(good), c.from, c.to, 1))

@@ -2,7 +2,11 @@ package engine
 
 import (
 	"context"
+	"encoding/csv"
 	"errors"
+	"fmt"
+	"io"
+	"strings"
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/formula"
@@ -58,6 +62,40 @@ func (e *Engine) Unclaimed(ctx context.Context, id int64, q store.UnclaimedQuery
 	}
 	q.Run = run.ID
 	return e.store.Unclaimed(ctx, q)
+}
+
+// exportPage is how many changes an export holds at once.
+const exportPage = 1000
+
+var changeColumns = []string{"kind", "outcome", "state", "name", "dn", "directory", "entry", "resource", "detail", "changes"}
+
+// ExportChanges writes the changes and problems of a run, such as a forecast, as
+// CSV (RFC 4180).
+func (e *Engine) ExportChanges(ctx context.Context, q store.ChangeQuery, to io.Writer) error {
+	w := csv.NewWriter(to)
+	_ = w.Write(changeColumns) // errors are told by Error
+	q.Limit = exportPage
+	for {
+		changes, _, err := e.store.Changes(ctx, q)
+		if err != nil {
+			return fmt.Errorf("export the changes of run %d: %w", q.Run, err)
+		}
+		for _, c := range changes {
+			outcome := c.Operation
+			if c.Code != "" {
+				outcome = c.Code
+			}
+			texts := make([]string, 0, len(c.Diffs))
+			for _, node := range plan.ExplainDiffs(c.Diffs) {
+				texts = append(texts, node.Text+": "+node.Value+" ("+node.Source+")")
+			}
+			_ = w.Write([]string{c.Kind, outcome, c.State, c.Name, c.DN, c.Directory, c.EntryID, c.ResourceID, c.Answer, strings.Join(texts, "\n")})
+		}
+		if w.Flush(); w.Error() != nil || len(changes) < exportPage {
+			return w.Error()
+		}
+		q.After = changes[len(changes)-1].ID
+	}
 }
 
 // TryFormula works a formula out on an entry of the mirror or on typed values.

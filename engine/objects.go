@@ -10,9 +10,11 @@ import (
 	"time"
 
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/filter"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/reason"
+	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/store"
 	"kambrel.example/kambrel/wire"
 )
@@ -20,13 +22,73 @@ import (
 // latestChanges is how many changes one object shows.
 const latestChanges = 20
 
-// Find searches entries and resources.
+// Find searches entries and resources by text, or entries by an RFC 4515 filter,
+// which begins with a parenthesis.
 func (e *Engine) Find(ctx context.Context, q store.FindQuery) ([]wire.Hit, int, error) {
 	q.Text = strings.TrimSpace(q.Text)
+	if strings.HasPrefix(q.Text, "(") {
+		var err error
+		if q.Among, err = e.filtered(ctx, q.Text, entry.Kind(q.Kind)); err != nil {
+			return nil, 0, err
+		}
+		q.Text = ""
+		return e.store.Find(ctx, q)
+	}
 	if ids, err := entry.ParseIDs(q.Text); err == nil {
 		q.IDs = ids
 	}
 	return e.store.Find(ctx, q)
+}
+
+// filtered lists the entries of the mirror that a filter keeps.
+func (e *Engine) filtered(ctx context.Context, text string, kind entry.Kind) ([]store.Ref, error) {
+	parsed, err := filter.Parse(text)
+	if err != nil {
+		return nil, problem.Wrap(problem.BadInput, err, "read the filter")
+	}
+	document, err := e.Document(ctx, true)
+	if err != nil {
+		return nil, err
+	}
+	var directories []string
+	dialects := map[string]*filter.Filter{}
+	for _, d := range document.Directories {
+		state, err := e.store.DirectoryStateOf(ctx, d.Name)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range parsed.Attributes() {
+			if !state.Read.IsZero() && !slices.ContainsFunc(state.Attributes, func(have string) bool { return strings.EqualFold(have, name) }) {
+				return nil, problem.New(problem.BadInput, "%s is not read from %s: only attributes that the settings ask for can be searched. Name it in a rule or a filter of the draft, and read the directories.", name, d.Name)
+			}
+		}
+		directories = append(directories, d.Name)
+		dialects[d.Name] = parsed.For(d.Dialect == settings.AD)
+	}
+	kinds := entry.Kinds
+	if kind != "" {
+		kinds = []entry.Kind{kind}
+	}
+	found := []store.Ref{}
+	err = e.store.EachEntry(ctx, directories, kinds, previewBatch, func(batch []*entry.Entry) error {
+		if parsed.AsksForGroups() {
+			if err := e.store.FillGroups(ctx, batch); err != nil {
+				return err
+			}
+		}
+		if parsed.AsksForMembers() {
+			if err := e.store.FillMembers(ctx, batch); err != nil {
+				return err
+			}
+		}
+		for _, one := range batch {
+			if dialects[one.Directory].Matches(*one) {
+				found = append(found, store.Ref{Directory: one.Directory, ID: one.ID})
+			}
+		}
+		return nil
+	})
+	return found, err
 }
 
 // Resolve finds the one object that a text names: an id in any form, a

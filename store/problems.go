@@ -136,6 +136,8 @@ type hitRow struct {
 type FindQuery struct {
 	Text   string
 	IDs    []entry.ID // the text read as an id, in every reading
+	// Among, where it is not nil, are the only entries that are looked for.
+	Among []Ref
 	State  string
 	Kind   string // of entries; "" for all
 	Sort   string // name, -name, login, -login, state, -state
@@ -150,14 +152,15 @@ const findFrom = `FROM (
 		coalesce(nullif(e.attributes->'displayName'->>0, ''), e.attributes->'cn'->>0, e.dn) AS name,
 		coalesce(r.attributes->>'userName', e.attributes->'userPrincipalName'->>0, e.attributes->'mail'->>0, '') AS login,
 		r.active, e.gone IS NOT NULL AS gone,
-		CASE WHEN p.entry_id IS NOT NULL THEN 'problem' WHEN e.gone IS NOT NULL AND l.id IS NULL THEN 'removed' WHEN l.left_at IS NOT NULL THEN 'suspended'
-			WHEN d.entry_id IS NOT NULL THEN 'changing' WHEN l.id IS NOT NULL THEN 'in-step' ELSE 'not-synced' END AS state
-	FROM entries e LEFT JOIN links l ON l.directory = e.directory AND l.entry_id = e.id LEFT JOIN resources r ON r.id = l.resource_id
+		CASE WHEN p.entry_id IS NOT NULL THEN 'problem' WHEN e.gone IS NOT NULL AND l.resource_id IS NULL THEN 'removed' WHEN l.left_at IS NOT NULL THEN 'suspended'
+			WHEN d.entry_id IS NOT NULL THEN 'changing' WHEN l.resource_id IS NOT NULL THEN 'in-step' ELSE 'not-synced' END AS state
+	FROM entries e LEFT JOIN ties l ON l.directory = e.directory AND l.entry_id = e.id LEFT JOIN resources r ON r.id = l.resource_id
 		LEFT JOIN problems p ON p.directory = e.directory AND p.entry_id = e.id LEFT JOIN dirty d ON d.directory = e.directory AND d.entry_id = e.id
 	WHERE e.kind <> 'container' AND (@kind = '' OR e.kind = @kind) AND (@text = '' OR e.search LIKE @pattern OR r.search LIKE @pattern OR e.id::text = ANY((@ids)::text[]))
+		AND (NOT @among OR e.directory || '/' || e.id = ANY((@refs)::text[]))
 	UNION ALL
 	SELECT 'resource', r.kind, '', '', r.id, '', coalesce(r.attributes->>'displayName', r.attributes->>'userName', r.id), coalesce(r.attributes->>'userName', ''), r.active, false, 'cloud-only'
-	FROM resources r WHERE @kind IN ('', r.kind) AND NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)
+	FROM resources r WHERE NOT @among AND @kind IN ('', r.kind) AND NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)
 		AND (@text = '' OR r.search LIKE @pattern OR r.id = ANY((@ids)::text[]))
 ) o WHERE @state IN ('', state)`
 
@@ -188,7 +191,11 @@ func (s *Store) Exact(ctx context.Context, text string, ids []entry.ID) (wire.Hi
 // Find searches entries and resources by name, login, address or id, and tells
 // how many fit.
 func (s *Store) Find(ctx context.Context, q FindQuery) ([]wire.Hit, int, error) {
-	args := map[string]any{"text": q.Text, "pattern": like(strings.ToLower(q.Text)), "ids": idArray(q.IDs), "state": q.State, "kind": q.Kind, "offset": q.Offset, "limit": q.Limit}
+	refs := make(textArray, len(q.Among))
+	for i, ref := range q.Among {
+		refs[i] = ref.Directory + "/" + ref.ID.String()
+	}
+	args := map[string]any{"among": q.Among != nil, "refs": refs, "text": q.Text, "pattern": like(strings.ToLower(q.Text)), "ids": idArray(q.IDs), "state": q.State, "kind": q.Kind, "offset": q.Offset, "limit": q.Limit}
 	order, ok := map[string]string{"": "lower(name)", "name": "lower(name)", "-name": "lower(name) DESC", "login": "login", "-login": "login DESC", "state": "state, lower(name)", "-state": "state DESC, lower(name)"}[q.Sort]
 	if !ok {
 		return nil, 0, problem.New(problem.BadInput, "sort %q: use name, login or state, with a minus for the other way round", q.Sort)

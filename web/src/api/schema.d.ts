@@ -689,6 +689,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/changes.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The changes and problems of a run, or of a forecast, as CSV (RFC 4180)
+         * @description Needs the role viewer.
+         */
+        get: operations["export-changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/release": {
         parameters: {
             query?: never;
@@ -1443,6 +1463,11 @@ export interface components {
             held: number;
             /**
              * Format: int64
+             * @description Entries that are one person with another entry, and share its resource
+             */
+            joined?: number;
+            /**
+             * Format: int64
              * @description Entries looked at by the plan
              */
             planned: number;
@@ -1784,6 +1809,11 @@ export interface components {
             /** @enum {string} */
             type: "entry" | "resource";
         };
+        JoinRule: {
+            formula?: string;
+            from?: string;
+            name: string;
+        };
         KindCounts: {
             /** Format: int64 */
             contacts: number;
@@ -1928,6 +1958,7 @@ export interface components {
             entry?: components["schemas"]["EntryView"];
             link?: components["schemas"]["LinkView"];
             members?: components["schemas"]["MemberList"];
+            person?: components["schemas"]["PersonEntry"][];
             problem?: components["schemas"]["OpenProblem"];
             resource?: {
                 [key: string]: unknown;
@@ -2082,6 +2113,18 @@ export interface components {
             /** @description What takes the suffix's place */
             with?: string;
         };
+        PersonEntry: {
+            attributes?: {
+                [key: string]: string[];
+            };
+            directory: string;
+            dn: string;
+            entryId: string;
+            /** @description It bears the link */
+            leads?: boolean;
+            /** @description The join rule that ties it to the one that leads */
+            rule?: string;
+        };
         Probe: {
             /** Format: date-time */
             at: string;
@@ -2200,6 +2243,7 @@ export interface components {
             formula?: string;
             from?: string;
             granted?: components["schemas"]["Grant"][];
+            prefer?: string[];
             reference?: string;
             required?: boolean;
             target: string;
@@ -2311,8 +2355,10 @@ export interface components {
             run: components["schemas"]["Run"];
         };
         Taking: {
+            carriedId?: string;
             filter?: string;
             grace?: string;
+            join?: components["schemas"]["JoinRule"][];
             leavers?: string;
             match?: components["schemas"]["MatchRule"][];
             membersOf?: components["schemas"]["GroupLimit"];
@@ -3825,7 +3871,7 @@ export interface operations {
     "find-objects": {
         parameters: {
             query?: {
-                /** @description Part of a name, login, address or distinguished name, or an id in any form */
+                /** @description Part of a name, login, address or distinguished name, an id in any form, or a filter (RFC 4515) over the attributes that were read */
                 text?: string;
                 state?: "in-step" | "suspended" | "problem" | "changing" | "not-synced" | "cloud-only" | "removed";
                 kind?: "user" | "group" | "contact";
@@ -4731,6 +4777,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageChange"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-changes": {
+        parameters: {
+            query?: {
+                /** @description next of the page before */
+                cursor?: string;
+                limit?: number;
+                kind?: "user" | "group" | "contact";
+                operation?: "create" | "adopt" | "update" | "restore" | "suspend" | "delete" | "none";
+                /** @description Of a problem */
+                code?: string;
+                state?: "planned" | "sent" | "done" | "failed" | "held" | "superseded" | "blocked";
+                /** @description Part of a login or a distinguished name */
+                text?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
                 };
             };
             /** @description Unauthorized */
@@ -6063,7 +6178,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The findings */
+            /** @description A file */
             200: {
                 headers: {
                     "Content-Disposition"?: string;

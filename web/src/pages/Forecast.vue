@@ -37,14 +37,17 @@ const forecast = useLoad(async () => {
 }, [])
 const kinds = useLoad(() => unwrap(api.GET('/api/v1/problems/kinds')), [])
 const problem = computed(() => kinds.data.value?.find((k) => k.code === outcome.value))
-const listed = computed(() => outcome.value !== 'linked' && outcome.value !== 'unclaimed')
+const listed = computed(() => !['linked', 'unclaimed', 'joined'].includes(outcome.value))
+const operations = ['create', 'adopt', 'update', 'restore', 'suspend', 'delete']
+function chosenBy(outcome: string): { operation?: Change['operation']; code?: string } {
+  if (operations.includes(outcome)) return { operation: outcome as Change['operation'] }
+  return outcome ? { operation: 'none', code: outcome } : {}
+}
 const changes = useLoad(
   async () => {
     const run = forecast.data.value?.run
     if (!run || !listed.value) return null
-    const operations = ['create', 'adopt', 'update', 'restore', 'suspend', 'delete']
-    const by = operations.includes(outcome.value) ? { operation: outcome.value as Change['operation'] } : outcome.value ? { operation: 'none' as const, code: outcome.value } : {}
-    return await unwrap(api.GET('/api/v1/runs/{id}/changes', { params: { path: { id: run.id }, query: { ...by, kind: kind.value || undefined, text: text.value || undefined, limit: pageSize, cursor: cursor.value || undefined } } }))
+    return await unwrap(api.GET('/api/v1/runs/{id}/changes', { params: { path: { id: run.id }, query: { ...chosenBy(outcome.value), kind: kind.value || undefined, text: text.value || undefined, limit: pageSize, cursor: cursor.value || undefined } } }))
   },
   [() => forecast.data.value?.run.id, outcome, kind, text, cursor, () => kinds.data.value],
 )
@@ -53,6 +56,10 @@ const unclaimed = useLoad(
   [() => forecast.data.value?.run.id, outcome, kind, text, cursor],
 )
 
+const exported = computed(() => {
+  const query = new URLSearchParams(Object.entries({ ...chosenBy(outcome.value), kind: kind.value, text: text.value }).filter(([, value]) => value) as [string, string][])
+  return `/api/v1/runs/${forecast.data.value?.run.id ?? 0}/changes.csv?${query}`
+})
 const running = shallowRef<Run | null>(null)
 onUnmounted(useLive().listen((event) => event.kind === 'run' && event.id !== undefined && event.id === running.value?.id && void follow(event.id)))
 async function follow(id: number): Promise<void> {
@@ -118,11 +125,13 @@ const page = computed(() => (outcome.value === 'unclaimed' ? unclaimed.data.valu
       </div>
       <p v-if="problem" class="means"><strong>{{ problem.title }}.</strong> {{ problem.cause }} {{ problem.remedy }}</p>
       <p v-else-if="outcome === 'linked'" class="means">They have their resource already, and it is as the rules make it: nothing is done. <RouterLink :to="{ name: 'objects', query: { state: 'in-step', kind } }">See them among the objects</RouterLink>.</p>
+      <p v-else-if="outcome === 'joined'" class="means">A join rule says that they are one person with an entry of another directory, so they share its resource. <RouterLink :to="{ name: 'rules' }">See the join rules</RouterLink>.</p>
       <p v-else-if="outcome === 'unclaimed'" class="means">They are in the cloud, and no entry in a directory has or would have them. Kambrel leaves them alone.</p>
       <div class="row tools">
         <NInput v-model:value="typed" size="small" clearable placeholder="Name or login contains" style="width: 230px" :input-props="{ 'aria-label': 'Name or login contains', type: 'search' }" />
         <span v-if="page" class="quiet" role="status">{{ page.total.toLocaleString('en') }} {{ outcome ? 'of them' : 'changes and problems' }}</span>
         <NButton v-if="outcome || kind" size="tiny" quaternary @click="choose({ kind: kind || 'user', outcome })">Show all</NButton>
+        <a v-if="listed" class="push" :href="exported" :download="`forecast-${forecast.data.value.run.id}.csv`">Export CSV</a>
       </div>
       <Fault v-if="changes.failure.value" :failure="changes.failure.value" @again="changes.again" />
       <NDataTable v-else-if="outcome === 'unclaimed'" :columns="cloudColumns" :data="unclaimed.data.value?.items ?? []" :row-key="(r: Schemas['CloudOnly']) => r.id" size="small"><template #empty>Everything in the cloud is claimed.</template></NDataTable>
@@ -145,6 +154,7 @@ const page = computed(() => (outcome.value === 'unclaimed' ? unclaimed.data.valu
 .tile.warn strong { color: var(--warn); }
 .means { margin: 0 0 10px; max-width: 900px; }
 .tools { margin-bottom: 8px; }
+.push { margin-left: auto; }
 .foot { margin-top: 10px; }
 .empty { padding: 18px; max-width: 720px; }
 @media (max-width: 1000px) { .kinds { grid-template-columns: 1fr; } }

@@ -24,6 +24,8 @@ onUnmounted(useLive().listen((event) => event.kind === 'run' && void again()))
 const onlyDifferent = ref(false)
 const attributes = computed(() => (object.value?.attributes ?? []).filter((a) => !onlyDifferent.value || !a.same))
 const entryValues = computed(() => Object.entries(object.value?.entry?.attributes ?? {}).sort(([a], [b]) => a.localeCompare(b)))
+const person = computed(() => object.value?.person ?? [])
+const follows = computed(() => person.value.find((one) => one.leads && one.entryId !== object.value?.entry?.id))
 const resource = computed(() => object.value?.resource as Record<string, unknown> | undefined)
 const formNames: Record<string, string> = { uuid: 'UUID', hex: 'Hex', base64: 'Base64', objectGUIDHex: 'Hex, directory order', objectGUIDBase64: 'Base64, directory order' }
 const howWords: Record<string, string> = { create: 'the resource was created', adopt: 'the resource was there and was adopted', relink: 'the resource bore the link key' }
@@ -62,7 +64,8 @@ const howWords: Record<string, string> = { create: 'the resource was created', a
         <section class="sheet">
           <header><h2>Link</h2></header>
           <div class="body">
-            <p v-if="!object.link" class="quiet">There is none.</p>
+            <p v-if="!object.link && follows" class="quiet">None of its own: <RouterLink :to="{ name: 'object', params: { id: follows.entryId } }">the entry that leads</RouterLink> bears it.</p>
+            <p v-else-if="!object.link" class="quiet">There is none.</p>
             <dl v-else class="facts">
               <dt>Link key</dt><dd class="mono">{{ object.link.linkKey }}</dd>
               <dt>Made</dt><dd>{{ when(object.link.since) }} in <RouterLink :to="{ name: 'run', params: { id: object.link.runId } }">run {{ object.link.runId }}</RouterLink>: {{ howWords[object.link.how] }}</dd>
@@ -84,6 +87,19 @@ const howWords: Record<string, string> = { create: 'the resource was created', a
           </div>
         </section>
       </div>
+      <section v-if="person.length" class="sheet">
+        <header><h2>One person</h2><span class="quiet">{{ person.length }} entries in several directories, one resource</span></header>
+        <table class="list members">
+          <tbody>
+            <tr v-for="one in person" :key="one.directory + one.entryId">
+              <td>{{ one.directory }}</td>
+              <td><RouterLink :to="{ name: 'object', params: { id: one.entryId } }"><Dn :dn="one.dn" /></RouterLink>
+                <details v-if="one.attributes" class="forms"><summary>Its values</summary><dl class="facts"><template v-for="(values, name) in one.attributes" :key="name"><dt>{{ name }}</dt><dd class="mono">{{ show(values) }}</dd></template></dl></details></td>
+              <td class="quiet">{{ one.leads ? 'leads: it bears the link' : `joined by ${one.rule}` }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </section>
       <section class="sheet">
         <header><h2>Why</h2><span class="quiet">every decision, with the values it saw</span></header>
         <div class="body"><Reasons :nodes="object.why.steps" /></div>

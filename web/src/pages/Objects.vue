@@ -49,7 +49,7 @@ function sorted(by: DataTableSortState | null): void {
   <div>
     <div class="page-head">
       <h1>Objects</h1>
-      <NInput v-model:value="typed" clearable size="small" style="width: 380px" placeholder="Name, login, address, or an id in any form" :input-props="{ 'aria-label': 'Search objects', type: 'search' }" />
+      <NInput v-model:value="typed" clearable size="small" style="width: 380px" placeholder="Name, login, address, id, or a filter such as (title=Mate)" :input-props="{ 'aria-label': 'Search objects', type: 'search' }" />
       <NSelect v-model:value="kind" :options="kinds" size="small" style="width: 120px" aria-label="Kind" />
       <NSelect v-model:value="state" :options="states" size="small" style="width: 150px" aria-label="State" />
       <span class="quiet push" role="status">{{ count(data?.total ?? 0, 'object') }}</span>

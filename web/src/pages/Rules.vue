@@ -80,6 +80,12 @@ function restore(): void {
   message.info('The default rules stand in the draft. Save it, and look at the impact.')
 }
 
+const directories = computed(() => (draft.document?.directories ?? []).map((d) => d.name))
+const attributeForm = /^[A-Za-z][A-Za-z0-9;-]*$/
+const joins = computed(() => taking.value?.join ?? [])
+function setJoin(at: number, change: Partial<Schemas['JoinRule']>): void {
+  if (taking.value) taking.value.join = joins.value.map((j, i) => (i === at ? { ...j, ...change } : j))
+}
 const match = computed(() => taking.value?.match ?? [])
 function setMatch(at: number, change: Partial<Schemas['MatchRule']>): void {
   if (taking.value) taking.value.match = match.value.map((m, i) => (i === at ? { ...m, ...change } : m))
@@ -139,7 +145,7 @@ const days = computed({
           </details>
         </section>
         <div class="right">
-          <RuleEditor v-if="edited" :key="edited.target" v-model="edited" :kind="kind" :target="targetOf(edited.target)" :usual="usualOf(edited.target)" :disabled="!may" :attributes="attributes" :functions="functions.data.value ?? []" @remove="remove(edited.target)" />
+          <RuleEditor v-if="edited" :key="edited.target" v-model="edited" :kind="kind" :target="targetOf(edited.target)" :usual="usualOf(edited.target)" :disabled="!may" :attributes="attributes" :directories="directories" :functions="functions.data.value ?? []" @remove="remove(edited.target)" />
           <section v-else class="sheet"><p class="body quiet">Choose a rule to see and edit it.</p></section>
           <section class="sheet">
             <header><h2>Match</h2><span class="quiet">who is in the cloud already, in this order</span></header>
@@ -154,6 +160,20 @@ const days = computed({
                 <template v-if="may"><NButton size="tiny" quaternary :disabled="i === 0" aria-label="Earlier" @click="move(i, -1)">↑</NButton><NButton size="tiny" quaternary aria-label="Take away" @click="taking && (taking.match = match.filter((_, at) => at !== i))">×</NButton></template>
               </div>
               <NButton v-if="may" size="tiny" @click="taking && (taking.match = [...match, { name: '', resource: '' }])">Another match rule</NButton>
+            </div>
+          </section>
+          <section v-if="kind === 'users' && (directories.length > 1 || joins.length || taking?.carriedId)" class="sheet">
+            <header><h2>One person</h2><span class="quiet">with entries in several directories</span></header>
+            <div class="body">
+              <p class="quiet">Entries of different directories that give the same text are one person and share one resource. {{ directories.join(', then ') }}: the first that has a value counts, unless a rule asks another first.</p>
+              <div v-for="(j, i) in joins" :key="i" class="row matching">
+                <NInput size="small" style="width: 170px" :value="j.name" placeholder="name" :disabled="!may" :input-props="{ 'aria-label': `Name of join rule ${i + 1}` }" @update:value="(name: string) => setJoin(i, { name })" />
+                <NInput size="small" class="mono wide" :value="j.formula ?? j.from ?? ''" placeholder="attribute or formula" :disabled="!may" :input-props="{ 'aria-label': `What join rule ${i + 1} compares: an attribute or a formula` }" @update:value="(text: string) => setJoin(i, attributeForm.test(text) ? { from: text, formula: undefined } : { formula: text, from: undefined })" />
+                <NButton v-if="may" size="tiny" quaternary aria-label="Take this join rule away" @click="taking && (taking.join = joins.filter((_, at) => at !== i))">×</NButton>
+              </div>
+              <NButton v-if="may" size="tiny" @click="taking && (taking.join = [...joins, { name: '', from: '' }])">Another join rule</NButton>
+              <label class="row carried">Carried id <NInput size="small" style="width: 200px" class="mono" :value="taking?.carriedId ?? ''" placeholder="none" :disabled="!may" :input-props="{ 'aria-label': 'Attribute with the id that the entry had in another directory' }" @update:value="(value: string) => taking && (taking.carriedId = value || undefined)" /></label>
+              <p class="quiet">An attribute that holds the id of the person's old entry; whoever comes with it takes that entry's resource over.</p>
             </div>
           </section>
           <section class="sheet">
@@ -184,6 +204,8 @@ const days = computed({
 .name { overflow-wrap: anywhere; }
 .push { margin-left: auto; }
 .matching { margin-bottom: 6px; gap: 6px; flex-wrap: nowrap; }
+.carried { margin: 10px 0 4px; }
+.wide { flex: 1; }
 .empty { padding: 18px; }
 details summary { cursor: pointer; }
 @media (max-width: 1050px) { .columns { grid-template-columns: minmax(0, 1fr); } }

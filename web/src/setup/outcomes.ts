@@ -11,6 +11,7 @@ const known: Record<string, { text: string; tone: string; rank: number }> = {
   restore: { text: 'Restored', tone: '', rank: 5 },
   suspend: { text: 'Suspended', tone: 'warn', rank: 6 },
   delete: { text: 'Deleted', tone: 'warn', rank: 7 },
+  joined: { text: 'One with another entry', tone: '', rank: 2 },
   unclaimed: { text: 'In the cloud only', tone: '', rank: 99 },
 }
 
