@@ -93,8 +93,10 @@ const howWords: Record<string, string> = { create: 'the resource was created', a
           <tbody>
             <tr v-for="one in person" :key="one.directory + one.entryId">
               <td>{{ one.directory }}</td>
-              <td><RouterLink :to="{ name: 'object', params: { id: one.entryId } }"><Dn :dn="one.dn" /></RouterLink>
-                <details v-if="one.attributes" class="forms"><summary>Its values</summary><dl class="facts"><template v-for="(values, name) in one.attributes" :key="name"><dt>{{ name }}</dt><dd class="mono">{{ show(values) }}</dd></template></dl></details></td>
+              <td>
+                <RouterLink :to="{ name: 'object', params: { id: one.entryId } }"><Dn :dn="one.dn" /></RouterLink>
+                <details v-if="one.attributes" class="forms"><summary>Its values</summary><dl class="facts"><template v-for="(values, name) in one.attributes" :key="name"><dt>{{ name }}</dt><dd class="mono">{{ show(values) }}</dd></template></dl></details>
+              </td>
               <td class="quiet">{{ one.leads ? 'leads: it bears the link' : `joined by ${one.rule}` }}</td>
             </tr>
           </tbody>

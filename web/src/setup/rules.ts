@@ -30,6 +30,7 @@ export function byWay(rule: Rule, way: Way): Rule {
     if (way !== 'granted') {
       if (rule.createOnly) next.createOnly = true
       if (rule.required) next.required = true
+      if (rule.prefer?.length) next.prefer = rule.prefer
     }
   }
   switch (way) {
@@ -64,6 +65,7 @@ export function inWords(rule: Rule): string {
   ]
   if (rule.when) parts.push(`when ${rule.when}`)
   if (rule.fallback) parts.push(`else ${rule.fallback}`)
+  if (rule.prefer?.length) parts.push(`of ${rule.prefer.join(' before ')} first`)
   return parts.join('; ')
 }
 
