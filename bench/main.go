@@ -39,6 +39,11 @@ type figures struct {
 	Tree       float64 `json:"tree"`
 	Why        float64 `json:"why"`
 	Find       float64 `json:"find"`
+	FindFilter float64 `json:"findFilter"`
+	Groups     float64 `json:"groups"`
+	OneMember  float64 `json:"oneMember"`
+	GroupDelta float64 `json:"groupDelta"`
+	WhyGroups  float64 `json:"whyGroups"`
 	ServiceMB  float64 `json:"serviceMB"`
 	AgentMB    float64 `json:"agentMB"`
 }
@@ -112,6 +117,11 @@ func measure(ctx context.Context, n int) (f figures, err error) {
 		{"container tree", &f.Tree, s.tree},
 		{"why", &f.Why, s.why},
 		{"find", &f.Find, s.find},
+		{"find by a filter", &f.FindFilter, s.findFilter},
+		{"first run of groups", &f.Groups, s.firstGroups},
+		{"one member more in the largest group", &f.OneMember, s.oneMember},
+		{"delta of 100 changes, with groups", &f.GroupDelta, s.delta100},
+		{"why, with groups", &f.WhyGroups, s.why},
 	}
 	for _, step := range steps {
 		if *step.into, err = step.do(ctx); err != nil {

@@ -47,6 +47,7 @@ type stage struct {
 	service, agent      *lab.Process
 	client              *client.Client
 	loaded              float64
+	groups              settings.Taking
 	readTime, writeTime float64
 	edits               int
 }
@@ -134,6 +135,8 @@ func (s *stage) startKambrel(ctx context.Context) error {
 	}
 	d := settings.Default(settings.Directory{Name: "brisling", Dialect: settings.Standard, Base: base, Containers: settings.Containers{Include: []string{people}}})
 	d.Schedule.Every = "off"
+	// The groups come once the people have been measured alone.
+	s.groups, d.Groups = d.Groups, settings.Taking{Off: true}
 	text, err := d.YAML()
 	if err != nil {
 		return err
@@ -368,6 +371,118 @@ func (s *stage) rawDelta(ctx context.Context) (float64, error) {
 	return took, err
 }
 
+// The groups of the bench: for every 50 people one, and one that half of all are in.
+const teams = "ou=Teams," + base
+
+func crew(i int) string { return fmt.Sprintf("cn=Crew %06d,%s", i, people) }
+
+func (s *stage) makeGroups() (memberships int, err error) {
+	add := func(dn string, members []string) error {
+		memberships += len(members)
+		request := ldap.NewAddRequest(dn, nil)
+		request.Attribute("objectClass", []string{"groupOfNames"})
+		request.Attribute("member", members)
+		return s.ldap.Add(request)
+	}
+	container := ldap.NewAddRequest(teams, nil)
+	container.Attribute("objectClass", []string{"organizationalUnit"})
+	if err := s.ldap.Add(container); err != nil {
+		return 0, err
+	}
+	for g := range s.n / 50 {
+		members := make([]string, 20)
+		for i := range members {
+			members[i] = crew((g*50 + i*7) % s.n)
+		}
+		if err := add(fmt.Sprintf("cn=Team %05d,%s", g, teams), members); err != nil {
+			return 0, err
+		}
+	}
+	members := make([]string, s.n/2)
+	for i := range members {
+		members[i] = crew(2 * i)
+	}
+	return memberships, add("cn=Everybody,"+teams, members)
+}
+
+// firstGroups is the run that writes all groups with their members.
+func (s *stage) firstGroups(ctx context.Context) (float64, error) {
+	memberships, err := s.makeGroups()
+	if err != nil {
+		return 0, fmt.Errorf("add the groups: %w", err)
+	}
+	active, err := s.client.Settings(ctx)
+	if err != nil {
+		return 0, err
+	}
+	active.Document.Groups = s.groups
+	active.Document.Directories[0].Containers.Include = append(active.Document.Directories[0].Containers.Include, teams)
+	text, err := active.Document.YAML()
+	if err != nil {
+		return 0, err
+	}
+	if _, err := s.client.Activate(ctx, wire.ActivateSettings{YAML: string(text)}); err != nil {
+		return 0, err
+	}
+	started, err := s.client.StartRun(ctx, wire.NewRun{Kind: "delta"})
+	if err != nil {
+		return 0, err
+	}
+	run, err := s.client.Wait(ctx, started.ID, nil)
+	if err != nil {
+		return 0, err
+	}
+	if run.State != wire.RunInStep || run.Counts.Create != s.n/50+1 {
+		return 0, fmt.Errorf("run %d is %s and creates %d groups of %d: %+v", run.ID, run.State, run.Counts.Create, s.n/50+1, run.Failure)
+	}
+	have, err := s.membersInCloud(ctx)
+	if err == nil && have != memberships {
+		err = fmt.Errorf("the cloud has %d memberships, not %d", have, memberships)
+	}
+	return seconds(run), err
+}
+
+func (s *stage) membersInCloud(ctx context.Context) (int, error) {
+	total := 0
+	for start := 1; ; {
+		var page struct {
+			TotalResults int
+			Resources    []struct{ Members []json.RawMessage }
+		}
+		if err := send(ctx, s.cloud, http.MethodGet, "/Groups?count=500&startIndex="+strconv.Itoa(start), nil, &page); err != nil {
+			return 0, err
+		}
+		for _, group := range page.Resources {
+			total += len(group.Members)
+		}
+		start += len(page.Resources)
+		if len(page.Resources) == 0 || start > page.TotalResults {
+			return total, nil
+		}
+	}
+}
+
+// oneMember puts somebody else into the largest group, again and again.
+func (s *stage) oneMember(ctx context.Context) (float64, error) {
+	if _, err := s.sync(ctx, wire.NewRun{Kind: "delta"}, 0); err != nil { // reads back what was written
+		return 0, err
+	}
+	var times []float64
+	for try := range tries {
+		request := ldap.NewModifyRequest("cn=Everybody,"+teams, nil)
+		request.Add("member", []string{crew(2*try + 1)})
+		if err := s.ldap.Modify(request); err != nil {
+			return 0, err
+		}
+		run, err := s.sync(ctx, wire.NewRun{Kind: "delta"}, 1)
+		if err != nil {
+			return 0, err
+		}
+		times = append(times, seconds(run))
+	}
+	return median(times), nil
+}
+
 func (s *stage) rehearsal(ctx context.Context) (float64, error) {
 	run, err := s.sync(ctx, wire.NewRun{Kind: "full", Rehearsal: true}, 0)
 	if err != nil {
@@ -485,6 +600,17 @@ func (s *stage) find(ctx context.Context) (float64, error) {
 		times = append(times, took)
 	}
 	return median(times), nil
+}
+
+// findFilter searches everybody by an attribute that no index knows.
+func (s *stage) findFilter(ctx context.Context) (float64, error) {
+	return timed(func() error {
+		page, err := s.client.Find(ctx, url.Values{"text": {"(&(departmentNumber=Deck 7)(title=Able*))"}})
+		if err == nil && page.Total == 0 {
+			err = errors.New("the filter finds nobody")
+		}
+		return err
+	})
 }
 
 // peakMB is the most memory a process has had, in MB.

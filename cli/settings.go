@@ -327,6 +327,9 @@ by the new settings.`,
 			if len(draft.Faults) > 0 {
 				failure := problem.New(problem.SettingsInvalid, "nothing was activated")
 				failure.Faults = draft.Faults
+				if len(args) == 1 { // the file is where it is corrected
+					return errors.Join(failure, c.DiscardDraft(cmd.Context()))
+				}
 				return failure
 			}
 			fmt.Fprintf(cmd.ErrOrStderr(), "%s from revision %d:\n", plural(len(draft.Differences), "difference"), draft.Active)

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -27,7 +28,7 @@ func (x *execution) rehearse(ctx context.Context) error {
 	} else {
 		err = x.store.Discarded(ctx, func(tx *store.Store) error {
 			if everybody {
-				if err := tx.MarkAllDirty(ctx); err != nil {
+				if err := errors.Join(tx.MarkAllDirty(ctx), tx.Learn(ctx)); err != nil {
 					return err
 				}
 			}

@@ -89,7 +89,7 @@ func (x *execution) stages(ctx context.Context) error {
 	if err := x.stage(ctx, "read", x.read); err != nil {
 		return err
 	}
-	if err := x.learn(ctx, x.run.Counts.EntriesChanged+x.run.Counts.ResourcesChanged); err != nil {
+	if err := x.store.Learn(ctx); err != nil {
 		return err
 	}
 	if x.run.Kind == kindLook {
@@ -115,6 +115,9 @@ func (x *execution) stages(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := x.store.Learn(ctx); err != nil {
+		return err
+	}
 	return x.passes(ctx)
 }
 
@@ -122,9 +125,6 @@ func (x *execution) stages(ctx context.Context) error {
 func (x *execution) passes(ctx context.Context) error {
 	for pass := 1; ; pass++ {
 		if err := x.pass(ctx, pass == mostPasses); err != nil {
-			return err
-		}
-		if err := x.learn(ctx, x.run.Counts.Done); err != nil {
 			return err
 		}
 		again, err := x.store.CountDirty(ctx, store.DirtyNow, x.subject)
@@ -185,10 +185,16 @@ func (x *execution) pass(ctx context.Context, last bool) error {
 	if err := x.stage(ctx, "write", func(ctx context.Context) error { return x.write(ctx, 0, store.RankReferences-1, last) }); err != nil {
 		return err
 	}
+	if err := x.store.Learn(ctx); err != nil {
+		return err
+	}
 	if err := x.stage(ctx, "plan", func(ctx context.Context) error { return x.planReferences(ctx, x.store, false) }); err != nil {
 		return err
 	}
-	return x.stage(ctx, "write", func(ctx context.Context) error { return x.write(ctx, store.RankReferences, store.RankReferences, last) })
+	if err := x.stage(ctx, "write", func(ctx context.Context) error { return x.write(ctx, store.RankReferences, store.RankReferences, last) }); err != nil {
+		return err
+	}
+	return x.store.Learn(ctx)
 }
 
 // raiseLeavers brings those into the run whose grace time is over.
@@ -203,17 +209,6 @@ func (x *execution) raiseLeavers(ctx context.Context) error {
 		}
 	}
 	return nil
-}
-
-// muchChanged is from how many changed rows on the database's own knowledge of
-// its tables is too old.
-const muchChanged = 5000
-
-func (x *execution) learn(ctx context.Context, changed int) error {
-	if changed < muchChanged {
-		return nil
-	}
-	return x.store.Analyze(ctx)
 }
 
 // The kinds of runs that plan nothing.

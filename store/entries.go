@@ -110,7 +110,9 @@ func (s *Store) StoreEntries(ctx context.Context, source Source, entries []*entr
 	if err != nil || len(counts.IDs) == 0 {
 		return counts.Stored, err
 	}
+	s.written.Add(int64(len(counts.IDs)))
 	stored := make([]*entry.Entry, 0, len(counts.IDs))
+	var groups []*entry.Entry
 	for _, text := range counts.IDs {
 		id, err := entry.NewID(text)
 		if err != nil {
@@ -119,10 +121,11 @@ func (s *Store) StoreEntries(ctx context.Context, source Source, entries []*entr
 		e := at[id]
 		stored = append(stored, e)
 		if e.Kind == entry.Group {
-			if err := s.storeMembers(ctx, e); err != nil {
-				return counts.Stored, err
-			}
+			groups = append(groups, e)
 		}
+	}
+	if err := s.storeMembers(ctx, directory, groups); err != nil {
+		return counts.Stored, err
 	}
 	if err := s.loseNames(ctx, source, counts.IDs); err != nil {
 		return counts.Stored, err
@@ -211,14 +214,16 @@ func (s *Store) MarkGone(ctx context.Context, directory string, ids []entry.ID) 
 			INSERT INTO dirty (directory, entry_id) SELECT @directory , id FROM gone WHERE kind <> 'container'
 			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0
 		), unknown AS (
-			UPDATE memberships m SET member_id = NULL FROM gone WHERE m.directory = @directory AND m.member_id = gone.id RETURNING m.group_id AS id
+			UPDATE memberships m SET member_id = NULL FROM gone WHERE m.directory = @directory AND m.member_id = gone.id RETURNING m.group_id AS id, gone.id AS member
 		), unnamed AS (
 			UPDATE pointers p SET target_id = NULL FROM gone WHERE p.directory = @directory AND p.target_id = gone.id RETURNING p.entry_id AS id
 		), referring AS (
-			INSERT INTO dirty_references (directory, entry_id) SELECT @directory , id FROM unknown UNION SELECT @directory , id FROM unnamed ON CONFLICT DO NOTHING
+			INSERT INTO dirty_references (directory, entry_id) SELECT @directory , id FROM unknown WHERE NOT @few UNION SELECT @directory , id FROM unnamed ON CONFLICT DO NOTHING
+		), single AS (
+			INSERT INTO dirty_members (directory, group_id, member_id) SELECT @directory , id, member FROM unknown WHERE @few ON CONFLICT DO NOTHING
 		)
 		SELECT count(*) FILTER (WHERE kind <> 'container') AS n, coalesce(array_agg(id::text) FILTER (WHERE kind = 'group'), '{}') AS groups FROM gone`,
-		map[string]any{"directory": directory, "ids": idArray(ids)}).Scan(&found).Error
+		map[string]any{"directory": directory, "ids": idArray(ids), "few": len(ids) <= fewMembers}).Scan(&found).Error
 	if err != nil || len(found.Groups) == 0 {
 		return found.N, err
 	}

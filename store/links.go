@@ -47,7 +47,7 @@ func (s *Store) SaveLinks(ctx context.Context, run int64, links []NewLink) error
 			SELECT k, r, d, i, h, c, ? FROM unnest(?::text[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[], ?::text[]) AS t(k, r, d, i, h, c)
 			ON CONFLICT (directory, entry_id) DO UPDATE SET resource_id = excluded.resource_id, link_key = excluded.link_key, left_at = NULL
 			RETURNING directory, entry_id
-		)`+markReferring, run, keys, resources, directories, ids, hows, kinds)
+		)`+markMoved(len(links)), run, keys, resources, directories, ids, hows, kinds)
 	return err
 }
 
@@ -73,7 +73,7 @@ func (s *Store) SetLeft(ctx context.Context, refs []Ref, left bool) error {
 	_, err := s.exec(ctx, `WITH moved AS (
 			UPDATE links l SET left_at = CASE WHEN ? THEN coalesce(l.left_at, now()) END
 			FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE l.directory = d AND l.entry_id = i AND (l.left_at IS NOT NULL) <> ? RETURNING l.directory, l.entry_id
-		)`+markReferring, left, directories, ids, left)
+		)`+markMoved(len(refs)), left, directories, ids, left)
 	return err
 }
 

@@ -19,32 +19,69 @@ const below = `below AS (
 	UNION SELECT m.member_id FROM memberships m JOIN below b ON m.directory = @directory AND m.group_id = b.id WHERE m.member_id IS NOT NULL
 )`
 
-// storeMembers brings the membership of a group into the mirror; only what
-// differs is written, and whom it concerns is marked as dirty.
-func (s *Store) storeMembers(ctx context.Context, group *entry.Entry) error {
-	paths := make(textArray, 0, len(group.Members))
-	for _, member := range group.Members {
-		dn, err := entry.ParseDN(member)
-		if err != nil {
-			return fmt.Errorf("member of %s: %w", group.DN, err)
-		}
-		paths = append(paths, dn.Path())
+// storeMembers brings the memberships of groups of one directory into the
+// mirror; only what differs is written, and whom it concerns is marked as dirty.
+func (s *Store) storeMembers(ctx context.Context, directory string, groups []*entry.Entry) error {
+	if len(groups) == 0 {
+		return nil
 	}
-	_, err := s.exec(ctx, `
-		WITH RECURSIVE input AS (SELECT DISTINCT path FROM unnest((@paths)::text[]) AS t(path)),
+	type membership struct{ group, path string }
+	want := map[membership]struct{}{}
+	ids := make(textArray, len(groups))
+	for i, group := range groups {
+		ids[i] = group.ID.String()
+		for _, member := range group.Members {
+			path, err := entry.PathOf(member)
+			if err != nil {
+				return fmt.Errorf("member of %s: %w", group.DN, err)
+			}
+			want[membership{ids[i], path}] = struct{}{}
+		}
+	}
+	// What differs is found here: a directory tells all members of a group when
+	// one has changed, and comparing lists so long is no work for a query.
+	rows, err := s.raw(ctx, `SELECT group_id::text, member_path FROM memberships WHERE directory = ? AND group_id = ANY(?::text[]::uuid[])`, directory, ids).Rows()
+	if err != nil {
+		return fmt.Errorf("look for the members of groups: %w", err)
+	}
+	defer rows.Close()
+	var dropped, droppedOf, added, addedTo textArray
+	for rows.Next() {
+		var m membership
+		if err := rows.Scan(&m.group, &m.path); err != nil {
+			return err
+		}
+		if _, kept := want[m]; kept {
+			delete(want, m)
+		} else {
+			dropped, droppedOf = append(dropped, m.path), append(droppedOf, m.group)
+		}
+	}
+	if err := rows.Err(); err != nil || len(dropped)+len(want) == 0 {
+		return err
+	}
+	for m := range want {
+		added, addedTo = append(added, m.path), append(addedTo, m.group)
+	}
+	s.written.Add(int64(len(added) + len(dropped)))
+	_, err = s.exec(ctx, `
+		WITH RECURSIVE less AS (SELECT g, path FROM unnest((@droppedOf)::text[]::uuid[], (@dropped)::text[]) AS t(g, path)),
+		more AS (SELECT g, path FROM unnest((@addedTo)::text[]::uuid[], (@added)::text[]) AS t(g, path)),
 		dropped AS (
-			DELETE FROM memberships m WHERE m.directory = @directory AND m.group_id = @id AND NOT EXISTS (SELECT FROM input i WHERE i.path = m.member_path) RETURNING m.member_id
+			DELETE FROM memberships m USING less WHERE m.directory = @directory AND m.group_id = g AND m.member_path = path RETURNING m.group_id, m.member_id
 		), added AS (
 			INSERT INTO memberships (directory, group_id, member_path, member_id)
-			SELECT @directory , @id , i.path, e.id FROM input i LEFT JOIN entries e ON e.directory = @directory AND e.path = i.path AND e.gone IS NULL
-			WHERE NOT EXISTS (SELECT FROM memberships m WHERE m.directory = @directory AND m.group_id = @id AND m.member_path = i.path)
-			ON CONFLICT DO NOTHING RETURNING member_id
+			SELECT @directory , g, more.path, e.id FROM more LEFT JOIN entries e ON e.directory = @directory AND e.path = more.path AND e.gone IS NULL ORDER BY g, more.path
+			ON CONFLICT DO NOTHING RETURNING group_id, member_id
 		), mark AS (
-			INSERT INTO dirty_references (directory, entry_id) SELECT @directory , (@id)::uuid WHERE EXISTS (SELECT FROM dropped) OR EXISTS (SELECT FROM added) ON CONFLICT DO NOTHING
+			INSERT INTO dirty_references (directory, entry_id) SELECT @directory , g FROM (SELECT g FROM less UNION SELECT g FROM more) c WHERE NOT @few ON CONFLICT DO NOTHING
+		), single AS (
+			INSERT INTO dirty_members (directory, group_id, member_id) SELECT @directory , group_id, member_id FROM (SELECT * FROM dropped UNION SELECT * FROM added) c
+			WHERE @few AND member_id IS NOT NULL ON CONFLICT DO NOTHING
 		), start AS (SELECT member_id AS id FROM dropped WHERE member_id IS NOT NULL UNION SELECT member_id FROM added WHERE member_id IS NOT NULL),
-		`+below+markBelow, map[string]any{"paths": paths, "directory": group.Directory, "id": group.ID.String()})
+		`+below+markBelow, map[string]any{"dropped": dropped, "droppedOf": droppedOf, "added": added, "addedTo": addedTo, "directory": directory, "few": len(added)+len(dropped) <= fewMembers})
 	if err != nil {
-		return fmt.Errorf("keep the members of %s: %w", group.DN, err)
+		return fmt.Errorf("keep the members of groups: %w", err)
 	}
 	return nil
 }

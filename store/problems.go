@@ -134,10 +134,10 @@ type hitRow struct {
 
 // FindQuery searches objects.
 type FindQuery struct {
-	Text   string
-	IDs    []entry.ID // the text read as an id, in every reading
+	Text string
+	IDs  []entry.ID // the text read as an id, in every reading
 	// Among, where it is not nil, are the only entries that are looked for.
-	Among []Ref
+	Among  []Ref
 	State  string
 	Kind   string // of entries; "" for all
 	Sort   string // name, -name, login, -login, state, -state

@@ -59,18 +59,42 @@ func (s *Store) resolvePointers(ctx context.Context, directory string) error {
 	return err
 }
 
-// markReferring marks whom a change of links concerns: the groups that hold the
-// entries, those who refer to them, and the entries themselves.
-const markReferring = `, persons AS (
+// fewMembers is up to how many at once members of groups are marked one by one;
+// for more, groups are compared as a whole.
+const fewMembers = 500
+
+// persons are the entries whose links moved, with those that they lead.
+const persons = `, persons AS (
 		SELECT directory, entry_id FROM moved
 		UNION SELECT j.directory, j.entry_id FROM moved JOIN joins j ON j.lead_directory = moved.directory AND j.lead_id = moved.entry_id
-	)
+	)`
+
+// markNamed marks who refers to persons, and themselves where they refer to
+// others.
+const markNamed = `
 	INSERT INTO dirty_references (directory, entry_id)
-		SELECT m.directory, m.group_id FROM persons JOIN memberships m ON m.directory = persons.directory AND m.member_id = persons.entry_id
-		UNION SELECT p.directory, p.entry_id FROM persons JOIN pointers p ON p.directory = persons.directory AND p.target_id = persons.entry_id
+		SELECT p.directory, p.entry_id FROM persons JOIN pointers p ON p.directory = persons.directory AND p.target_id = persons.entry_id
 		UNION SELECT directory, entry_id FROM moved WHERE EXISTS (SELECT FROM memberships m WHERE m.directory = moved.directory AND m.group_id = moved.entry_id)
-			OR EXISTS (SELECT FROM pointers p WHERE p.directory = moved.directory AND p.entry_id = moved.entry_id)
+			OR EXISTS (SELECT FROM pointers p WHERE p.directory = moved.directory AND p.entry_id = moved.entry_id)`
+
+// markReferring marks whom a change of links concerns: the groups that hold the
+// entries, those who refer to them, and the entries themselves.
+const markReferring = persons + markNamed + `
+		UNION SELECT m.directory, m.group_id FROM persons JOIN memberships m ON m.directory = persons.directory AND m.member_id = persons.entry_id
 	ON CONFLICT DO NOTHING`
+
+// markMoved is markReferring for n links that lead to the same resources as
+// before or to new ones: where they are few, groups compare these members only.
+func markMoved(n int) string {
+	if n > fewMembers {
+		return markReferring
+	}
+	return persons + `, single AS (
+		INSERT INTO dirty_members (directory, group_id, member_id)
+		SELECT m.directory, m.group_id, m.member_id FROM persons JOIN memberships m ON m.directory = persons.directory AND m.member_id = persons.entry_id ON CONFLICT DO NOTHING
+	)` + markNamed + `
+	ON CONFLICT DO NOTHING`
+}
 
 // MarkAllReferences makes the next plan compare everybody's members and references.
 func (s *Store) MarkAllReferences(ctx context.Context) error {
@@ -100,6 +124,10 @@ func (s *Store) MarkLeads(ctx context.Context) error {
 
 // ClearReferences takes entries out of those whose references are to be compared.
 func (s *Store) ClearReferences(ctx context.Context, refs []Ref) error {
+	directories, ids := refArrays(refs)
+	if _, err := s.exec(ctx, `DELETE FROM dirty_members USING unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE directory = d AND group_id = i`, directories, ids); err != nil {
+		return err
+	}
 	return s.deleteByEntry(ctx, "dirty_references", refs)
 }
 
@@ -130,7 +158,7 @@ func linksFor(run int64) string {
 // their order after the one given. With a run, which is a rehearsal, also those
 // whom its changes concern, or with everybody all of them.
 func (s *Store) Referring(ctx context.Context, run int64, everybody bool, only *Ref, after Ref, limit int) ([]Ref, error) {
-	from := `SELECT directory, entry_id FROM dirty_references`
+	from := `SELECT directory, entry_id FROM dirty_references UNION SELECT directory, group_id FROM dirty_members`
 	switch {
 	case everybody:
 		from = `SELECT directory, group_id AS entry_id FROM memberships UNION SELECT directory, entry_id FROM pointers UNION SELECT directory, entry_id FROM links WHERE kind = 'group'`
@@ -166,7 +194,8 @@ type MemberDiff struct {
 	Added, Removed []plan.Member
 }
 
-// MemberDiffs compares the members of groups with the membership in the cloud.
+// MemberDiffs compares the members of groups with the membership in the cloud:
+// of groups that are marked, all; of others, the members that are marked.
 // Members count that have a resource of one of the kinds; run is a rehearsal
 // whose changes are taken for done, or 0.
 func (s *Store) MemberDiffs(ctx context.Context, run int64, groups []Ref, kinds []entry.Kind) (map[Ref]*MemberDiff, error) {
@@ -176,12 +205,18 @@ func (s *Store) MemberDiffs(ctx context.Context, run int64, groups []Ref, kinds 
 		allowed[i] = string(kind)
 	}
 	rows, err := s.raw(ctx, `
-		WITH g AS (SELECT l.directory, l.entry_id, l.resource_id FROM unnest((@directories)::text[], (@ids)::text[]::uuid[]) AS t(d, i)
-			JOIN `+linksFor(run)+` l ON l.directory = d AND l.entry_id = i AND l.kind = 'group'),
+		WITH g AS (SELECT l.directory, l.entry_id, l.resource_id, @run <> 0 OR EXISTS (SELECT FROM dirty_references x WHERE x.directory = d AND x.entry_id = i) AS whole
+			FROM unnest((@directories)::text[], (@ids)::text[]::uuid[]) AS t(d, i) JOIN `+linksFor(run)+` l ON l.directory = d AND l.entry_id = i AND l.kind = 'group'),
+		single AS (SELECT DISTINCT g.directory, g.entry_id, g.resource_id, t.resource_id AS member FROM g JOIN dirty_members p ON p.directory = g.directory AND p.group_id = g.entry_id
+			JOIN ties t ON t.directory = p.directory AND t.entry_id = p.member_id WHERE NOT g.whole),
 		want AS (SELECT DISTINCT g.directory, g.entry_id, g.resource_id, l.resource_id AS member, l.kind, l.entry_id AS member_entry
-			FROM g JOIN memberships m ON m.directory = g.directory AND m.group_id = g.entry_id
-			JOIN `+linksFor(run)+` l ON l.directory = m.directory AND l.entry_id = m.member_id AND l.kind = ANY((@allowed)::text[])),
-		have AS (SELECT g.directory, g.entry_id, g.resource_id, rm.member_id AS member FROM g JOIN resource_members rm ON rm.group_id = g.resource_id)
+				FROM g JOIN memberships m ON m.directory = g.directory AND m.group_id = g.entry_id
+				JOIN `+linksFor(run)+` l ON l.directory = m.directory AND l.entry_id = m.member_id AND l.kind = ANY((@allowed)::text[]) WHERE g.whole
+			UNION SELECT k.directory, k.entry_id, k.resource_id, l.resource_id, l.kind, l.entry_id
+				FROM single k JOIN `+linksFor(run)+` l ON l.resource_id = k.member AND l.kind = ANY((@allowed)::text[])
+				JOIN memberships m ON m.directory = l.directory AND m.member_id = l.entry_id AND m.directory = k.directory AND m.group_id = k.entry_id),
+		have AS (SELECT g.directory, g.entry_id, g.resource_id, rm.member_id AS member FROM g JOIN resource_members rm ON rm.group_id = g.resource_id WHERE g.whole
+			UNION ALL SELECT k.directory, k.entry_id, k.resource_id, rm.member_id FROM single k JOIN resource_members rm ON rm.group_id = k.resource_id AND rm.member_id = k.member)
 		SELECT coalesce(w.directory, h.directory), coalesce(w.entry_id, h.entry_id)::text, coalesce(w.resource_id, h.resource_id), coalesce(w.member, h.member),
 			w.member IS NOT NULL, coalesce(w.kind, r.kind, ''), coalesce(r.attributes->>'displayName', r.attributes->>'userName', e.attributes->'displayName'->>0, e.dn, '')
 		FROM want w FULL JOIN have h ON h.directory = w.directory AND h.entry_id = w.entry_id AND h.member = w.member

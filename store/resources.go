@@ -106,6 +106,7 @@ func (s *Store) StoreResources(ctx context.Context, kind entry.Kind, resources [
 			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0
 		)
 		SELECT coalesce(array_agg(id), '{}') AS ids FROM stored`, ids, attributes, digests, keys, actives, searches, string(kind), mark, mark).Scan(&changed).Error
+	s.written.Add(int64(len(changed.IDs)))
 	return changed.IDs, err
 }
 

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -34,6 +35,8 @@ type Store struct {
 	db  *gorm.DB
 	sql *sql.DB
 	dsn string
+	// written counts rows since PostgreSQL has last learnt how the tables look.
+	written *atomic.Int64
 }
 
 // most connections that one service takes for its records.
@@ -67,7 +70,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		_ = pool.Close()
 		return nil, fmt.Errorf("open the database: %w", err)
 	}
-	return &Store{db: db, sql: pool, dsn: dsn}, nil
+	return &Store{db: db, sql: pool, dsn: dsn, written: &atomic.Int64{}}, nil
 }
 
 func migrate(ctx context.Context, pool *sql.DB) error {
@@ -99,7 +102,7 @@ func (s *Store) Ping(ctx context.Context) error {
 // Tx runs work in one transaction.
 func (s *Store) Tx(ctx context.Context, work func(tx *Store) error) error {
 	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
-		return work(&Store{db: db, sql: s.sql, dsn: s.dsn})
+		return work(&Store{db: db, sql: s.sql, dsn: s.dsn, written: s.written})
 	})
 }
 
@@ -126,6 +129,7 @@ func (s *Store) with(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx
 // exec runs a statement and returns the number of rows it touched.
 func (s *Store) exec(ctx context.Context, statement string, args ...any) (int64, error) {
 	result := s.with(ctx).Exec(statement, arguments(args)...)
+	s.written.Add(result.RowsAffected)
 	return result.RowsAffected, result.Error
 }
 
@@ -144,10 +148,17 @@ func Deadlock(err error) bool {
 // NotFound tells whether an error means that there is no such record.
 func NotFound(err error) bool { return errors.Is(err, gorm.ErrRecordNotFound) }
 
-// Analyze lets PostgreSQL learn how the mirrors look after much of them has
-// changed; its own rounds come minutes later, and until then it may read whole
-// tables for one page.
-func (s *Store) Analyze(ctx context.Context) error {
-	_, err := s.exec(ctx, `ANALYZE entries, resources, links, claims, dirty`)
-	return err
+// muchWritten is from how many rows on PostgreSQL's own knowledge of its tables
+// is too old.
+const muchWritten = 5000
+
+// Learn lets PostgreSQL learn how the tables look after much was written; its
+// own rounds come minutes later, and until then it may read whole tables for one
+// page.
+func (s *Store) Learn(ctx context.Context) error {
+	if s.written.Load() < muchWritten {
+		return nil
+	}
+	defer s.written.Store(0)
+	return s.with(ctx).Exec(`ANALYZE entries, resources, links, claims, dirty, memberships, resource_members, pointers, dirty_references, dirty_members, joins, join_keys`).Error
 }

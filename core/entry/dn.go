@@ -39,6 +39,50 @@ func ParseDN(text string) (DN, error) {
 	return dn, nil
 }
 
+// PathOf is the path of a name, as ParseDN and Path make it; names without
+// escapes, which nearly all are, take no parsing. A large group has many.
+func PathOf(text string) (string, error) {
+	if path, plain := plainPath(text); plain {
+		return path, nil
+	}
+	dn, err := ParseDN(text)
+	return dn.Path(), err
+}
+
+// plainPath turns a name around that is made of letters, digits and a few signs
+// that mean nothing in a name.
+func plainPath(text string) (string, bool) {
+	path := make([]byte, 0, len(text))
+	for end := len(text); end > 0; {
+		start := strings.LastIndexByte(text[:end], ',') + 1
+		kind, value, found := strings.Cut(text[start:end], "=")
+		if kind, value = strings.TrimSpace(kind), strings.TrimSpace(value); !found || kind == "" || value == "" {
+			return "", false
+		}
+		for i := range len(kind) {
+			if c := kind[i] | 0x20; (c < 'a' || c > 'z') && (kind[i] < '0' || kind[i] > '9' || i == 0) {
+				return "", false
+			}
+		}
+		for i := range len(value) {
+			switch c := value[i]; {
+			case c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9', c == ' ', c == '-', c == '.', c == '_', c == '@':
+			default:
+				return "", false
+			}
+		}
+		if len(path) > 0 {
+			path = append(path, '/')
+		}
+		path = append(append(append(path, strings.ToLower(kind)...), '='), strings.ToLower(value)...)
+		if start == 0 {
+			return string(path), true
+		}
+		end = start - 1
+	}
+	return "", false
+}
+
 // pathEscape keeps separators out of values, so that a path can be compared
 // with plain string prefixes.
 var pathEscape = strings.NewReplacer(`\`, `\5c`, `/`, `\2f`, `,`, `\2c`, `+`, `\2b`, `=`, `\3d`)

@@ -86,12 +86,38 @@ func TestPathGetsSetsAndRemoves(t *testing.T) {
 	}
 }
 
+func TestPathOfIsThePathOfTheParsedName(t *testing.T) {
+	t.Parallel()
+	for _, text := range []string{
+		"CN=Ada Lind,OU=Deck, OU=Fleet ,DC=corp,DC=halvard,DC=example", "dc=example", `cn=a\,b,dc=example`, "cn=a+uid=b,dc=example", "CN=Åse,DC=x", "cn = x , dc = y", "cn=a=b,dc=x", `cn="a",dc=x`, "cn=#6162,dc=x",
+		"cn=,dc=x", "cn=a,,dc=x", ",cn=a", "cn=a,", "", "=a", "cn", "1.2.3=a,dc=x", "c1=a,dc=x", "cn=a  b,dc=x", "cn=a/b,dc=x", " cn=a,dc=x ",
+	} {
+		dn, wrong := ParseDN(text)
+		path, err := PathOf(text)
+		if wrong != nil {
+			assert.Error(t, err, text)
+			continue
+		}
+		assert.NoError(t, err, text)
+		assert.Equal(t, dn.Path(), path, text)
+	}
+}
+
+func BenchmarkPathOf(b *testing.B) {
+	for b.Loop() {
+		_, _ = PathOf("CN=Ada Lind,OU=Deck,OU=Fleet,DC=corp,DC=halvard,DC=example")
+	}
+}
+
 func FuzzParseDN(f *testing.F) {
 	f.Add(`CN=a\,b+UID=x,DC=example`)
 	f.Fuzz(func(t *testing.T, text string) {
 		dn, err := ParseDN(text)
 		if err == nil {
 			require.True(t, PathUnder(dn.Path(), dn.Path()))
+			path, err := PathOf(text)
+			require.NoError(t, err)
+			require.Equal(t, dn.Path(), path)
 		}
 	})
 }

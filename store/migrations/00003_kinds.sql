@@ -1,6 +1,8 @@
 -- +goose Up
 -- Groups and contacts go to the cloud as people do.
 ALTER TABLE resources ADD kind text NOT NULL DEFAULT 'user';
+-- What is of a rare kind is listed without reading everybody.
+CREATE INDEX resources_kind ON resources (kind) WHERE kind <> 'user';
 ALTER TABLE links ADD kind text NOT NULL DEFAULT 'user';
 ALTER TABLE changes ADD kind text NOT NULL DEFAULT 'user';
 CREATE INDEX links_left ON links (left_at) WHERE left_at IS NOT NULL;
@@ -66,6 +68,15 @@ CREATE VIEW ties AS
     UNION ALL SELECT j.directory, j.entry_id, l.resource_id, l.kind, l.left_at FROM joins j
         JOIN links l ON l.directory = j.lead_directory AND l.entry_id = j.lead_id;
 
+-- Single members that the plan must compare, of groups that are not compared as
+-- a whole.
+CREATE TABLE dirty_members (
+    directory text NOT NULL,
+    group_id uuid NOT NULL,
+    member_id uuid NOT NULL,
+    PRIMARY KEY (directory, group_id, member_id)
+);
+
 -- What operators have decided about entries that no rule may decide: link to a
 -- resource, or create although somebody looks like the same person.
 CREATE TABLE decisions (
@@ -93,13 +104,13 @@ INSERT INTO dirty_references (directory, entry_id) SELECT DISTINCT directory, gr
 
 -- +goose Down
 DROP VIEW ties;
-DROP TABLE decisions, joins, join_keys, dirty_references, pointers, resource_members;
+DROP TABLE dirty_members, decisions, joins, join_keys, dirty_references, pointers, resource_members;
 ALTER TABLE directory_states DROP pointers;
 ALTER TABLE problems DROP candidates;
 ALTER TABLE runs DROP subject;
 ALTER TABLE links_aside DROP kind;
 ALTER TABLE cloud_state DROP kind, ADD one boolean PRIMARY KEY DEFAULT true CHECK (one);
-DROP INDEX links_left;
+DROP INDEX links_left, resources_kind;
 DELETE FROM links WHERE kind <> 'user';
 DELETE FROM resources WHERE kind <> 'user';
 ALTER TABLE resources DROP kind;

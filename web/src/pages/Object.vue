@@ -156,7 +156,7 @@ const howWords: Record<string, string> = { create: 'the resource was created', a
 .sheet { margin-bottom: 14px; }
 .forms { margin-top: 10px; }
 .forms dl { margin-top: 6px; }
-.members td { padding: 4px 14px; }
+.members td, .members td:first-child { padding: 4px 14px; }
 .scroll { overflow-x: auto; }
 .side { border-collapse: collapse; width: 100%; }
 .side th { text-align: left; font-weight: 500; color: var(--ink-3); padding: 2px 12px 4px 0; }

@@ -167,7 +167,7 @@ const days = computed({
             <div class="body">
               <p class="quiet">Entries of different directories that give the same text are one person and share one resource. {{ directories.join(', then ') }}: the first that has a value counts, unless a rule asks another first.</p>
               <div v-for="(j, i) in joins" :key="i" class="row matching">
-                <NInput size="small" style="width: 170px" :value="j.name" placeholder="name" :disabled="!may" :input-props="{ 'aria-label': `Name of join rule ${i + 1}` }" @update:value="(name: string) => setJoin(i, { name })" />
+                <NInput size="small" style="width: 190px; flex: none" :value="j.name" placeholder="name" :disabled="!may" :input-props="{ 'aria-label': `Name of join rule ${i + 1}` }" @update:value="(name: string) => setJoin(i, { name })" />
                 <NInput size="small" class="mono wide" :value="j.formula ?? j.from ?? ''" placeholder="attribute or formula" :disabled="!may" :input-props="{ 'aria-label': `What join rule ${i + 1} compares: an attribute or a formula` }" @update:value="(text: string) => setJoin(i, attributeForm.test(text) ? { from: text, formula: undefined } : { formula: text, from: undefined })" />
                 <NButton v-if="may" size="tiny" quaternary aria-label="Take this join rule away" @click="taking && (taking.join = joins.filter((_, at) => at !== i))">×</NButton>
               </div>
