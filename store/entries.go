@@ -86,7 +86,7 @@ func (s *Store) StoreEntries(ctx context.Context, source Source, entries []*entr
 	}
 	var counts struct {
 		Stored
-		IDs textArray
+		IDs, Known textArray
 	}
 	err := s.raw(ctx, `
 		WITH input AS (
@@ -104,7 +104,8 @@ func (s *Store) StoreEntries(ctx context.Context, source Source, entries []*entr
 			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0
 		)
 		SELECT count(*) FILTER (WHERE added AND kind <> 'container') AS added, count(*) FILTER (WHERE NOT added AND kind <> 'container') AS changed,
-			coalesce(array_agg(id::text) FILTER (WHERE kind <> 'container'), '{}') AS ids FROM stored`,
+			coalesce(array_agg(id::text) FILTER (WHERE kind <> 'container'), '{}') AS ids,
+			coalesce(array_agg(id::text) FILTER (WHERE kind <> 'container' AND NOT added), '{}') AS known FROM stored`,
 		textArray(ids), textArray(kinds), textArray(dns), textArray(paths), textArray(attributes), digests, textArray(searches), directory, directory).
 		Scan(&counts).Error
 	if err != nil || len(counts.IDs) == 0 {
@@ -127,7 +128,7 @@ func (s *Store) StoreEntries(ctx context.Context, source Source, entries []*entr
 	if err := s.storeMembers(ctx, directory, groups); err != nil {
 		return counts.Stored, err
 	}
-	if err := s.loseNames(ctx, source, counts.IDs); err != nil {
+	if err := s.loseNames(ctx, source, counts.Known); err != nil {
 		return counts.Stored, err
 	}
 	return counts.Stored, s.storePointers(ctx, directory, source.Pointers, stored)

@@ -5,6 +5,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 )
 
 // Path names one value of a resource (RFC 7644 section 3.5.2), in the forms a
@@ -23,8 +25,29 @@ type Path struct {
 
 var pathForm = regexp.MustCompile(`^(?:(urn:[A-Za-z0-9:._-]+):)?([A-Za-z$][A-Za-z0-9_$-]*)(?:\[\s*([A-Za-z][A-Za-z0-9_-]*)\s+eq\s+"([^"\\]*)"\s*\])?(?:\.([A-Za-z$][A-Za-z0-9_$-]*))?$`)
 
+// parsed keeps paths that were read, since a run reads the same few again and
+// again; not without end, since texts may come from anywhere.
+var (
+	parsed      sync.Map
+	parsedCount atomic.Int32
+)
+
+const mostParsed = 4096
+
 // ParsePath reads a path; the error says what form is expected.
 func ParsePath(text string) (Path, error) {
+	if known, ok := parsed.Load(text); ok {
+		return known.(Path), nil
+	}
+	p, err := parsePath(text)
+	if err == nil && parsedCount.Load() < mostParsed {
+		parsedCount.Add(1)
+		parsed.Store(strings.Clone(text), p)
+	}
+	return p, err
+}
+
+func parsePath(text string) (Path, error) {
 	m := pathForm.FindStringSubmatch(text)
 	if m == nil {
 		return Path{}, fmt.Errorf(`%q is no resource attribute: write userName, name.givenName, emails[type eq "work"].value or an extension URN with a colon before it`, text)

@@ -135,6 +135,8 @@ func (s *studio) tellStories() error {
 	return conn.ModifyDN(ldap.NewModifyDNRequest(otto, "CN=Otto Reksten", true, "OU=Leavers,"+d.BaseDN))
 }
 
+const entryToTry = `[aria-label="Entry to try the formula on"]`
+
 func (s *studio) takeAll() error {
 	console := strings.TrimSuffix(s.endpoints.Console, "/")
 	if err := s.terminal("sync", "sync"); err != nil {
@@ -151,7 +153,9 @@ func (s *studio) takeAll() error {
 		{"", []string{"scope", "exclude", "OU=Terminals," + s.endpoints.Directories[0].BaseDN}},
 		{"", []string{"directory", "read"}},
 		{"", []string{"scope", "filter", "users", "(&(objectClass=person)(!(|(title=Steward)(title=Able*))))"}},
-		{"impact", []string{"impact"}},
+		{"", []string{"impact"}},
+		{"trial", []string{"trial", "mt@halvard.example"}},
+		{"", []string{"forecast"}},
 	} {
 		if err := s.terminal(command.name, command.args...); err != nil {
 			return err
@@ -167,7 +171,6 @@ func (s *studio) takeAll() error {
 		ready            chromedp.Action
 	}{
 		{"overview", "/", "light", chromedp.WaitVisible(".number", chromedp.ByQuery)},
-		{"runs", "/runs", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
 		{"run", "/runs/2", "light", open},
 		{"objects", "/objects?text=a&state=in-step", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
 		{"directories", "/directories", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
@@ -178,7 +181,12 @@ func (s *studio) takeAll() error {
 		{"settings", "/settings", "light", chromedp.WaitVisible(".diffs", chromedp.ByQuery)},
 		{"cloud", "/cloud", "light", chromedp.WaitVisible("th", chromedp.ByQuery)},
 		{"object-why", "/objects/svc-backup", "light", settled},
-		{"object-dark", "/objects/ada.lind@halvard.example", "dark", settled},
+		{"rules", "/rules?kind=users&target=displayName", "light", chromedp.Tasks{
+			chromedp.WaitVisible(entryToTry, chromedp.ByQuery), chromedp.SendKeys(entryToTry, "ada.lind@halvard.example", chromedp.ByQuery),
+			chromedp.WaitVisible(".rule .gives .line", chromedp.ByQuery),
+		}},
+		{"forecast", "/forecast", "light", chromedp.WaitVisible(".tile", chromedp.ByQuery)},
+		{"decide", "/objects/mt@halvard.example", "light", chromedp.Tasks{settled, chromedp.WaitVisible(".decide .side", chromedp.ByQuery)}},
 	} {
 		if err := s.picture(p.name, console+p.path, p.look, p.ready); err != nil {
 			return err
