@@ -30,6 +30,9 @@ func (d *running) secondDay() {
 	assert.NotEqual(t, boss["id"], user(t, d.cloud(), "torleif.sund@halvard.example")["id"])
 	assert.Nil(t, user(t, d.cloud(), "harbourmaster@halvard.example")["externalId"])
 
+	// A person without a display name is called by the common name.
+	assert.Equal(t, "Bodil Hamre", user(t, d.cloud(), "bodil.hamre@halvard.example")["displayName"])
+
 	// A contact without an address is named; with one it is there.
 	contacts := resources(t, d.cloud(), "Contacts")
 	assert.Len(t, contacts, 13)

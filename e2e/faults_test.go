@@ -124,6 +124,33 @@ func TestTheCloudFailsNowAndThen(t *testing.T) {
 
 // TestWhatIsAwayIsNamed takes each part away in turn: the run says which, and
 // the next one goes on from where it was.
+// TestAValueThatTheCloudAltersIsNoticed lets the cloud cut titles: the run says
+// so, and the problem ends with the cause.
+func TestAValueThatTheCloudAltersIsNoticed(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "")
+	titles := func(length int) {
+		status, answer := scim(t, w.address(), "POST", w.cloud.Control+"/faults", map[string]any{"titleLength": length})
+		require.Equal(t, 200, status, answer)
+	}
+	titles(6)
+	ada := w.person("Ada Brekke", map[string]string{"title": "Chief Officer"})
+	w.person("Jon Sletta", map[string]string{"title": "Mate"})
+	w.activate(document())
+	run := w.run(wire.NewRun{})
+	assert.Equal(t, wire.RunProblems, run.State)
+	assert.Equal(t, []int{2, 2, 0, 1}, []int{run.Counts.Create, run.Counts.Done, run.Counts.Failed, run.Counts.Problems}, "done, but one of them not as it was sent")
+	assert.Equal(t, map[string]string{ada: string(problem.ValueAltered)}, w.problems())
+	why := w.why(ada)
+	require.NotNil(t, why.Problem)
+	assert.Equal(t, "title: Chief Officer was sent, Chief  is kept", why.Problem.Detail)
+	w.inStep(0)
+	titles(0)
+	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{Kind: "full"}).State)
+	assert.Empty(t, w.problems())
+	assert.Equal(t, "Chief Officer", w.user("ada.brekke@brisling.example")["title"])
+}
+
 func TestWhatIsAwayIsNamed(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, ldifPeople(20))

@@ -73,6 +73,10 @@ func TestWhoIsNearlyTheSameIsHeldUntilSomebodyDecides(t *testing.T) {
 	out, _, _ := w.kambrel("problems", "-o", "json")
 	assert.Contains(t, out, mira, "the problem names the resource of the other side")
 
+	why := w.why(miraDN).Why
+	assert.Equal(t, "bad", string(why.Steps[1].Outcome), "the step that matches says what holds her")
+	assert.Contains(t, why.Steps[1].Value, "its login is the entry's address")
+
 	// One is the same person, one is not, and one is linked knowingly.
 	out, stderr, status := w.kambrel("link", miraDN, "mira.tangen@brisling.example")
 	require.Zero(t, status, stderr)

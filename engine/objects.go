@@ -374,15 +374,10 @@ func (e *Engine) why(ctx context.Context, settings *compiled, dirty store.Dirty,
 		}
 		add(reason.Node{Text: "Match: which resource is it?", Outcome: reason.Yes, Value: value, Children: []reason.Node{{Text: "the lasting link, by link key", Outcome: reason.Yes, Value: object.Link.LinkKey, Deciding: true}}})
 	case verdict.In:
-		var keys []string
-		for _, key := range settings.keysOf(s) {
-			keys = append(keys, key.Text())
-		}
-		holders, err := e.store.Holders(ctx, keys)
-		if err != nil {
+		p := &planner{settings: settings, cloud: o}
+		if err := p.match(ctx, e.store, []*subject{s}); err != nil {
 			return why, err
 		}
-		settings.matchWith(s, holders)
 		node := reason.Node{Text: "Match: which resource is it?", Outcome: reason.Note, Value: "none fits: a new one is made", Children: s.Match.Reasons}
 		switch {
 		case s.Match.Problem != nil:
@@ -402,7 +397,7 @@ func (e *Engine) why(ctx context.Context, settings *compiled, dirty store.Dirty,
 		}
 		add(node)
 	}
-	decision := plan.Decide(s.Subject)
+	decision := plan.CheckLogin(plan.Decide(s.Subject), o.domains)
 	node := decision.Explain()
 	if object.Problem != nil && decision.Problem == nil {
 		node = reason.Node{Text: object.Problem.Title, Outcome: reason.Bad, Value: object.Problem.Detail, Deciding: true}

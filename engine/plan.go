@@ -322,7 +322,9 @@ func (p *planner) match(ctx context.Context, state *store.Store, subjects []*sub
 			continue
 		}
 		if found := s.alike(holders); len(found) > 0 {
+			tried := s.Match.Reasons
 			s.Match = match.TooNear(found)
+			s.Match.Reasons = append(tried, s.Match.Reasons...)
 			s.decision = plan.Decide(s.Subject)
 		}
 	}

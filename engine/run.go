@@ -374,6 +374,9 @@ func (x *execution) finalCounts(ctx context.Context) error {
 			continue
 		case "done":
 			c.Done += n
+		case "altered":
+			c.Done += n
+			c.Problems += n
 		case "failed":
 			c.Failed += n
 			c.Problems += n

@@ -170,6 +170,7 @@ func (x *execution) attempt(ctx context.Context, open []pending, r *results, las
 		switch {
 		case answer.Err == nil:
 			r.done(p, answer.Resource)
+			r.altered(p, answer.Resource)
 		case errors.Is(answer.Err, cloud.ErrUnknownOutcome):
 			p.look = true
 			still = append(still, p)
@@ -296,6 +297,18 @@ func (r *results) done(p pending, resource entry.Resource) {
 	}
 }
 
+// altered notices that the cloud keeps something else than it was sent.
+func (r *results) altered(p pending, resource entry.Resource) {
+	if resource == nil {
+		return
+	}
+	if texts := plan.Altered(resource, p.Diffs); len(texts) > 0 {
+		outcome := &r.outcomes[len(r.outcomes)-1]
+		outcome.Code, outcome.Answer = string(problem.ValueAltered), strings.Join(texts, "; ")
+		r.problems = append(r.problems, store.NewProblem{Ref: p.Ref(), Code: outcome.Code, Detail: outcome.Answer})
+	}
+}
+
 func (r *results) vanish(p pending) {
 	r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "superseded", ResourceID: p.ResourceID, Answer: "the resource is gone from the cloud"})
 	r.vanished, r.lookup = append(r.vanished, p.ResourceID), append(r.lookup, p.Ref())
@@ -401,11 +414,14 @@ func (x *execution) keep(ctx context.Context, r *results) error {
 	if err != nil {
 		return fmt.Errorf("keep what the cloud answered: %w", err)
 	}
-	done := 0
+	done, failed := 0, 0
 	for _, o := range r.outcomes {
-		if o.State == "done" {
+		switch o.State {
+		case "done":
 			done++
+		case "failed":
+			failed++
 		}
 	}
-	return x.count(ctx, func(c *wire.Counts) { c.Done += done; c.Failed += len(r.problems) })
+	return x.count(ctx, func(c *wire.Counts) { c.Done += done; c.Failed += failed })
 }

@@ -26,6 +26,9 @@ type Faults struct {
 	Seed  uint64  `json:"seed"`
 	// PerSecond limits requests; more are throttled. 0 means no limit.
 	PerSecond int `json:"perSecond"`
+	// TitleLength cuts titles, as a cloud may that keeps something else than it
+	// was sent. 0 means no limit.
+	TitleLength int `json:"titleLength"`
 }
 
 var allFaults = []Fault{Throttle, Broken, Reset, Lost}
@@ -34,8 +37,8 @@ func (f Faults) check() *failure {
 	if f.Rate < 0 || f.Rate > 1 {
 		return invalidValue("rate is from 0 to 1")
 	}
-	if f.PerSecond < 0 {
-		return invalidValue("perSecond is 0 or more")
+	if f.PerSecond < 0 || f.TitleLength < 0 {
+		return invalidValue("perSecond and titleLength are 0 or more")
 	}
 	for _, kind := range f.Kinds {
 		if !slices.Contains(allFaults, kind) {

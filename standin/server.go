@@ -152,6 +152,7 @@ func (s *Server) setFaults(c *fiber.Ctx) error {
 		return refuse(c, f)
 	}
 	s.faults.set(faults)
+	s.store.cutTitles(faults.TitleLength)
 	return c.JSON(s.faults.get())
 }
 

@@ -26,6 +26,7 @@ type store struct {
 
 	mu      sync.RWMutex
 	types   map[string]*collection // by endpoint
+	titles  int // the longest that is kept, 0 for any
 	journal *bufio.Writer
 	file    *os.File
 	last    time.Time
@@ -359,6 +360,19 @@ func (s *store) verified(c *collection, resource map[string]any) *failure {
 	return nil
 }
 
+// cutTitles keeps titles no longer than n from now on.
+func (s *store) cutTitles(n int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.titles = n
+}
+
+func (s *store) cut(resource map[string]any) {
+	if title, ok := resource["title"].(string); ok && s.titles > 0 && len(title) > s.titles {
+		resource["title"] = title[:s.titles]
+	}
+}
+
 func (s *store) create(endpoint string, body map[string]any, shown view) (written, *failure) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -382,6 +396,7 @@ func (s *store) create(endpoint string, body map[string]any, shown view) (writte
 	if f := s.clash(c, resource, ""); f != nil {
 		return written{}, f
 	}
+	s.cut(resource)
 	if _, ok := resource["active"]; !ok && endpoint == "Users" {
 		resource["active"] = true
 	}
@@ -446,6 +461,7 @@ func (s *store) change(endpoint, id, ifMatch string, shown view, edit edit) (wri
 	if f != nil {
 		return written{}, f
 	}
+	s.cut(resource)
 	resource["id"] = id
 	c.unindex(item)
 	// The map of before may still be being sent, so it is left as it was.

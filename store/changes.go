@@ -194,13 +194,14 @@ func (s *Store) CountRemovals(ctx context.Context, run, released int64) (int, er
 	return n, err
 }
 
-// CountChanges counts the changes of a run by operation and state.
+// CountChanges counts the changes of a run by operation and state; altered are
+// those that were done, and of which the cloud made something else.
 func (s *Store) CountChanges(ctx context.Context, run int64) (map[[2]string]int, error) {
 	var rows []struct {
 		Operation, State string
 		N                int
 	}
-	if err := s.raw(ctx, `SELECT operation, state, count(*) AS n FROM changes WHERE run_id = ? GROUP BY 1, 2`, run).Scan(&rows).Error; err != nil {
+	if err := s.raw(ctx, `SELECT operation, CASE WHEN state = 'done' AND code <> '' THEN 'altered' ELSE state END AS state, count(*) AS n FROM changes WHERE run_id = ? GROUP BY 1, 2`, run).Scan(&rows).Error; err != nil {
 		return nil, err
 	}
 	counts := map[[2]string]int{}

@@ -97,6 +97,24 @@ func (d Diff) Done(resource entry.Resource) bool {
 		!slices.ContainsFunc(d.Removed, func(m Member) bool { return slices.Contains(have, m.Value) })
 }
 
+// Altered tells what a resource has in the place of what the diffs would give it,
+// one line for each attribute. What became of members cannot be told.
+func Altered(resource entry.Resource, diffs []Diff) []string {
+	var texts []string
+	for _, d := range diffs {
+		path, err := entry.ParsePath(d.Target)
+		if err != nil || path.Attribute == rules.Members || d.Done(resource) {
+			continue
+		}
+		sent, kept := orNothing(d.After), orNothing(path.Get(resource))
+		if d.elements() {
+			sent, kept = ShowElements(d), strings.Join(path.Values(resource), ", ")
+		}
+		texts = append(texts, fmt.Sprintf("%s: %s was sent, %s is kept", d.Target, sent, kept))
+	}
+	return texts
+}
+
 // Link is what is known about an entry's link.
 type Link struct {
 	ResourceID string

@@ -52,6 +52,7 @@ const (
 	LoginSuffix           Code = "login-suffix-not-verified"
 	RightMissing          Code = "right-missing"
 	ValueChanged          Code = "value-changed"
+	ValueAltered          Code = "value-altered"
 	DraftChanged          Code = "draft-changed"
 	DirectoryInUse        Code = "directory-in-use"
 	Cancelled             Code = "cancelled"
@@ -103,6 +104,7 @@ var catalogue = []Kind{
 	{AgentMessageMalformed, "The agent's answer cannot be read", "A line of the agent's stream is malformed or too long.", "Use the same version of Kambrel for agent and service."},
 	{LoginSuffix, "Login suffix is not verified", "The login ends in a domain that the cloud has not verified, so the cloud would refuse it or change it.", "Repair the login with a survey ('kambrel survey run'), verify the domain in the cloud, or let a rule make the login."},
 	{RightMissing, "A right is missing in the directory", "The account with which the agent signs in may not do this on this entry.", "Hand the text of 'kambrel directory rights NAME' to the directory's owner, and probe again."},
+	{ValueAltered, "The cloud made something else of a value", "The cloud accepted a change, but keeps another value than it was sent: it may shorten values, write them its own way, or leave them out.", "Make the rule give what the cloud keeps, for example with a formula, or take the rule away. Until then every full run sends the value again."},
 	{ValueChanged, "The value was changed meanwhile", "The directory no longer has the value that the repair was made from, so nothing was written.", "Survey again, and repair what is found then."},
 	{DraftChanged, "The draft was changed meanwhile", "Somebody else has saved the draft since you read it; your edit would undo theirs.", "Read the draft again and make your edit on top of it."},
 	{DirectoryInUse, "The directory has links", "The settings would drop a directory whose people are linked to accounts in the cloud. Going on would suspend them all.", "Take the directory away with 'kambrel directory remove NAME', which shows what goes and can be undone."},

@@ -60,7 +60,7 @@ function grant(at: number, change: Partial<Schemas['Grant']>): void {
           <NButton v-if="!more" size="tiny" quaternary @click="more = true">Condition, fallback…</NButton>
         </div>
         <NButton v-else-if="!more" size="tiny" quaternary @click="more = true">Condition, fallback…</NButton>
-        <label v-if="directories.length > 1 && way !== 'granted'" class="row prefer">Asked first, where a person is in several <NSelect size="small" multiple clearable :value="rule.prefer ?? []" :options="directories.map((d) => ({ label: d, value: d }))" :placeholder="`as in the settings: ${directories.join(', ')}`" :disabled="disabled" aria-label="Directories that are asked first" @update:value="(value: string[]) => set('prefer', value.length ? value : undefined)" /></label>
+        <label v-if="directories.length > 1 && way !== 'granted'" class="prefer">Asked first, where a person has entries in several directories <NSelect size="small" multiple clearable :value="rule.prefer ?? []" :options="directories.map((d) => ({ label: d, value: d }))" :placeholder="`as in the settings: ${directories.join(', ')}`" :disabled="disabled" aria-label="Directories that are asked first" @update:value="(value: string[]) => set('prefer', value.length ? value : undefined)" /></label>
         <template v-if="more">
           <h3>Only when</h3>
           <FormulaEditor :key="'when ' + rule.target" :model-value="rule.when ?? ''" label="Condition" :disabled="disabled" :attributes="attributes" :functions="functions" :entry="entry" @entry="(value) => (entry = value)" @update:model-value="(value) => set('when', value || undefined)" />
@@ -77,7 +77,7 @@ function grant(at: number, change: Partial<Schemas['Grant']>): void {
 .push { margin-left: auto; }
 .switches { margin-top: 10px; }
 .switches label { display: flex; gap: 6px; align-items: center; }
-.prefer { margin-top: 10px; flex-wrap: nowrap; white-space: nowrap; }
+.prefer { display: block; margin-top: 10px; }
 .grant { margin-bottom: 6px; flex-wrap: nowrap; }
 .wide { flex: 1; }
 h3 { font-size: 13px; margin: 12px 0 6px; }
