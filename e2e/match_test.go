@@ -75,7 +75,7 @@ func TestWhoIsNearlyTheSameIsHeldUntilSomebodyDecides(t *testing.T) {
 
 	why := w.why(miraDN).Why
 	assert.Equal(t, "bad", string(why.Steps[1].Outcome), "the step that matches says what holds her")
-	assert.Contains(t, why.Steps[1].Value, "its login is the entry's address")
+	assert.Contains(t, why.Steps[1].Value, "the same name, Mira Tangen")
 
 	// One is the same person, one is not, and one is linked knowingly.
 	out, stderr, status := w.kambrel("link", miraDN, "mira.tangen@brisling.example")

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"kambrel.example/kambrel/cloud"
@@ -40,15 +41,16 @@ func (o Options) withDefaults() Options {
 // Engine is the part of a service that works. Its methods may be called from
 // many goroutines.
 type Engine struct {
-	store   *store.Store
-	cloud   *cloud.Client
-	options Options
-	hub     hub
-	compile compiler
-	timer   *timer
-	group   sync.WaitGroup
-	context context.Context // of all work in the background, until Stop
-	stop    context.CancelFunc
+	store     *store.Store
+	cloud     *cloud.Client
+	options   Options
+	hub       hub
+	compile   compiler
+	timer     *timer
+	group     sync.WaitGroup
+	context   context.Context // of all work in the background, until Stop
+	stop      context.CancelFunc
+	cloudAway atomic.Int64 // when it last did not answer a check of settings, Unix nanoseconds
 }
 
 // New makes an engine; Start sets it going.

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/lab/labtest"
@@ -40,7 +41,9 @@ func newBench(t *testing.T) *bench {
 	s, err := store.Open(t.Context(), dsn)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
-	return &bench{Engine: New(s, nil, Options{}), t: t}
+	away, err := cloud.New("http://127.0.0.1:1", cloud.FixedToken("none")) // nobody answers there
+	require.NoError(t, err)
+	return &bench{Engine: New(s, away, Options{}), t: t}
 }
 
 // give makes an order and lets agentOne take it.

@@ -180,17 +180,25 @@ func (e *Engine) Activate(ctx context.Context, revision *store.Revision, base in
 	})
 }
 
-// askCloudWithin bounds how long a check of settings waits for the cloud.
-const askCloudWithin = 2 * time.Second
+// askCloudWithin bounds how long a check of settings waits for the cloud, and
+// cloudRests is how long one that did not answer is not asked again.
+const (
+	askCloudWithin = 2 * time.Second
+	cloudRests     = 30 * time.Second
+)
 
 // faults are those of a document, also against what the cloud's schemas take.
 // A cloud that does not answer is no fault of the settings: the next run tells.
 func (e *Engine) faults(ctx context.Context, document settings.Document) []problem.Fault {
 	faults := settings.Faults(document)
+	if time.Since(time.Unix(0, e.cloudAway.Load())) < cloudRests {
+		return faults
+	}
 	ctx, cancel := context.WithTimeout(ctx, askCloudWithin)
 	defer cancel()
 	catalogue, err := e.cloud.Catalogue(ctx)
 	if err != nil {
+		e.cloudAway.Store(time.Now().UnixNano())
 		return faults
 	}
 	offered := map[entry.Kind][]settings.Offered{}

@@ -26,7 +26,7 @@ type store struct {
 
 	mu      sync.RWMutex
 	types   map[string]*collection // by endpoint
-	titles  int // the longest that is kept, 0 for any
+	titles  int                    // the longest that is kept, 0 for any
 	journal *bufio.Writer
 	file    *os.File
 	last    time.Time
