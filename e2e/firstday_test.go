@@ -90,12 +90,6 @@ func TestFromAnEmptyServiceByTheConsoleAlone(t *testing.T) {
 	require.NoError(t, err)
 	defer stop()
 	do, shows := actor(t, page)
-	button := func(text string) chromedp.Action {
-		return chromedp.Tasks{
-			chromedp.Poll(fmt.Sprintf(`[...document.querySelectorAll("button")].some(b => b.textContent.trim() === %q && !b.disabled)`, text), nil, chromedp.WithPollingTimeout(20*time.Second)),
-			chromedp.Evaluate(fmt.Sprintf(`[...document.querySelectorAll("button")].find(b => b.textContent.trim() === %q).click()`, text), nil),
-		}
-	}
 	do("sign in", browser.SignIn(w.url+"/", "administrator", password))
 	do("be told where to begin", chromedp.Navigate(w.url+"/scope"), shows("section", "No directory is connected yet"), chromedp.Click("section.empty a", chromedp.ByQuery), shows("h1", "Directories"))
 	do("add a directory", button("Add directory"), chromedp.WaitVisible(`input[aria-label="Name"]`, chromedp.ByQuery), chromedp.Click(`input[value="standard"]`, chromedp.ByQuery),
@@ -141,6 +135,14 @@ func actor(t *testing.T, page context.Context) (do func(string, ...chromedp.Acti
 		return chromedp.Poll(fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text), nil, chromedp.WithPollingTimeout(20*time.Second))
 	}
 	return do, shows
+}
+
+// button clicks the button with a text once it can be clicked.
+func button(text string) chromedp.Action {
+	return chromedp.Tasks{
+		chromedp.Poll(fmt.Sprintf(`[...document.querySelectorAll("button")].some(b => b.textContent.trim() === %q && !b.disabled)`, text), nil, chromedp.WithPollingTimeout(20*time.Second)),
+		chromedp.Evaluate(fmt.Sprintf(`[...document.querySelectorAll("button")].find(b => b.textContent.trim() === %q && !b.disabled).click()`, text), nil),
+	}
 }
 
 // TestAnAgentThatDiesIsTakenOver kills the agent that holds a read order in the
