@@ -29,7 +29,7 @@ const (
 
 // survey looks at every entry in scope.
 func (x *execution) survey(ctx context.Context) error {
-	work := survey.New(survey.Options{Domains: x.offer.domains, Rules: x.settings.of(entry.User).rules})
+	work := survey.New(survey.Options{Domains: x.offer.domains, Rules: x.settings.of(entry.User).rules, Join: x.settings.of(entry.User).join})
 	var directories []string
 	for _, directory := range x.settings.document.Directories {
 		directories = append(directories, directory.Name)

@@ -99,11 +99,11 @@ func (s *Store) CountLinks(ctx context.Context) (int, error) {
 	return n, s.raw(ctx, `SELECT count(*) FROM links WHERE left_at IS NULL`).Scan(&n).Error
 }
 
-// Unlinked tells which of the entries have no link.
+// Unlinked tells which of the entries have no link, nor follow one that has.
 func (s *Store) Unlinked(ctx context.Context, refs []Ref) (map[Ref]bool, error) {
 	directories, ids := refArrays(refs)
 	var rows []struct{ Directory, ID string }
-	err := s.raw(ctx, `SELECT d AS directory, i AS id FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE NOT EXISTS (SELECT FROM links WHERE directory = d AND entry_id = i)`, directories, ids).Scan(&rows).Error
+	err := s.raw(ctx, `SELECT d AS directory, i AS id FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE NOT EXISTS (SELECT FROM ties WHERE directory = d AND entry_id = i)`, directories, ids).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/join"
 	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/core/settings"
 )
@@ -87,6 +88,8 @@ type Finding struct {
 	Detail    string
 	Action    Action
 	Proposal  string
+
+	person []string // by what the entry is one with others
 }
 
 // Options say what a survey is held against.
@@ -95,6 +98,9 @@ type Options struct {
 	// is not known, and then suffixes are not held against anything.
 	Domains []string
 	Rules   *rules.Set
+	// Join tells which entries of several directories are one person, who may
+	// have the same values on each; nil for none.
+	Join *join.Rules
 }
 
 // AddressLists are the attributes that hold addresses, in either dialect.
@@ -148,6 +154,9 @@ func New(options Options) *Survey {
 func (s *Survey) Add(e entry.Entry) {
 	s.Looked++
 	about := Finding{Kind: e.Kind, Directory: e.Directory, EntryID: e.ID, DN: e.DN, Name: nameOf(e)}
+	if s.options.Join != nil && e.Kind == entry.User {
+		about.person = s.options.Join.Keys(e)
+	}
 	if strings.TrimSpace(e.Attributes.First("displayName")) == "" && e.Kind == entry.User {
 		f := about
 		f.Code, f.Attribute, f.Value, f.Detail = NameBlank, "displayName", e.Attributes.First("displayName"), "displayName is empty"
@@ -328,6 +337,12 @@ func forMail(e entry.Entry) bool {
 	return kind != "" && !strings.HasPrefix(kind, "-")
 }
 
+// samePerson tells whether two findings are about entries of different
+// directories that join rules make one.
+func (f Finding) samePerson(other Finding) bool {
+	return f.Directory != other.Directory && slices.ContainsFunc(f.person, func(key string) bool { return slices.Contains(other.person, key) })
+}
+
 // twice notes a value that another entry has already, on both entries.
 func (s *Survey) twice(holders map[string]Finding, key string, code Code, f Finding) {
 	f.Code = code
@@ -337,7 +352,7 @@ func (s *Survey) twice(holders map[string]Finding, key string, code Code, f Find
 		holders[key] = f
 		return
 	}
-	if first.Directory == f.Directory && first.EntryID == f.EntryID {
+	if first.Directory == f.Directory && first.EntryID == f.EntryID || first.samePerson(f) {
 		return
 	}
 	f.Detail = "also on " + first.DN + " (" + first.Attribute + ")"

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/join"
 	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/core/settings"
 )
@@ -158,4 +159,30 @@ func TestTheCatalogueIsComplete(t *testing.T) {
 		assert.NotEmpty(t, kind.Title+kind.Cause+kind.Remedy)
 	}
 	assert.Equal(t, "nothing-of-ours", Describe("nothing-of-ours").Title)
+}
+
+func TestOnePersonMayHaveTheSameValuesInSeveralDirectories(t *testing.T) {
+	t.Parallel()
+	of := settings.Default(settings.Directory{Name: "halvard", Dialect: settings.AD}).Users
+	set, err := rules.Compile(of)
+	require.NoError(t, err)
+	joins, err := join.Compile(settings.Taking{Join: []settings.JoinRule{{Name: "number", From: "employeeID"}}})
+	require.NoError(t, err)
+	codes := func(number string, directory string) []Code {
+		s := New(Options{Rules: set, Join: joins})
+		first := one(1, entry.User, map[string]string{"userPrincipalName": "otto@halvard.example", "mail": "otto@halvard.example", "employeeID": "7"})
+		second := one(2, entry.User, map[string]string{"userPrincipalName": "otto@halvard.example", "mail": "otto@halvard.example", "employeeID": number})
+		second.Directory = directory
+		s.Add(first)
+		s.Add(second)
+		findings, _ := s.Finish()
+		var codes []Code
+		for _, f := range findings {
+			codes = append(codes, f.Code)
+		}
+		return codes
+	}
+	assert.Empty(t, codes("7", "brisling"))
+	assert.ElementsMatch(t, []Code{LoginTwice, LoginTwice, AddressTwice, AddressTwice}, codes("8", "brisling"))
+	assert.Len(t, codes("7", "halvard"), 4, "within one directory they are two")
 }
