@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/wire"
 )
@@ -103,7 +104,7 @@ func newForecastShowCommand(d *deps) *cobra.Command {
 				return err
 			}
 			query := url.Values{"limit": {strconv.Itoa(limit)}, "text": {text}, "operation": {args[0]}}
-			if problem.Describe(problem.Code(args[0])).Cause != "" {
+			if args[0] == string(plan.Follows) || problem.Describe(problem.Code(args[0])).Cause != "" {
 				query.Set("operation", "none")
 				query.Set("code", args[0])
 			}

@@ -84,7 +84,7 @@ func newRunsShowCommand(d *deps) *cobra.Command {
 			})
 		},
 	}
-	command.Flags().StringVar(&state, "state", "", "only changes in a state: planned, sent, done, failed, held, superseded, blocked")
+	command.Flags().StringVar(&state, "state", "", "only changes in a state: planned, sent, done, failed, held, superseded, blocked, noted")
 	command.Flags().StringVar(&operation, "operation", "", "only one operation: create, adopt, update, restore, suspend, delete, none")
 	command.Flags().StringVar(&kind, "kind", "", "only one kind: user, group, contact")
 	command.Flags().StringVar(&text, "text", "", "only logins or names that contain this")

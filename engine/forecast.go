@@ -33,9 +33,7 @@ func (e *Engine) ForecastOf(ctx context.Context, id int64) (wire.Forecast, error
 		return wire.Forecast{}, err
 	}
 	out := wire.Forecast{Run: RunView(run)}
-	if out.Outcomes, err = e.store.Outcomes(ctx, run.ID); err == nil && run.Counts.Joined > 0 {
-		out.Outcomes = append(out.Outcomes, wire.Outcome{Kind: string(entry.User), Outcome: string(plan.Follows), Count: run.Counts.Joined})
-	}
+	out.Outcomes, err = e.store.Outcomes(ctx, run.ID)
 	return out, err
 }
 

@@ -62,7 +62,7 @@ func (x *execution) planBatch(ctx context.Context, phase int, after *store.Ref, 
 			return err
 		}
 		last = refOf(batch[looked-1])
-		p = &planner{settings: x.settings, cloud: x.offer, now: x.now, last: phase == store.DirtyLater, claims: tx.ReplaceClaims}
+		p = &planner{settings: x.settings, cloud: x.offer, now: x.now, last: phase == store.DirtyLater, claims: tx.ReplaceClaims, tells: x.run.Rehearsal}
 		if err := p.decide(ctx, tx, batch); err != nil {
 			return err
 		}
@@ -104,6 +104,7 @@ type planner struct {
 	now      time.Time
 	claims   func(context.Context, []store.Ref, []store.NewClaim) (map[string]store.Claimant, error)
 	last     bool // clashes with entries that are still to be planned are real
+	tells    bool // also keeps decisions by which nothing is done
 
 	changes  []store.NewChange
 	problems []store.NewProblem
@@ -446,6 +447,12 @@ func (p *planner) gather(s *subject) {
 	p.well, p.cleared = append(p.well, s.ref), append(p.cleared, s.ref)
 	if d.Code == plan.Follows {
 		p.joined++
+		if p.tells {
+			j := s.person.joined
+			p.changes = append(p.changes, store.NewChange{
+				Ref: s.ref, Kind: s.Dirty.Entry.Kind, DN: s.Dirty.Entry.DN, Name: s.name(), Code: string(d.Code), Detail: fmt.Sprintf("one person with %s, by %s", j.LeadDN, j.Rule),
+			})
+		}
 	}
 	if d.Operation != "" {
 		p.changes = append(p.changes, store.NewChange{

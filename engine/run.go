@@ -364,7 +364,7 @@ func (x *execution) finalCounts(ctx context.Context) error {
 	c.Create, c.Adopt, c.Update, c.Restore, c.Suspend, c.Delete, c.Changes, c.Held, c.Done, c.Failed, c.Problems = 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0
 	for key, n := range counted {
 		switch key[1] {
-		case "superseded":
+		case "superseded", "noted":
 			continue
 		case "blocked":
 			c.Problems += n

@@ -34,7 +34,8 @@ type NewChange struct {
 // all others.
 const RankReferences = 3
 
-// AddChanges keeps decisions of a run, planned or, with a code, blocked.
+// AddChanges keeps decisions of a run: planned or, with a code, blocked; or
+// noted, where nothing is to be done and a forecast tells so.
 func (s *Store) AddChanges(ctx context.Context, run int64, changes []NewChange) error {
 	if len(changes) == 0 {
 		return nil
@@ -59,6 +60,9 @@ func (s *Store) AddChanges(ctx context.Context, run int64, changes []NewChange) 
 		}
 		if c.Code != "" {
 			operation, state = "none", "blocked"
+		}
+		if c.Code == string(plan.Follows) {
+			state = "noted"
 		}
 		operations, ranks, states = append(operations, operation), append(ranks, rank), append(states, state)
 		directories, ids, dns = append(directories, c.Ref.Directory), append(ids, c.Ref.ID.String()), append(dns, c.DN)

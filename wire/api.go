@@ -145,7 +145,7 @@ type Change struct {
 	RunID      int64       `json:"runId"`
 	Kind       string      `json:"kind" enum:"user,group,contact"`
 	Operation  string      `json:"operation" enum:"create,adopt,update,restore,suspend,delete,none"`
-	State      string      `json:"state" enum:"planned,sent,done,failed,held,superseded,blocked"`
+	State      string      `json:"state" enum:"planned,sent,done,failed,held,superseded,blocked,noted"`
 	Directory  string      `json:"directory"`
 	EntryID    string      `json:"entryId"`
 	DN         string      `json:"dn"`

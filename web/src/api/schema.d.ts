@@ -1282,7 +1282,7 @@ export interface components {
             /** Format: date-time */
             sent?: string;
             /** @enum {string} */
-            state: "planned" | "sent" | "done" | "failed" | "held" | "superseded" | "blocked";
+            state: "planned" | "sent" | "done" | "failed" | "held" | "superseded" | "blocked" | "noted";
         };
         "Check-settingsRequest": {
             yaml: string;
@@ -4758,7 +4758,7 @@ export interface operations {
                 operation?: "create" | "adopt" | "update" | "restore" | "suspend" | "delete" | "none";
                 /** @description Of a problem */
                 code?: string;
-                state?: "planned" | "sent" | "done" | "failed" | "held" | "superseded" | "blocked";
+                state?: "planned" | "sent" | "done" | "failed" | "held" | "superseded" | "blocked" | "noted";
                 /** @description Part of a login or a distinguished name */
                 text?: string;
             };
@@ -4827,7 +4827,7 @@ export interface operations {
                 operation?: "create" | "adopt" | "update" | "restore" | "suspend" | "delete" | "none";
                 /** @description Of a problem */
                 code?: string;
-                state?: "planned" | "sent" | "done" | "failed" | "held" | "superseded" | "blocked";
+                state?: "planned" | "sent" | "done" | "failed" | "held" | "superseded" | "blocked" | "noted";
                 /** @description Part of a login or a distinguished name */
                 text?: string;
             };

@@ -37,7 +37,7 @@ const forecast = useLoad(async () => {
 }, [])
 const kinds = useLoad(() => unwrap(api.GET('/api/v1/problems/kinds')), [])
 const problem = computed(() => kinds.data.value?.find((k) => k.code === outcome.value))
-const listed = computed(() => !['linked', 'unclaimed', 'joined'].includes(outcome.value))
+const listed = computed(() => !['linked', 'unclaimed'].includes(outcome.value))
 const operations = ['create', 'adopt', 'update', 'restore', 'suspend', 'delete']
 function chosenBy(outcome: string): { operation?: Change['operation']; code?: string } {
   if (operations.includes(outcome)) return { operation: outcome as Change['operation'] }
@@ -90,7 +90,7 @@ const columns: DataTableColumns<Change> = [
   { type: 'expand', expandable: (c) => decides(c) || c.diffs.length > 0, renderExpand: (c) => (decides(c) ? h(Decide, { entry: c.entryId, name: c.name, candidates: c.candidates, code: c.code, onDone: () => void forecast.again() }) : h(Diffs, { diffs: c.diffs })) },
   { title: 'Kind', key: 'kind', width: 80 },
   { title: 'Object', key: 'name', width: 380, render: (c) => h('div', [h('div', [h(RouterLink, { to: { name: 'object', params: { id: c.entryId } } }, () => c.name)]), h(Dn, { dn: c.dn, class: 'quiet' })]) },
-  { title: 'Would be', key: 'operation', width: 160, render: (c) => (c.operation === 'none' ? h('span', { class: 'bad' }, kinds.data.value?.find((k) => k.code === c.code)?.title ?? c.code) : outcomeWord(c.operation)) },
+  { title: 'Would be', key: 'operation', width: 160, render: (c) => (c.operation === 'none' && c.state !== 'noted' ? h('span', { class: 'bad' }, kinds.data.value?.find((k) => k.code === c.code)?.title ?? c.code) : outcomeWord(c.state === 'noted' ? (c.code ?? '') : c.operation)) },
   { title: 'By', key: 'answer', render: (c) => c.answer || (c.operation === 'adopt' ? (c.diffs[0]?.source ?? '') : c.diffs.length ? `${c.diffs.length} attributes` : '') },
 ]
 const cloudColumns: DataTableColumns<Schemas['CloudOnly']> = [
@@ -129,7 +129,7 @@ const page = computed(() => (outcome.value === 'unclaimed' ? unclaimed.data.valu
       <p v-else-if="outcome === 'unclaimed'" class="means">They are in the cloud, and no entry in a directory has or would have them. Kambrel leaves them alone.</p>
       <div class="row tools">
         <NInput v-model:value="typed" size="small" clearable placeholder="Name or login contains" style="width: 230px" :input-props="{ 'aria-label': 'Name or login contains', type: 'search' }" />
-        <span v-if="page" class="quiet" role="status">{{ page.total.toLocaleString('en') }} {{ outcome ? 'of them' : 'changes and problems' }}</span>
+        <span v-if="page" class="quiet" role="status">{{ page.total.toLocaleString('en') }} {{ outcome ? 'of them' : 'decisions and problems' }}</span>
         <NButton v-if="outcome || kind" size="tiny" quaternary @click="choose({ kind: kind || 'user', outcome })">Show all</NButton>
         <a v-if="listed" class="push" :href="exported" :download="`forecast-${forecast.data.value.run.id}.csv`">Export CSV</a>
       </div>

@@ -2,6 +2,7 @@
 // A tree of reasons. Each statement says how it came out; those that decided
 // are marked.
 import type { Reason } from '../api/client'
+import { shortTarget } from './words'
 
 withDefaults(defineProps<{ nodes: Reason[]; depth?: number }>(), { depth: 0 })
 
@@ -18,10 +19,11 @@ const decided = (node: Reason): boolean => Boolean(node.deciding) || (node.child
       <component :is="node.children?.length ? 'details' : 'div'" class="node" :open="depth < 1 || decided(node) ? '' : undefined">
         <component :is="node.children?.length ? 'summary' : 'div'" class="line" :class="{ deciding: node.deciding && depth > 0 }">
           <span class="sign" :data-outcome="node.outcome" aria-hidden="true">{{ signs[node.outcome] }}</span>
-          <span class="text" :class="{ mono: depth > 1, head: depth === 0 }">{{ node.text }}<span v-if="words[node.outcome]" class="visually-hidden"> ({{ words[node.outcome] }})</span></span>
+          <span class="text" :class="{ mono: depth > 1, head: depth === 0 }" :title="node.text.startsWith('urn:') ? node.text : undefined">{{ shortTarget(node.text) }}<span v-if="words[node.outcome]" class="visually-hidden"> ({{ words[node.outcome] }})</span></span>
           <span v-if="node.value" class="value" :class="{ mono: depth > 0 }">{{ node.value }}</span>
           <span v-if="node.source" class="quiet source">{{ node.source }}</span>
           <span v-if="node.deciding && depth > 0" class="mark">decides</span>
+          <span v-if="node.children?.length" class="fold" aria-hidden="true" />
         </component>
         <Reasons v-if="node.children?.length" :nodes="node.children" :depth="depth + 1" />
       </component>
@@ -46,5 +48,7 @@ summary.line::-webkit-details-marker { display: none; }
 .value { color: var(--ink-2); overflow-wrap: anywhere; }
 .text + .value::before { content: '→ '; color: var(--ink-3); }
 .source { font-size: 12px; overflow-wrap: anywhere; }
+details > summary .fold::after { content: '▸'; color: var(--ink-3); }
+details[open] > summary .fold::after { content: '▾'; }
 .mark { font-size: 11px; border: 1px solid var(--brass); border-radius: 3px; padding: 0 5px; align-self: center; }
 </style>

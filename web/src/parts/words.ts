@@ -45,14 +45,16 @@ const objectWords: Record<Hit['state'], { text: string; tone: Tone; means: strin
 export const objectWord = (state: Hit['state']) => objectWords[state]
 export const objectStates = Object.entries(objectWords).map(([value, word]) => ({ value: value as Hit['state'], label: word.text }))
 
-export function changeWord(change: Pick<Change, 'state'>, rehearsal: boolean): { text: string; tone: Tone } {
+export function changeWord(change: Pick<Change, 'state' | 'code'>, rehearsal: boolean): { text: string; tone: Tone } {
   switch (change.state) {
     case 'done':
-      return { text: 'Done', tone: 'success' }
+      return change.code ? { text: 'Done, but altered', tone: 'warning' } : { text: 'Done', tone: 'success' }
     case 'failed':
       return { text: 'Failed', tone: 'error' }
     case 'blocked':
       return { text: 'Problem', tone: 'error' }
+    case 'noted':
+      return { text: 'Nothing to do', tone: 'default' }
     case 'held':
       return { text: 'Held', tone: 'warning' }
     case 'planned':
