@@ -56,25 +56,27 @@ func plainPath(text string) (string, bool) {
 	for end := len(text); end > 0; {
 		start := strings.LastIndexByte(text[:end], ',') + 1
 		kind, value, found := strings.Cut(text[start:end], "=")
-		if kind, value = strings.TrimSpace(kind), strings.TrimSpace(value); !found || kind == "" || value == "" {
+		if kind, value = strings.Trim(kind, " "), strings.Trim(value, " "); !found || kind == "" || value == "" {
 			return "", false
-		}
-		for i := range len(kind) {
-			if c := kind[i] | 0x20; (c < 'a' || c > 'z') && (kind[i] < '0' || kind[i] > '9' || i == 0) {
-				return "", false
-			}
-		}
-		for i := range len(value) {
-			switch c := value[i]; {
-			case c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9', c == ' ', c == '-', c == '.', c == '_', c == '@':
-			default:
-				return "", false
-			}
 		}
 		if len(path) > 0 {
 			path = append(path, '/')
 		}
-		path = append(append(append(path, strings.ToLower(kind)...), '='), strings.ToLower(value)...)
+		for i := range len(kind) {
+			if c := plainBytes[kind[i]]; i > 0 && isDigit(c) || c >= 'a' && c <= 'z' {
+				path = append(path, c)
+			} else {
+				return "", false
+			}
+		}
+		path = append(path, '=')
+		for i := range len(value) {
+			c := plainBytes[value[i]]
+			if c == 0 {
+				return "", false
+			}
+			path = append(path, c)
+		}
 		if start == 0 {
 			return string(path), true
 		}
@@ -82,6 +84,20 @@ func plainPath(text string) (string, bool) {
 	}
 	return "", false
 }
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }
+
+// plainBytes maps the bytes that mean nothing in a name to those of a path, and
+// all others to 0.
+var plainBytes = func() (plain [256]byte) {
+	for c := byte('a'); c <= 'z'; c++ {
+		plain[c], plain[c-'a'+'A'] = c, c
+	}
+	for _, c := range []byte("0123456789 -._@") {
+		plain[c] = c
+	}
+	return plain
+}()
 
 // pathEscape keeps separators out of values, so that a path can be compared
 // with plain string prefixes.

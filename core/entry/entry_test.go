@@ -90,7 +90,7 @@ func TestPathOfIsThePathOfTheParsedName(t *testing.T) {
 	t.Parallel()
 	for _, text := range []string{
 		"CN=Ada Lind,OU=Deck, OU=Fleet ,DC=corp,DC=halvard,DC=example", "dc=example", `cn=a\,b,dc=example`, "cn=a+uid=b,dc=example", "CN=Åse,DC=x", "cn = x , dc = y", "cn=a=b,dc=x", `cn="a",dc=x`, "cn=#6162,dc=x",
-		"cn=,dc=x", "cn=a,,dc=x", ",cn=a", "cn=a,", "", "=a", "cn", "1.2.3=a,dc=x", "c1=a,dc=x", "cn=a  b,dc=x", "cn=a/b,dc=x", " cn=a,dc=x ",
+		"cn=,dc=x", "cn=a,,dc=x", ",cn=a", "cn=a,", "", "=a", "cn", "1.2.3=a,dc=x", "c1=a,dc=x", "cn=a  b,dc=x", "cn=a/b,dc=x", " cn=a,dc=x ", "cn=a\t,dc=x", "\tcn=a,dc=x",
 	} {
 		dn, wrong := ParseDN(text)
 		path, err := PathOf(text)
