@@ -82,7 +82,9 @@ func (s *Store) StoreEntries(ctx context.Context, source Source, entries []*entr
 		}
 		ids, kinds, dns, paths = append(ids, e.ID.String()), append(kinds, string(e.Kind)), append(dns, e.DN), append(paths, dn.Path())
 		attributes, searches = append(attributes, string(text)), append(searches, searchText(*e))
-		digests = append(digests, digest([]byte(e.Kind), []byte(e.DN), text, []byte(strings.Join(slices.Sorted(slices.Values(e.Members)), "\n")), named))
+		members := slices.Clone(e.Members)
+		slices.Sort(members)
+		digests = append(digests, digest([]byte(e.Kind), []byte(e.DN), text, []byte(strings.Join(members, "\n")), named))
 	}
 	var counts struct {
 		Stored

@@ -26,17 +26,25 @@ func (s *Store) storeMembers(ctx context.Context, directory string, groups []*en
 	if len(groups) == 0 {
 		return nil
 	}
-	type membership struct{ group, path string }
-	want := map[membership]struct{}{}
-	ids := make(textArray, len(groups))
+	type membership struct {
+		group int // in ids
+		path  string
+	}
+	total := 0
+	for _, group := range groups {
+		total += len(group.Members)
+	}
+	want := make(map[membership]struct{}, total)
+	ids, at := make(textArray, len(groups)), map[string]int{}
 	for i, group := range groups {
 		ids[i] = group.ID.String()
+		at[ids[i]] = i
 		for _, member := range group.Members {
 			path, err := entry.PathOf(member)
 			if err != nil {
 				return fmt.Errorf("member of %s: %w", group.DN, err)
 			}
-			want[membership{ids[i], path}] = struct{}{}
+			want[membership{i, path}] = struct{}{}
 		}
 	}
 	// What differs is found here: a directory tells all members of a group when
@@ -50,11 +58,11 @@ func (s *Store) storeMembers(ctx context.Context, directory string, groups []*en
 	var dropped, droppedOf, added, addedTo textArray
 	for _, row := range rows {
 		for path := range strings.SplitSeq(row.Paths, "\x01") {
-			m := membership{row.GroupID, path}
+			m := membership{at[row.GroupID], path}
 			if _, kept := want[m]; kept {
 				delete(want, m)
 			} else {
-				dropped, droppedOf = append(dropped, m.path), append(droppedOf, m.group)
+				dropped, droppedOf = append(dropped, m.path), append(droppedOf, row.GroupID)
 			}
 		}
 	}
@@ -62,7 +70,7 @@ func (s *Store) storeMembers(ctx context.Context, directory string, groups []*en
 		return nil
 	}
 	for m := range want {
-		added, addedTo = append(added, m.path), append(addedTo, m.group)
+		added, addedTo = append(added, m.path), append(addedTo, ids[m.group])
 	}
 	s.written.Add(int64(len(added) + len(dropped)))
 	_, err = s.exec(ctx, `
