@@ -42,6 +42,7 @@ type figures struct {
 	FindFilter float64 `json:"findFilter"`
 	Groups     float64 `json:"groups"`
 	OneMember  float64 `json:"oneMember"`
+	RawMember  float64 `json:"rawMember"`
 	GroupDelta float64 `json:"groupDelta"`
 	WhyGroups  float64 `json:"whyGroups"`
 	ServiceMB  float64 `json:"serviceMB"`
@@ -122,6 +123,7 @@ func measure(ctx context.Context, n int) (f figures, err error) {
 		{"one member more in the largest group", &f.OneMember, s.oneMember},
 		{"delta of 100 changes, with groups", &f.GroupDelta, s.delta100},
 		{"why, with groups", &f.WhyGroups, s.why},
+		{"the group read and one PATCH", &f.RawMember, s.rawMember},
 	}
 	for _, step := range steps {
 		if *step.into, err = step.do(ctx); err != nil {

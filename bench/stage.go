@@ -602,6 +602,29 @@ func (s *stage) find(ctx context.Context) (float64, error) {
 	return median(times), nil
 }
 
+// rawMember reads the largest group from the directory, and adds one member to
+// its resource by PATCH.
+func (s *stage) rawMember(ctx context.Context) (float64, error) {
+	var page struct{ Resources []struct{ ID string } }
+	if err := send(ctx, s.cloud, http.MethodGet, "/Users?count=1", nil, &page); err != nil {
+		return 0, err
+	}
+	var groups struct{ Resources []struct{ ID string } }
+	if err := send(ctx, s.cloud, http.MethodGet, "/Groups?excludedAttributes=members&filter="+url.QueryEscape(`displayName eq "Everybody"`), nil, &groups); err != nil {
+		return 0, err
+	}
+	if len(page.Resources) != 1 || len(groups.Resources) != 1 {
+		return 0, errors.New("the cloud does not have the largest group")
+	}
+	return timed(func() error {
+		if _, err := s.ldap.Search(&ldap.SearchRequest{BaseDN: "cn=Everybody," + teams, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)"}); err != nil {
+			return err
+		}
+		body := map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:PatchOp"}, "Operations": []any{map[string]any{"op": "add", "path": "members", "value": []any{map[string]any{"value": page.Resources[0].ID}}}}}
+		return send(ctx, s.cloud, http.MethodPatch, "/Groups/"+url.PathEscape(groups.Resources[0].ID)+"?excludedAttributes=members", body, nil)
+	})
+}
+
 // findFilter searches everybody by an attribute that no index knows.
 func (s *stage) findFilter(ctx context.Context) (float64, error) {
 	return timed(func() error {

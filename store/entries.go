@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -82,9 +81,9 @@ func (s *Store) StoreEntries(ctx context.Context, source Source, entries []*entr
 		}
 		ids, kinds, dns, paths = append(ids, e.ID.String()), append(kinds, string(e.Kind)), append(dns, e.DN), append(paths, dn.Path())
 		attributes, searches = append(attributes, string(text)), append(searches, searchText(*e))
-		members := slices.Clone(e.Members)
-		slices.Sort(members)
-		digests = append(digests, digest([]byte(e.Kind), []byte(e.DN), text, []byte(strings.Join(members, "\n")), named))
+		// In the order in which they came: sorting many takes longer than looking at
+		// a group again whose order has changed.
+		digests = append(digests, digest([]byte(e.Kind), []byte(e.DN), text, []byte(strings.Join(e.Members, "\n")), named))
 	}
 	var counts struct {
 		Stored
