@@ -33,7 +33,7 @@ demo: packages build ## start everything on loopback and sync made-up people
 
 test: packages build ## run all tests against real servers, with the race detector
 	cd web && npm run --silent test
-	go test -race -timeout 9m ./...
+	go test -race -count=1 -timeout 9m ./... # the programs under test are no part of what go caches by
 
 lint: web/dist/index.html ## gofmt, go vet, staticcheck; eslint, vue-tsc; generated files
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo 'run gofmt -w on these files'; exit 1; }
