@@ -81,7 +81,7 @@ func (d *deps) waitQuietly(cmd *cobra.Command, c *client.Client, id int64) error
 	}
 	fmt.Fprintf(cmd.ErrOrStderr(), "Run %d: %s.\n", run.ID, stateText(run))
 	if run.Failure != nil {
-		return fmt.Errorf("run %d: %s: %s. %s", run.ID, run.Failure.Title, run.Failure.Detail, run.Failure.Remedy)
+		return failed("run", run)
 	}
 	return nil
 }
@@ -156,7 +156,7 @@ Exit status: 0 done, 1 failed, 2 the entry has a problem.`,
 			case err != nil:
 				return err
 			case run.Failure != nil:
-				return fmt.Errorf("run %d: %s: %s. %s", run.ID, run.Failure.Title, run.Failure.Detail, run.Failure.Remedy)
+				return failed("run", run)
 			case run.State == wire.RunProblems:
 				return statusError(statusProblems)
 			}

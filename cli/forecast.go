@@ -34,14 +34,11 @@ Exit status: 0 nothing stands against it, 2 some need a decision, 1 failed.`,
 			if err != nil {
 				return err
 			}
-			progress := newProgress(cmd.ErrOrStderr(), d.output == "table")
-			run, err = c.Wait(cmd.Context(), run.ID, progress.show)
-			progress.clear()
-			if err != nil {
+			if run, err = d.watch(cmd, c, run.ID); err != nil {
 				return err
 			}
 			if run.Failure != nil {
-				return fmt.Errorf("forecast %d: %s: %s. %s", run.ID, run.Failure.Title, run.Failure.Detail, run.Failure.Remedy)
+				return failed("forecast", run)
 			}
 			forecast, err := c.Forecast(cmd.Context(), run.ID)
 			if err != nil {

@@ -367,10 +367,7 @@ func (d *deps) showImpact(cmd *cobra.Command, c *client.Client) error {
 	if err != nil {
 		return err
 	}
-	progress := newProgress(cmd.ErrOrStderr(), d.output == "table")
-	run, err = c.Wait(cmd.Context(), run.ID, progress.show)
-	progress.clear()
-	if err != nil {
+	if run, err = d.watch(cmd, c, run.ID); err != nil {
 		return err
 	}
 	if run.State == wire.RunFailed || run.State == wire.RunCancelled {
@@ -414,10 +411,7 @@ Exit status: 0 shown, 1 it could not be rehearsed.`,
 			if err != nil {
 				return err
 			}
-			progress := newProgress(cmd.ErrOrStderr(), d.output == "table")
-			run, err = c.Wait(cmd.Context(), run.ID, progress.show)
-			progress.clear()
-			if err != nil {
+			if run, err = d.watch(cmd, c, run.ID); err != nil {
 				return err
 			}
 			if err := d.print(cmd.OutOrStdout(), run, func(w io.Writer) error {

@@ -41,14 +41,11 @@ func newSurveyRunCommand(d *deps) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			progress := newProgress(cmd.ErrOrStderr(), d.output == "table")
-			run, err = c.Wait(cmd.Context(), run.ID, progress.show)
-			progress.clear()
-			if err != nil {
+			if run, err = d.watch(cmd, c, run.ID); err != nil {
 				return err
 			}
 			if run.Failure != nil {
-				return fmt.Errorf("survey %d: %s: %s. %s", run.ID, run.Failure.Title, run.Failure.Detail, run.Failure.Remedy)
+				return failed("survey", run)
 			}
 			found, err := c.Survey(cmd.Context(), run.ID)
 			if err != nil {

@@ -67,9 +67,7 @@ func (d *deps) runAndWait(cmd *cobra.Command, request wire.NewRun) error {
 
 // wait follows a run with progress on a terminal and prints how it ended.
 func (d *deps) wait(cmd *cobra.Command, c *client.Client, id int64) error {
-	progress := newProgress(cmd.ErrOrStderr(), d.output == "table")
-	run, err := c.Wait(cmd.Context(), id, progress.show)
-	progress.clear()
+	run, err := d.watch(cmd, c, id)
 	if cmd.Context().Err() != nil {
 		return fmt.Errorf("no longer waiting; the run goes on. See 'kambrel runs show %d'", id)
 	}
@@ -97,6 +95,18 @@ func (d *deps) wait(cmd *cobra.Command, c *client.Client, id int64) error {
 		return statusError(statusProblems)
 	}
 	return nil
+}
+
+// watch waits for a run and shows how far it is.
+func (d *deps) watch(cmd *cobra.Command, c *client.Client, id int64) (wire.Run, error) {
+	progress := newProgress(cmd.ErrOrStderr(), d.output == "table")
+	defer progress.clear()
+	return c.Wait(cmd.Context(), id, progress.show)
+}
+
+// failed tells why a run, or what it was for, has failed.
+func failed(what string, run wire.Run) error {
+	return fmt.Errorf("%s %d: %s: %s. %s", what, run.ID, run.Failure.Title, run.Failure.Detail, run.Failure.Remedy)
 }
 
 // progress shows one changing line on a terminal, and nothing elsewhere.

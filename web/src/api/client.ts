@@ -30,6 +30,16 @@ interface Answer<T> {
   response: Response
 }
 
+/** What was asked for, or null where there is none. */
+export async function orNull<T>(answer: Promise<T>): Promise<T | null> {
+  try {
+    return await answer
+  } catch (e) {
+    if (e instanceof Refusal && e.status === 404) return null
+    throw e
+  }
+}
+
 /** Unwraps an answer, or throws what went wrong as a Refusal. */
 export async function unwrap<T>(request: Promise<Answer<T>>): Promise<T> {
   let answer: Answer<T>

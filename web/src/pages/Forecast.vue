@@ -5,7 +5,7 @@ import { NButton, NDataTable, NInput, NPagination, NSkeleton, useMessage, type D
 import { computed, h, onUnmounted, shallowRef } from 'vue'
 import { RouterLink } from 'vue-router'
 
-import { api, Refusal, unwrap, type Change, type Run, type Schemas } from '../api/client'
+import { api, orNull, unwrap, type Change, type Run, type Schemas } from '../api/client'
 import Diffs from '../parts/Diffs.vue'
 import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
@@ -27,14 +27,7 @@ const text = useQuery<string>('text', '', 'cursor')
 const cursor = useQuery<string>('cursor', '')
 const typed = useTyped(text)
 
-const forecast = useLoad(async () => {
-  try {
-    return await unwrap(api.GET('/api/v1/forecasts/{id}', { params: { path: { id: 0 } } }))
-  } catch (e) {
-    if (e instanceof Refusal && e.status === 404) return null
-    throw e
-  }
-}, [])
+const forecast = useLoad(() => orNull(unwrap(api.GET('/api/v1/forecasts/{id}', { params: { path: { id: 0 } } }))), [])
 const kinds = useLoad(() => unwrap(api.GET('/api/v1/problems/kinds')), [])
 const problem = computed(() => kinds.data.value?.find((k) => k.code === outcome.value))
 const listed = computed(() => !['linked', 'unclaimed'].includes(outcome.value))

@@ -4,7 +4,7 @@ import { NButton, NDataTable, NInput, NModal, NPagination, NSelect, NSkeleton, u
 import { computed, h, onUnmounted, reactive, ref, shallowRef, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 
-import { api, Refusal, unwrap, type Run, type Schemas } from '../api/client'
+import { api, orNull, unwrap, type Run, type Schemas } from '../api/client'
 import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
 import Tag from '../parts/Tag.vue'
@@ -25,14 +25,7 @@ const text = useQuery<string>('text', '', 'page')
 const page = useQuery<string>('page', '1')
 const typed = useTyped(text)
 
-const survey = useLoad(async () => {
-  try {
-    return await unwrap(api.GET('/api/v1/surveys/{id}', { params: { path: { id: 0 } } }))
-  } catch (e) {
-    if (e instanceof Refusal && e.status === 404) return null
-    throw e
-  }
-}, [])
+const survey = useLoad(() => orNull(unwrap(api.GET('/api/v1/surveys/{id}', { params: { path: { id: 0 } } }))), [])
 const findings = useLoad(
   async () =>
     survey.data.value
