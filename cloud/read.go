@@ -237,18 +237,18 @@ func (c *Client) getOne(ctx context.Context, path string) (entry.Resource, error
 	return resource, err
 }
 
-// Members reads the ids of a group's members, and the group's version with them;
-// false when the cloud has no such group.
-func (c *Client) Members(ctx context.Context, id string) (members []string, version string, found bool, err error) {
+// Members reads the ids of a group's members; false when the cloud has no such
+// group.
+func (c *Client) Members(ctx context.Context, id string) (members []string, found bool, err error) {
 	path, err := c.path(ctx, entry.Group, id)
 	if err != nil {
-		return nil, "", false, err
+		return nil, false, err
 	}
 	resource, err := c.getOne(ctx, path)
 	if err != nil {
-		return nil, "", false, fmt.Errorf("read the members of group %s: %w", id, err)
+		return nil, false, fmt.Errorf("read the members of group %s: %w", id, err)
 	}
-	return membersPath.Values(resource), resource.Version(), resource != nil, nil
+	return membersPath.Values(resource), resource != nil, nil
 }
 
 var membersPath = entry.MustPath("members")

@@ -34,7 +34,6 @@ type compiled struct {
 
 // taking is what a kind becomes.
 type taking struct {
-	kind    entry.Kind
 	rules   *rules.Set
 	match   *match.Rules
 	join    *join.Rules
@@ -55,7 +54,7 @@ func compileDocument(revision int, document settings.Document) (*compiled, error
 	names := append(append([]string{"objectClass", "uid"}, survey.Attributes()...), c.scope.Attributes()...)
 	for _, kind := range entry.Kinds {
 		of := document.Of(kind)
-		t := &taking{kind: kind, match: match.Compile(*of), leavers: of.Leavers, grace: of.GraceTime()}
+		t := &taking{match: match.Compile(*of), leavers: of.Leavers, grace: of.GraceTime()}
 		if t.rules, err = rules.Compile(*of); err != nil {
 			return nil, fmt.Errorf("%ss: %w", kind, err)
 		}

@@ -55,11 +55,11 @@ func (e *Engine) deciding(ctx context.Context, in wire.NewDecision) (*deciding, 
 	if hit.EntryID == "" {
 		return nil, problem.New(problem.BadInput, "%q is a resource of the cloud; name the entry first.", in.Entry)
 	}
-	id, err := entry.NewID(hit.EntryID)
+	ref, err := refOfHit(hit)
 	if err != nil {
 		return nil, err
 	}
-	d := &deciding{Engine: e, in: in, ref: store.Ref{Directory: hit.Directory, ID: id}}
+	d := &deciding{Engine: e, in: in, ref: ref}
 	if d.dirty, err = e.store.Subject(ctx, d.ref); err != nil {
 		return nil, err
 	}
@@ -136,11 +136,11 @@ func (d *deciding) findResource(ctx context.Context) error {
 
 // linkedTo is the resource of an entry.
 func (d *deciding) linkedTo(ctx context.Context, hit wire.Hit) (string, error) {
-	id, err := entry.NewID(hit.EntryID)
+	ref, err := refOfHit(hit)
 	if err != nil {
 		return "", err
 	}
-	link, err := d.store.LinkOf(ctx, store.Ref{Directory: hit.Directory, ID: id})
+	link, err := d.store.LinkOf(ctx, ref)
 	if store.NotFound(err) {
 		err = problem.New(problem.BadInput, "%q is no resource of the cloud.", d.in.Resource)
 	}

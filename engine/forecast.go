@@ -140,11 +140,11 @@ func (e *Engine) entryNamed(ctx context.Context, text string) (entry.Entry, erro
 	if hit.EntryID == "" {
 		return entry.Entry{}, problem.New(problem.BadInput, "%q is a resource that no entry owns.", text)
 	}
-	id, err := entry.NewID(hit.EntryID)
+	ref, err := refOfHit(hit)
 	if err != nil {
 		return entry.Entry{}, err
 	}
-	found, err := e.store.Entry(ctx, hit.Directory, id)
+	found, err := e.store.Entry(ctx, ref.Directory, ref.ID)
 	if err != nil {
 		return found, err
 	}

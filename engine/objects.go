@@ -58,7 +58,7 @@ func (e *Engine) filtered(ctx context.Context, text string, kind entry.Kind) ([]
 			return nil, err
 		}
 		for _, name := range parsed.Attributes() {
-			if !state.Read.IsZero() && !slices.ContainsFunc(state.Attributes, func(have string) bool { return strings.EqualFold(have, name) }) {
+			if !state.Read.IsZero() && !covers(state.Attributes, []string{name}) {
 				return nil, problem.New(problem.BadInput, "%s is not read from %s: only attributes that the settings ask for can be searched. Name it in a rule or a filter of the draft, and read the directories.", name, d.Name)
 			}
 		}
@@ -71,15 +71,8 @@ func (e *Engine) filtered(ctx context.Context, text string, kind entry.Kind) ([]
 	}
 	found := []store.Ref{}
 	err = e.store.EachEntry(ctx, directories, kinds, previewBatch, func(batch []*entry.Entry) error {
-		if parsed.AsksForGroups() {
-			if err := e.store.FillGroups(ctx, batch); err != nil {
-				return err
-			}
-		}
-		if parsed.AsksForMembers() {
-			if err := e.store.FillMembers(ctx, batch); err != nil {
-				return err
-			}
+		if err := e.fillFor(ctx, parsed, batch); err != nil {
+			return err
 		}
 		for _, one := range batch {
 			if dialects[one.Directory].Matches(*one) {
@@ -144,11 +137,20 @@ func (e *Engine) ObjectOf(ctx context.Context, hit wire.Hit) (wire.Object, error
 	if hit.Type == "resource" {
 		return e.resourceObject(ctx, hit.ResourceID)
 	}
+	ref, err := refOfHit(hit)
+	if err != nil {
+		return wire.Object{}, err
+	}
+	return e.entryObject(ctx, ref)
+}
+
+// refOfHit names the entry that was found.
+func refOfHit(hit wire.Hit) (store.Ref, error) {
 	id, err := entry.NewID(hit.EntryID)
 	if err != nil {
-		return wire.Object{}, problem.New(problem.BadInput, "%q is no entry id", hit.EntryID)
+		return store.Ref{}, problem.New(problem.BadInput, "%q is no entry id", hit.EntryID)
 	}
-	return e.entryObject(ctx, store.Ref{Directory: hit.Directory, ID: id})
+	return store.Ref{Directory: hit.Directory, ID: id}, nil
 }
 
 func (e *Engine) resourceObject(ctx context.Context, id string) (wire.Object, error) {
@@ -250,14 +252,13 @@ const mostMembersShown = 100
 func (e *Engine) references(ctx context.Context, settings *compiled, dirty store.Dirty, object *wire.Object) error {
 	ref, set := refOf(dirty), settings.of(dirty.Entry.Kind).rules
 	if dirty.Resource != nil {
-		pointed, err := e.store.Pointed(ctx, 0, []store.Ref{ref})
+		pointed, err := settings.pointed(ctx, e.store, 0, []store.Ref{ref})
 		if err != nil {
 			return err
 		}
 		for _, reference := range set.References() {
-			view := wire.AttributeView{Target: reference.Path.String(), Actual: reference.Path.Get(dirty.Resource), Source: "reference " + reference.Attribute, Managed: true}
-			if id := pointed[ref][strings.ToLower(reference.Attribute)]; id != "" {
-				view.Desired = id
+			view := wire.AttributeView{
+				Target: reference.Path.String(), Desired: referred(reference, pointed[ref]), Actual: reference.Path.Get(dirty.Resource), Source: "reference " + reference.Attribute, Managed: true,
 			}
 			view.Same = plan.Same(view.Actual, view.Desired)
 			object.Attributes = append(object.Attributes, view)

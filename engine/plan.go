@@ -136,8 +136,9 @@ type subject struct {
 	person   person
 	claims   []plan.Claim
 	decision plan.Decision
-	written  bool // its kind goes to the cloud
-	holdsOff bool // waits for others of this plan
+	written  bool        // its kind goes to the cloud
+	near     []match.Key // by what somebody else in the cloud may be the same person
+	holdsOff bool        // waits for others of this plan
 }
 
 func refOf(d store.Dirty) store.Ref { return store.Ref{Directory: d.Entry.Directory, ID: d.Entry.ID} }
@@ -200,7 +201,7 @@ func (s *subject) decideByHand(chosen store.Chosen) {
 // alike finds resources that nobody owns and that look like the same person.
 func (s *subject) alike(holders map[string][]store.Holder) []match.Alike {
 	var found []match.Alike
-	for _, key := range s.likeness() {
+	for _, key := range s.near {
 		for _, holder := range holders[key.Text()] {
 			free := holder.Kind == entry.User && holder.EntryID == "" && holder.Resource.ExternalID() == ""
 			if free && !slices.ContainsFunc(found, func(a match.Alike) bool { return a.Resource.ID() == holder.Resource.ID() }) {
@@ -307,7 +308,8 @@ func (p *planner) match(ctx context.Context, state *store.Store, subjects []*sub
 		}
 		s.decision = plan.CheckLogin(plan.Decide(s.Subject), p.cloud.domains)
 		if chosen[s.ref].Action != store.ChosenCreate {
-			for _, key := range s.likeness() {
+			s.near = s.likeness()
+			for _, key := range s.near {
 				keys = append(keys, key.Text())
 			}
 		}
@@ -319,9 +321,6 @@ func (p *planner) match(ctx context.Context, state *store.Store, subjects []*sub
 		return fmt.Errorf("look for resources that are alike: %w", err)
 	}
 	for _, s := range subjects {
-		if chosen[s.ref].Action == store.ChosenCreate {
-			continue
-		}
 		if found := s.alike(holders); len(found) > 0 {
 			tried := s.Match.Reasons
 			s.Match = match.TooNear(found)

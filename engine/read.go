@@ -183,7 +183,7 @@ func (x *execution) readMembers(ctx context.Context, groups []string) error {
 	group.SetLimit(memberReaders)
 	for _, id := range groups {
 		group.Go(func() error {
-			members, _, found, err := x.cloud.Members(ctx, id)
+			members, found, err := x.cloud.Members(ctx, id)
 			if err != nil || !found {
 				return err
 			}

@@ -77,7 +77,7 @@ func (x *execution) referenceChanges(ctx context.Context, state *store.Store, re
 			return nil, err
 		}
 	}
-	pointed, err := x.pointed(ctx, state, rehearsed, refs)
+	pointed, err := x.settings.pointed(ctx, state, rehearsed, refs)
 	if err != nil {
 		return nil, err
 	}
@@ -85,7 +85,7 @@ func (x *execution) referenceChanges(ctx context.Context, state *store.Store, re
 	for _, subject := range subjects {
 		ref := refOf(subject)
 		base := store.NewChange{
-			Ref: ref, Kind: subject.Entry.Kind, References: true, Operation: plan.Update, DN: subject.Entry.DN, Name: x.nameOf(subject),
+			Ref: ref, Kind: subject.Entry.Kind, References: true, Operation: plan.Update, DN: subject.Entry.DN, Name: nameOfSubject(subject),
 		}
 		if diff := members[ref]; diff != nil {
 			base.ResourceID = strings.TrimPrefix(diff.ResourceID, "new:"+ref.ID.String())
@@ -106,8 +106,8 @@ func (x *execution) referenceChanges(ctx context.Context, state *store.Store, re
 
 // pointed tells whom entries refer to; where an entry says nothing, those count
 // that follow it.
-func (x *execution) pointed(ctx context.Context, state *store.Store, rehearsed int64, refs []store.Ref) (map[store.Ref]map[string]string, error) {
-	if !x.settings.joins() {
+func (c *compiled) pointed(ctx context.Context, state *store.Store, rehearsed int64, refs []store.Ref) (map[store.Ref]map[string]string, error) {
+	if !c.joins() {
 		return state.Pointed(ctx, rehearsed, refs)
 	}
 	followers, err := state.FollowersOf(ctx, refs)
@@ -137,7 +137,7 @@ func (x *execution) pointed(ctx context.Context, state *store.Store, rehearsed i
 	return pointed, nil
 }
 
-func (x *execution) nameOf(d store.Dirty) string {
+func nameOfSubject(d store.Dirty) string {
 	if d.Resource != nil {
 		return d.Resource.Name()
 	}
@@ -159,14 +159,19 @@ func memberChanges(base store.NewChange, diff *store.MemberDiff) []store.NewChan
 	return changes
 }
 
+// referred is the value that a reference gives: the id of a resource, or nil.
+func referred(reference rules.Reference, pointed map[string]string) any {
+	if id := pointed[strings.ToLower(reference.Attribute)]; id != "" {
+		return id
+	}
+	return nil
+}
+
 // referenceDiffs compares what an entry refers to with what its resource does.
 func referenceDiffs(set *rules.Set, resource entry.Resource, pointed map[string]string) []plan.Diff {
 	var diffs []plan.Diff
 	for _, reference := range set.References() {
-		var after any
-		if id := pointed[strings.ToLower(reference.Attribute)]; id != "" {
-			after = id
-		}
+		after := referred(reference, pointed)
 		if before := reference.Path.Get(resource); !plan.Same(before, after) {
 			diffs = append(diffs, plan.Diff{Target: reference.Path.String(), Before: before, After: after, Source: "reference " + reference.Attribute})
 		}

@@ -56,17 +56,9 @@ func (e *Engine) PreviewScope(ctx context.Context, document settings.Document, s
 		}
 	}
 	text = strings.ToLower(text)
-	groups, members := c.AsksForGroups(), c.AsksForMembers()
 	err = e.store.EachEntry(ctx, directories, entry.Kinds, previewBatch, func(batch []*entry.Entry) error {
-		if groups {
-			if err := e.store.FillGroups(ctx, batch); err != nil {
-				return err
-			}
-		}
-		if members {
-			if err := e.store.FillMembers(ctx, batch); err != nil {
-				return err
-			}
+		if err := e.fillFor(ctx, c, batch); err != nil {
+			return err
 		}
 		for _, one := range batch {
 			verdict := c.Decide(*one)
@@ -95,6 +87,23 @@ func (e *Engine) PreviewScope(ctx context.Context, document settings.Document, s
 		out.Kinds = append(out.Kinds, of)
 	}
 	return out, nil
+}
+
+// fillFor gives entries the groups that hold them and the members of groups,
+// where what is decided by asks for them.
+func (e *Engine) fillFor(ctx context.Context, decides interface {
+	AsksForGroups() bool
+	AsksForMembers() bool
+}, batch []*entry.Entry) error {
+	if decides.AsksForGroups() {
+		if err := e.store.FillGroups(ctx, batch); err != nil {
+			return err
+		}
+	}
+	if decides.AsksForMembers() {
+		return e.store.FillMembers(ctx, batch)
+	}
+	return nil
 }
 
 func nameOf(e *entry.Entry) string {

@@ -52,7 +52,7 @@ func (s *Store) AddChanges(ctx context.Context, run int64, changes []NewChange) 
 		operation, state, rank := string(c.Operation), "planned", "0"
 		switch {
 		case c.References:
-			rank = "3"
+			rank = strconv.Itoa(RankReferences)
 		case c.Kind == entry.Group:
 			rank = "2"
 		case c.Operation == plan.Create:

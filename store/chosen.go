@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"encoding/json"
-	"time"
 
 	"kambrel.example/kambrel/core/entry"
 )
@@ -21,7 +20,6 @@ type Chosen struct {
 	Action     string
 	ResourceID string
 	By         string
-	Made       time.Time
 	// Resource is that of the mirror, nil when the cloud no longer has it.
 	Resource entry.Resource `gorm:"-"`
 }
