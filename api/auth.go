@@ -106,7 +106,7 @@ func authorized(least wire.Role, handler fiber.Handler) fiber.Handler {
 
 // operation declares a route with its least role; "" is for everybody.
 func operation(method, path, id, summary string, least wire.Role) huma.Operation {
-	op := huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Errors: []int{422, 500}}
+	op := huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Errors: []int{422, 500}, BodyReadTimeout: bodyTimeout}
 	if least != "" {
 		op.Metadata = map[string]any{roleKey: least}
 		op.Security = []map[string][]string{{"token": {}}, {"session": {}}}

@@ -31,6 +31,16 @@ const Version = "0.1.0"
 // bodyLimit is the largest request, in bytes; most operations take less.
 const bodyLimit = 24 << 20
 
+const (
+	// bodyTimeout ends a request whose body comes too slowly; clients give up
+	// after as long.
+	bodyTimeout = time.Minute
+	// idleTimeout is above what Go's clients keep a connection for (90 s), so
+	// that they, who know, end it. It also clears the last body's deadline,
+	// which else would cut the connection under a later request.
+	idleTimeout = 2 * time.Minute
+)
+
 // Options say how the interface is served.
 type Options struct {
 	// URL is how agents and browsers reach the service; it stands in commands
@@ -55,7 +65,7 @@ func New(s *store.Store, e *engine.Engine, options Options) *Server {
 	nobody()
 	server := &Server{store: s, engine: e, options: options, closing: make(chan struct{})}
 	server.app = fiber.New(fiber.Config{
-		DisableStartupMessage: true, Immutable: true, StreamRequestBody: true, BodyLimit: bodyLimit, ReadBufferSize: 16 << 10,
+		DisableStartupMessage: true, Immutable: true, StreamRequestBody: true, BodyLimit: bodyLimit, ReadBufferSize: 16 << 10, IdleTimeout: idleTimeout,
 		ErrorHandler: func(c *fiber.Ctx, err error) error {
 			var known *fiber.Error
 			if errors.As(err, &known) {
