@@ -113,7 +113,7 @@ func TestEntriesOfSeveralDirectoriesAreOnePerson(t *testing.T) {
 	w.person("Otto Reksten", map[string]string{"employeeNumber": "7"})
 	w.inStep(1)
 	assert.Equal(t, resource["id"], w.user("otto.reksten@brisling.example")["id"])
-	assert.Len(t, users(t, w.address(), ""), 2)
+	assert.Len(t, users(t, w.address(), "active eq true"), 2)
 
 	// Out of all scopes the person leaves, and comes back to the same account.
 	require.NoError(t, w.ldap.Del(ldap.NewDelRequest("cn=Otto Reksten,"+people, nil)))

@@ -129,11 +129,19 @@ func (c *compiled) entriesOf(lead entry.Entry, followers []store.Follower) rules
 	for _, f := range followers {
 		out = append(out, f.Entry)
 	}
-	rank := func(e entry.Entry) int {
-		return slices.IndexFunc(c.document.Directories, func(d settings.Directory) bool { return d.Name == e.Directory })
+	return inOrder(c, out, func(e entry.Entry) string { return e.Directory })
+}
+
+// inOrder sorts what comes from several directories as the settings list them.
+func inOrder[T any](c *compiled, items []T, directory func(T) string) []T {
+	if len(items) < 2 {
+		return items
 	}
-	slices.SortStableFunc(out, func(a, b entry.Entry) int { return rank(a) - rank(b) })
-	return out
+	rank := func(item T) int {
+		return slices.IndexFunc(c.document.Directories, func(d settings.Directory) bool { return d.Name == directory(item) })
+	}
+	slices.SortStableFunc(items, func(a, b T) int { return rank(a) - rank(b) })
+	return items
 }
 
 // follow is the decision about an entry that another one leads.

@@ -257,9 +257,8 @@ func (e *Engine) references(ctx context.Context, settings *compiled, dirty store
 			return err
 		}
 		for _, reference := range set.References() {
-			view := wire.AttributeView{
-				Target: reference.Path.String(), Desired: referred(reference, pointed[ref]), Actual: reference.Path.Get(dirty.Resource), Source: "reference " + reference.Attribute, Managed: true,
-			}
+			view := wire.AttributeView{Target: reference.Path.String(), Actual: reference.Path.Get(dirty.Resource), Managed: true}
+			view.Desired, view.Source = reference.Value(pointed[ref])
 			view.Same = plan.Same(view.Actual, view.Desired)
 			object.Attributes = append(object.Attributes, view)
 		}

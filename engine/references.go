@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"cmp"
 	"context"
 	"slices"
 	"strings"
@@ -104,44 +103,40 @@ func (x *execution) referenceChanges(ctx context.Context, state *store.Store, re
 	return changes, nil
 }
 
-// pointed tells whom entries refer to; where an entry says nothing, those count
-// that follow it.
-func (c *compiled) pointed(ctx context.Context, state *store.Store, rehearsed int64, refs []store.Ref) (map[store.Ref]map[string]string, error) {
-	if !c.joins() {
-		return state.Pointed(ctx, rehearsed, refs)
-	}
-	followers, err := state.FollowersOf(ctx, refs)
-	if err != nil {
-		return nil, err
-	}
+// pointed tells whom entries refer to, and whom those do that follow them.
+func (c *compiled) pointed(ctx context.Context, state *store.Store, rehearsed int64, refs []store.Ref) (map[store.Ref][]rules.Pointing, error) {
+	persons := map[store.Ref][]store.Ref{}
 	all := slices.Clone(refs)
-	for _, list := range followers {
-		for _, f := range list {
-			all = append(all, store.Ref{Directory: f.Entry.Directory, ID: f.Entry.ID})
+	if c.joins() {
+		followers, err := state.FollowersOf(ctx, refs)
+		if err != nil {
+			return nil, err
+		}
+		for lead, list := range followers {
+			for _, f := range list {
+				persons[lead] = append(persons[lead], store.Ref{Directory: f.Entry.Directory, ID: f.Entry.ID})
+			}
+			all = append(all, persons[lead]...)
 		}
 	}
 	pointed, err := state.Pointed(ctx, rehearsed, all)
 	if err != nil {
 		return nil, err
 	}
-	for lead, list := range followers {
-		for _, f := range list {
-			for attribute, resource := range pointed[store.Ref{Directory: f.Entry.Directory, ID: f.Entry.ID}] {
-				if pointed[lead] == nil {
-					pointed[lead] = map[string]string{}
-				}
-				pointed[lead][attribute] = cmp.Or(pointed[lead][attribute], resource)
-			}
+	out := map[store.Ref][]rules.Pointing{}
+	for _, lead := range refs {
+		for _, ref := range inOrder(c, append([]store.Ref{lead}, persons[lead]...), func(r store.Ref) string { return r.Directory }) {
+			out[lead] = append(out[lead], rules.Pointing{Directory: ref.Directory, To: pointed[ref]})
 		}
 	}
-	return pointed, nil
+	return out, nil
 }
 
 func nameOfSubject(d store.Dirty) string {
 	if d.Resource != nil {
 		return d.Resource.Name()
 	}
-	return cmp.Or(d.Entry.Attributes.First("cn"), d.Entry.DN)
+	return d.Entry.Name()
 }
 
 // memberChanges cuts the difference of a membership into changes.
@@ -159,21 +154,14 @@ func memberChanges(base store.NewChange, diff *store.MemberDiff) []store.NewChan
 	return changes
 }
 
-// referred is the value that a reference gives: the id of a resource, or nil.
-func referred(reference rules.Reference, pointed map[string]string) any {
-	if id := pointed[strings.ToLower(reference.Attribute)]; id != "" {
-		return id
-	}
-	return nil
-}
-
-// referenceDiffs compares what an entry refers to with what its resource does.
-func referenceDiffs(set *rules.Set, resource entry.Resource, pointed map[string]string) []plan.Diff {
+// referenceDiffs compares whom a person's entries refer to with whom the
+// resource does.
+func referenceDiffs(set *rules.Set, resource entry.Resource, pointed []rules.Pointing) []plan.Diff {
 	var diffs []plan.Diff
 	for _, reference := range set.References() {
-		after := referred(reference, pointed)
+		after, source := reference.Value(pointed)
 		if before := reference.Path.Get(resource); !plan.Same(before, after) {
-			diffs = append(diffs, plan.Diff{Target: reference.Path.String(), Before: before, After: after, Source: "reference " + reference.Attribute})
+			diffs = append(diffs, plan.Diff{Target: reference.Path.String(), Before: before, After: after, Source: source})
 		}
 	}
 	return diffs

@@ -53,16 +53,6 @@ type Value struct {
 // that the resource shall have.
 type Granted struct{ Have, Owned []string }
 
-// Reference is a rule whose value is the resource of another entry.
-type Reference struct {
-	Path      entry.Path
-	Attribute string
-}
-
-// Members is the target under which a group's members stand; they are kept as
-// rows and not among the values.
-const Members = "members"
-
 // Desired is the resource an entry should be, as far as rules own it.
 type Desired struct {
 	Values []Value
@@ -104,22 +94,6 @@ func Compile(of settings.Taking) (*Set, error) {
 
 // Empty tells whether there are no rules, so that the kind is not written.
 func (s *Set) Empty() bool { return len(s.rules) == 0 }
-
-// References lists the rules that follow links, without that for members.
-func (s *Set) References() []Reference {
-	var out []Reference
-	for _, r := range s.rules {
-		if r.Reference != "" && !r.members() {
-			out = append(out, Reference{r.path, r.Reference})
-		}
-	}
-	return out
-}
-
-// Members tells whether a rule owns the members of groups.
-func (s *Set) Members() bool { return slices.ContainsFunc(s.rules, rule.members) }
-
-func (r rule) members() bool { return strings.EqualFold(r.Target, Members) }
 
 // AsksForGroups tells whether a rule needs the groups that hold the entry.
 func (s *Set) AsksForGroups() bool {
@@ -255,17 +229,23 @@ func (d Desired) Text(target string) string {
 
 // ordered are the entries of a person in the order in which the rule asks them.
 func (r rule) ordered(person Person) Person {
-	if len(person) < 2 {
-		return person
+	return preferred(person, r.Prefer, func(e entry.Entry) string { return e.Directory })
+}
+
+// preferred puts first what comes from the directories that are named, in their
+// order; the rest keeps its own.
+func preferred[T any](items []T, directories []string, directory func(T) string) []T {
+	if len(items) < 2 || len(directories) == 0 {
+		return items
 	}
-	out := slices.Clone(person)
-	rank := func(e entry.Entry) int {
-		if at := slices.Index(r.Prefer, e.Directory); at >= 0 {
+	rank := func(item T) int {
+		if at := slices.Index(directories, directory(item)); at >= 0 {
 			return at
 		}
-		return len(r.Prefer)
+		return len(directories)
 	}
-	slices.SortStableFunc(out, func(a, b entry.Entry) int { return rank(a) - rank(b) })
+	out := slices.Clone(items)
+	slices.SortStableFunc(out, func(a, b T) int { return rank(a) - rank(b) })
 	return out
 }
 
