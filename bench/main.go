@@ -19,56 +19,61 @@ import (
 
 // figures are what is measured at one size of the directory; times in seconds.
 type figures struct {
-	People     int     `json:"people"`
-	Load       float64 `json:"load"`
-	RawRead    float64 `json:"rawRead"`
-	RawCopy    float64 `json:"rawCopy"`
-	RawCreate  float64 `json:"rawCreate"`
-	FirstRun   float64 `json:"firstRun"`
-	FirstRead  float64 `json:"firstRead"`
-	FirstWrite float64 `json:"firstWrite"`
-	ReadBack   float64 `json:"readBack"`
-	Idle       float64 `json:"idle"`
-	Delta      float64 `json:"delta"`
-	RawDelta   float64 `json:"rawDelta"`
-	Rehearsal  float64 `json:"rehearsal"`
-	RawPass    float64 `json:"rawPass"`
-	Impact     float64 `json:"impact"`
-	Survey     float64 `json:"survey"`
-	Preview    float64 `json:"preview"`
-	Tree       float64 `json:"tree"`
-	Why        float64 `json:"why"`
-	Find       float64 `json:"find"`
-	FindFilter float64 `json:"findFilter"`
-	Groups     float64 `json:"groups"`
-	OneMember  float64 `json:"oneMember"`
-	RawMember  float64 `json:"rawMember"`
-	GroupDelta float64 `json:"groupDelta"`
-	WhyGroups  float64 `json:"whyGroups"`
-	ServiceMB  float64 `json:"serviceMB"`
-	AgentMB    float64 `json:"agentMB"`
+	People      int     `json:"people"`
+	Load        float64 `json:"load"`
+	RawRead     float64 `json:"rawRead"`
+	RawCopy     float64 `json:"rawCopy"`
+	RawCreate   float64 `json:"rawCreate"`
+	FirstRun    float64 `json:"firstRun"`
+	FirstRead   float64 `json:"firstRead"`
+	FirstWrite  float64 `json:"firstWrite"`
+	ReadBack    float64 `json:"readBack"`
+	Idle        float64 `json:"idle"`
+	Delta       float64 `json:"delta"`
+	RawDelta    float64 `json:"rawDelta"`
+	Rehearsal   float64 `json:"rehearsal"`
+	RawPass     float64 `json:"rawPass"`
+	Impact      float64 `json:"impact"`
+	Survey      float64 `json:"survey"`
+	Preview     float64 `json:"preview"`
+	Tree        float64 `json:"tree"`
+	Why         float64 `json:"why"`
+	Find        float64 `json:"find"`
+	FindFilter  float64 `json:"findFilter"`
+	Groups      float64 `json:"groups"`
+	OneMember   float64 `json:"oneMember"`
+	RawMember   float64 `json:"rawMember"`
+	GroupDelta  float64 `json:"groupDelta"`
+	WhyGroups   float64 `json:"whyGroups"`
+	Pages       float64 `json:"pages"`
+	Slowest     float64 `json:"slowest"`
+	SlowestPage string  `json:"slowestPage"`
+	ServiceMB   float64 `json:"serviceMB"`
+	AgentMB     float64 `json:"agentMB"`
 }
 
 func main() {
 	sizes := flag.String("sizes", "10000,100000", "numbers of people, separated by commas")
+	hold := flag.Bool("hold", false, "keep the largest installation running until interrupted, to look at it")
 	out := flag.String("out", filepath.Join("docs", "performance.md"), "where the table is written")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
-	if err := run(ctx, *sizes, *out); err != nil {
+	if err := run(ctx, *sizes, *out, *hold); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
 }
 
-func run(ctx context.Context, sizes, out string) error {
+func run(ctx context.Context, sizes, out string, hold bool) error {
 	var all []figures
-	for _, n := range numbers(sizes) {
+	ns := numbers(sizes)
+	for i, n := range ns {
 		if n < 1000 {
 			return errors.New("--sizes: give at least 1000 people")
 		}
 		fmt.Fprintf(os.Stderr, "bench: %d people\n", n)
-		f, err := measure(ctx, n)
+		f, err := measure(ctx, n, hold && i == len(ns)-1)
 		if err != nil {
 			return fmt.Errorf("%d people: %w", n, err)
 		}
@@ -90,7 +95,7 @@ func run(ctx context.Context, sizes, out string) error {
 }
 
 // measure takes all figures at one size, on a fresh installation.
-func measure(ctx context.Context, n int) (f figures, err error) {
+func measure(ctx context.Context, n int, hold bool) (f figures, err error) {
 	s, err := newStage(ctx, n)
 	if err != nil {
 		return f, err
@@ -123,6 +128,7 @@ func measure(ctx context.Context, n int) (f figures, err error) {
 		{"one member more in the largest group", &f.OneMember, s.oneMember},
 		{"delta of 100 changes, with groups", &f.GroupDelta, s.delta100},
 		{"why, with groups", &f.WhyGroups, s.why},
+		{"data of the console's pages, 95 of 100", &f.Pages, s.pages},
 		{"the group read and one PATCH", &f.RawMember, s.rawMember},
 	}
 	for _, step := range steps {
@@ -131,8 +137,13 @@ func measure(ctx context.Context, n int) (f figures, err error) {
 		}
 		fmt.Fprintf(os.Stderr, "bench:   %-50s %8.3f s\n", step.name, *step.into)
 	}
+	f.Slowest, f.SlowestPage = s.slowest, s.slowestPage
 	f.FirstRead, f.FirstWrite = s.readTime, s.writeTime
 	f.ServiceMB, f.AgentMB = peakMB(s.service.PID()), peakMB(s.agent.PID())
+	if hold {
+		fmt.Fprintf(os.Stderr, "bench: %s, administrator / %s, %s\n", s.address, password, s.dsn)
+		<-ctx.Done()
+	}
 	return f, nil
 }
 

@@ -50,6 +50,10 @@ type stage struct {
 	groups              settings.Taking
 	readTime, writeTime float64
 	edits               int
+	address             string           // of the service
+	runs                map[string]int64 // the first run of each kind
+	slowest             float64
+	slowestPage         string
 }
 
 func newStage(ctx context.Context, n int) (*stage, error) {
@@ -60,7 +64,7 @@ func newStage(ctx context.Context, n int) (*stage, error) {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		return nil, err
 	}
-	s := &stage{n: n}
+	s := &stage{n: n, runs: map[string]int64{}}
 	if s.lab, err = lab.New(dir); err != nil {
 		return nil, err
 	}
@@ -103,6 +107,7 @@ func (s *stage) startKambrel(ctx context.Context) error {
 		return err
 	}
 	address := "http://127.0.0.1:" + strconv.Itoa(port)
+	s.address = address
 	file := filepath.Join(s.lab.Dir, "administrator.password")
 	if err := os.WriteFile(file, []byte(password), 0o600); err != nil {
 		return err
@@ -288,11 +293,19 @@ func (s *stage) sync(ctx context.Context, request wire.NewRun, changes int) (wir
 	if err != nil {
 		return wire.Run{}, err
 	}
+	s.remember(started)
 	run, err := s.client.Wait(ctx, started.ID, nil)
 	if err == nil && (run.State != wire.RunInStep || run.Counts.Changes != changes) {
 		err = fmt.Errorf("run %d is %s with %d changes, not in step with %d: %+v", run.ID, run.State, run.Counts.Changes, changes, run.Failure)
 	}
 	return run, err
+}
+
+// remember keeps the first run of a kind, whose pages are looked at later.
+func (s *stage) remember(run wire.Run) {
+	if s.runs[run.Kind] == 0 {
+		s.runs[run.Kind] = run.ID
+	}
 }
 
 func seconds(run wire.Run) float64 { return run.Ended.Sub(run.Created).Seconds() }
@@ -409,6 +422,7 @@ func (s *stage) survey(ctx context.Context) (float64, error) {
 	return timed(func() error {
 		run, err := s.client.StartSurvey(ctx, wire.NewSurvey{})
 		if err == nil {
+			s.remember(run)
 			run, err = s.client.Wait(ctx, run.ID, nil)
 		}
 		if err == nil && run.Counts.Surveyed != s.n {

@@ -41,7 +41,7 @@ func (e *Engine) Directories(ctx context.Context) ([]wire.ConnectedDirectory, er
 			}
 		}
 		var err error
-		if view.Entries, view.Links, _, err = e.store.CountsOf(ctx, d.Name); err != nil {
+		if view.Entries, view.Links, err = e.store.CountsOf(ctx, d.Name); err != nil {
 			return err
 		}
 		state, err := e.store.DirectoryStateOf(ctx, d.Name)
@@ -197,7 +197,10 @@ func (e *Engine) RemovalOf(ctx context.Context, name string) (wire.RemovalPrevie
 	}
 	p := wire.RemovalPreview{Name: name, Until: time.Now().Add(undoWithin).Truncate(time.Second)}
 	_, p.Active = active.Document.Directory(name)
-	if p.Entries, p.Links, p.Working, err = e.store.CountsOf(ctx, name); err != nil {
+	if p.Entries, p.Links, err = e.store.CountsOf(ctx, name); err != nil {
+		return p, err
+	}
+	if p.Working, err = e.store.WorkingLinks(ctx, name); err != nil {
 		return p, err
 	}
 	if p.Active {

@@ -100,6 +100,13 @@ func (e *Engine) healthRuns(ctx context.Context, h *wire.Health) error {
 }
 
 func (e *Engine) healthDirectories(ctx context.Context, h *wire.Health) error {
+	people, err := e.store.PeopleCounts(ctx)
+	if err != nil {
+		return err
+	}
+	for _, count := range people {
+		h.Objects.Entries += count
+	}
 	agents, err := e.store.Agents(ctx)
 	if err != nil {
 		return err
@@ -114,16 +121,13 @@ func (e *Engine) healthDirectories(ctx context.Context, h *wire.Health) error {
 	}
 	h.Revision = revision.Revision
 	for _, directory := range revision.Document.Directories {
-		view := wire.DirectoryState{Name: directory.Name, Dialect: string(directory.Dialect), Base: directory.Base}
+		view := wire.DirectoryState{Name: directory.Name, Dialect: string(directory.Dialect), Base: directory.Base, Entries: people[directory.Name]}
 		state, err := e.store.DirectoryStateOf(ctx, directory.Name)
 		if err != nil {
 			return err
 		}
 		if !state.Read.IsZero() {
 			view.LastRead = &state.Read
-		}
-		if view.Entries, err = e.store.EntryCount(ctx, directory.Name); err != nil {
-			return err
 		}
 		for _, agent := range h.Agents {
 			if agent.State == "online" && slices.Contains(agent.Directories, directory.Name) {

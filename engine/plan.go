@@ -489,10 +489,7 @@ func (s *subject) name() string {
 	if s.Dirty.Resource != nil {
 		return s.Dirty.Resource.Name()
 	}
-	if cn := s.Dirty.Entry.Attributes.First("cn"); cn != "" {
-		return cn
-	}
-	return s.Dirty.Entry.DN
+	return s.Dirty.Entry.Name()
 }
 
 func (p *planner) saveState(ctx context.Context, state *store.Store, run int64) error {

@@ -67,7 +67,7 @@ func (e *Engine) PreviewScope(ctx context.Context, document settings.Document, s
 				continue
 			}
 			count.Count++
-			if name := nameOf(one); len(count.Samples) < samples && (text == "" || strings.Contains(strings.ToLower(name+"\n"+one.DN), text)) {
+			if name := one.Name(); len(count.Samples) < samples && (text == "" || strings.Contains(strings.ToLower(name+"\n"+one.DN), text)) {
 				count.Samples = append(count.Samples, wire.Sample{Directory: one.Directory, EntryID: one.ID.String(), Name: name, DN: one.DN, Summary: verdict.Summary})
 			}
 		}
@@ -104,15 +104,6 @@ func (e *Engine) fillFor(ctx context.Context, decides interface {
 		return e.store.FillMembers(ctx, batch)
 	}
 	return nil
-}
-
-func nameOf(e *entry.Entry) string {
-	for _, name := range []string{"displayName", "cn", "uid"} {
-		if text := e.Attributes.First(name); text != "" {
-			return text
-		}
-	}
-	return e.DN
 }
 
 // CheckFilter reads a filter into a tree, or tells what is wrong with it.

@@ -230,7 +230,7 @@ func (e *Engine) activate(ctx context.Context, tx *store.Store, revision *store.
 		if _, kept := revision.Document.Directory(directory.Name); kept {
 			continue
 		}
-		_, links, _, err := tx.CountsOf(ctx, directory.Name)
+		_, links, err := tx.CountsOf(ctx, directory.Name)
 		if err != nil {
 			return err
 		}

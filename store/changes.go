@@ -246,18 +246,25 @@ func (s *Store) Changes(ctx context.Context, q ChangeQuery) ([]wire.Change, int,
 		query = query.Where("state <> 'superseded'")
 	}
 	if q.Text != "" {
-		query = query.Where("name ILIKE ? OR dn ILIKE ?", like(q.Text), like(q.Text))
+		query = query.Where(`strpos(lower(name || E'\n' || dn), ?) > 0`, strings.ToLower(q.Text))
 	}
-	var total int64
-	if err := query.Session(newSession).Count(&total).Error; err != nil {
+	var rows []struct {
+		Change
+		Total int
+	}
+	// One pass counts and pages; behind the end there is a total only.
+	if err := s.raw(ctx, `WITH fitting AS MATERIALIZED (?) SELECT c.*, total FROM (SELECT count(*) AS total FROM fitting) t
+		LEFT JOIN (SELECT id FROM fitting WHERE id > ? ORDER BY id LIMIT ?) p ON true LEFT JOIN changes c ON c.id = p.id ORDER BY c.id`, query.Select("id"), q.After, q.Limit).Scan(&rows).Error; err != nil {
 		return nil, 0, err
 	}
-	var rows []Change
-	if err := query.Where("id > ?", q.After).Order("id").Limit(q.Limit).Find(&rows).Error; err != nil {
-		return nil, 0, err
+	page := make([]Change, 0, len(rows))
+	for _, row := range rows {
+		if row.ID != 0 {
+			page = append(page, row.Change)
+		}
 	}
-	changes, err := toWire(rows)
-	return changes, int(total), err
+	changes, err := toWire(page)
+	return changes, rows[0].Total, err
 }
 
 // ChangesOf lists the latest changes of one entry, the newest first. Those of

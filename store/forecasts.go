@@ -55,8 +55,8 @@ func (s *Store) Unclaimed(ctx context.Context, q UnclaimedQuery) ([]wire.CloudOn
 		wire.CloudOnly
 		Total int
 	}{}
-	err := s.raw(ctx, `SELECT id, kind, coalesce(attributes->>'displayName', attributes->>'userName', id) AS name, coalesce(attributes->>'userName', '') AS login, active, count(*) OVER () AS total
-		FROM (`+unclaimed+`) u WHERE @kind IN ('', kind) AND (@text = '' OR search LIKE @pattern) ORDER BY lower(coalesce(attributes->>'displayName', attributes->>'userName', id)), id OFFSET @offset LIMIT @limit`,
+	err := s.raw(ctx, `SELECT id, kind, name, login, active, count(*) OVER () AS total
+		FROM (`+unclaimed+`) u WHERE @kind IN ('', kind) AND (@text = '' OR search LIKE @pattern) ORDER BY lower(name), id OFFSET @offset LIMIT @limit`,
 		map[string]any{"run": q.Run, "kind": q.Kind, "text": q.Text, "pattern": like(strings.ToLower(q.Text)), "offset": q.Offset, "limit": q.Limit}).Scan(&rows).Error
 	out, total := make([]wire.CloudOnly, len(rows)), 0
 	for i, row := range rows {

@@ -5,7 +5,6 @@ import (
 	"strings"
 	"time"
 
-	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/wire"
 )
@@ -101,121 +100,31 @@ func (s *Store) ProblemCounts(ctx context.Context) ([]wire.CodeCount, error) {
 	return counts, nil
 }
 
-// ObjectCounts counts what is where.
+// ObjectCounts counts what is where, but for the entries.
 func (s *Store) ObjectCounts(ctx context.Context) (wire.ObjectCounts, error) {
 	var c wire.ObjectCounts
 	err := s.raw(ctx, `SELECT
-		(SELECT count(*) FROM entries WHERE kind = 'user' AND gone IS NULL) AS entries,
-		(SELECT count(*) FROM links WHERE kind = 'user') AS linked,
-		(SELECT count(*) FROM links WHERE kind = 'group') AS groups,
-		(SELECT count(*) FROM links WHERE kind = 'contact') AS contacts,
-		(SELECT count(*) FROM links WHERE kind = 'user' AND left_at IS NOT NULL) AS suspended,
+		count(*) FILTER (WHERE kind = 'user') AS linked,
+		count(*) FILTER (WHERE kind = 'group') AS groups,
+		count(*) FILTER (WHERE kind = 'contact') AS contacts,
+		count(*) FILTER (WHERE kind = 'user' AND left_at IS NOT NULL) AS suspended,
 		(SELECT count(*) FROM resources r WHERE NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)) AS cloud_only,
-		(SELECT count(*) FROM dirty) AS dirty`).Scan(&c).Error
+		(SELECT count(*) FROM dirty) AS dirty FROM links`).Scan(&c).Error
 	return c, err
 }
 
-// EntryCount counts the people of a directory.
-func (s *Store) EntryCount(ctx context.Context, directory string) (int, error) {
-	var n int
-	return n, s.raw(ctx, `SELECT count(*) FROM entries WHERE directory = ? AND kind = 'user' AND gone IS NULL`, directory).Scan(&n).Error
-}
-
-// hitRow is a row of a search.
-type hitRow struct {
-	Type, Kind                     string
-	Directory, EntryID, ResourceID string
-	DN                             string `gorm:"column:dn"`
-	Name, Login, State             string
-	Active                         *bool
-	Gone                           bool
-	Total                          int
-}
-
-// FindQuery searches objects.
-type FindQuery struct {
-	Text string
-	IDs  []entry.ID // the text read as an id, in every reading
-	// Among, where it is not nil, are the only entries that are looked for.
-	Among  []Ref
-	State  string
-	Kind   string // of entries; "" for all
-	Sort   string // name, -name, login, -login, state, -state
-	Offset int
-	Limit  int
-}
-
-// findFrom joins entries with their resources, and adds resources that no
-// entry owns; state is where each object stands.
-const findFrom = `FROM (
-	SELECT 'entry' AS type, e.kind, e.directory, e.id::text AS entry_id, coalesce(l.resource_id, '') AS resource_id, e.dn,
-		coalesce(nullif(e.attributes->'displayName'->>0, ''), e.attributes->'cn'->>0, e.dn) AS name,
-		coalesce(r.attributes->>'userName', e.attributes->'userPrincipalName'->>0, e.attributes->'mail'->>0, '') AS login,
-		r.active, e.gone IS NOT NULL AS gone,
-		CASE WHEN p.entry_id IS NOT NULL THEN 'problem' WHEN e.gone IS NOT NULL AND l.resource_id IS NULL THEN 'removed' WHEN l.left_at IS NOT NULL THEN 'suspended'
-			WHEN d.entry_id IS NOT NULL THEN 'changing' WHEN l.resource_id IS NOT NULL THEN 'in-step' ELSE 'not-synced' END AS state
-	FROM entries e LEFT JOIN ties l ON l.directory = e.directory AND l.entry_id = e.id LEFT JOIN resources r ON r.id = l.resource_id
-		LEFT JOIN problems p ON p.directory = e.directory AND p.entry_id = e.id LEFT JOIN dirty d ON d.directory = e.directory AND d.entry_id = e.id
-	WHERE e.kind <> 'container' AND (@kind = '' OR e.kind = @kind) AND (@text = '' OR e.search LIKE @pattern OR r.search LIKE @pattern OR e.id::text = ANY((@ids)::text[]))
-		AND (NOT @among OR e.directory || '/' || e.id = ANY((@refs)::text[]))
-	UNION ALL
-	SELECT 'resource', r.kind, '', '', r.id, '', coalesce(r.attributes->>'displayName', r.attributes->>'userName', r.id), coalesce(r.attributes->>'userName', ''), r.active, false, 'cloud-only'
-	FROM resources r WHERE NOT @among AND @kind IN ('', r.kind) AND NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)
-		AND (@text = '' OR r.search LIKE @pattern OR r.id = ANY((@ids)::text[]))
-) o WHERE @state IN ('', state)`
-
-// Exact finds the one object whose entry id, resource id, distinguished name or
-// login is exactly the text, by index; false when there is none, or several.
-func (s *Store) Exact(ctx context.Context, text string, ids []entry.ID) (wire.Hit, bool, error) {
-	path := ""
-	if dn, err := entry.ParseDN(text); err == nil {
-		path = dn.Path()
+// PeopleCounts counts the people of each directory.
+func (s *Store) PeopleCounts(ctx context.Context) (map[string]int, error) {
+	var rows []struct {
+		Directory string
+		N         int
 	}
-	var refs []struct{ Directory, EntryID, ResourceID string }
-	err := s.raw(ctx, `
-		SELECT directory, id::text AS entry_id, '' AS resource_id FROM entries WHERE id = ANY((@ids)::text[]::uuid[]) AND kind <> 'container'
-		UNION SELECT directory, id::text, '' FROM entries WHERE @path <> '' AND path = @path AND kind <> 'container' AND gone IS NULL AND directory IN (SELECT directory FROM directory_states)
-		UNION SELECT coalesce(l.directory, ''), coalesce(l.entry_id::text, ''), CASE WHEN l.id IS NULL THEN r.id ELSE '' END
-			FROM resources r LEFT JOIN links l ON l.resource_id = r.id WHERE r.keys && ARRAY['userName=' || lower(@text)] OR r.id = @text OR r.id = ANY((@ids)::text[])
-		LIMIT 2`, map[string]any{"ids": idArray(ids), "path": path, "text": text}).Scan(&refs).Error
-	if err != nil || len(refs) != 1 {
-		return wire.Hit{}, false, err
+	if err := s.raw(ctx, `SELECT directory, count(*) AS n FROM entries WHERE kind = 'user' AND gone IS NULL GROUP BY directory`).Scan(&rows).Error; err != nil {
+		return nil, err
 	}
-	hit := wire.Hit{Type: "entry", Directory: refs[0].Directory, EntryID: refs[0].EntryID, ResourceID: refs[0].ResourceID}
-	if hit.EntryID == "" {
-		hit.Type = "resource"
+	counts := map[string]int{}
+	for _, row := range rows {
+		counts[row.Directory] = row.N
 	}
-	return hit, true, nil
-}
-
-// Find searches entries and resources by name, login, address or id, and tells
-// how many fit.
-func (s *Store) Find(ctx context.Context, q FindQuery) ([]wire.Hit, int, error) {
-	refs := make(textArray, len(q.Among))
-	for i, ref := range q.Among {
-		refs[i] = ref.Directory + "/" + ref.ID.String()
-	}
-	args := map[string]any{"among": q.Among != nil, "refs": refs, "text": q.Text, "pattern": like(strings.ToLower(q.Text)), "ids": idArray(q.IDs), "state": q.State, "kind": q.Kind, "offset": q.Offset, "limit": q.Limit}
-	order, ok := map[string]string{"": "lower(name)", "name": "lower(name)", "-name": "lower(name) DESC", "login": "login", "-login": "login DESC", "state": "state, lower(name)", "-state": "state DESC, lower(name)"}[q.Sort]
-	if !ok {
-		return nil, 0, problem.New(problem.BadInput, "sort %q: use name, login or state, with a minus for the other way round", q.Sort)
-	}
-	var rows []hitRow
-	// One pass counts and pages.
-	if err := s.raw(ctx, `SELECT *, count(*) OVER () AS total `+findFrom+` ORDER BY `+order+`, entry_id, resource_id OFFSET @offset LIMIT @limit`, args).Scan(&rows).Error; err != nil {
-		return nil, 0, err
-	}
-	total := 0
-	if len(rows) > 0 {
-		total = rows[0].Total
-	} else if q.Offset > 0 { // past the end
-		if err := s.raw(ctx, `SELECT count(*) `+findFrom, args).Scan(&total).Error; err != nil {
-			return nil, 0, err
-		}
-	}
-	hits := make([]wire.Hit, len(rows))
-	for i, r := range rows {
-		hits[i] = wire.Hit{Type: r.Type, Kind: r.Kind, Name: r.Name, Login: r.Login, DN: r.DN, Directory: r.Directory, EntryID: r.EntryID, ResourceID: r.ResourceID, Active: r.Active, Gone: r.Gone, State: r.State}
-	}
-	return hits, total, nil
+	return counts, nil
 }

@@ -218,7 +218,7 @@ func (s *Store) MemberDiffs(ctx context.Context, run int64, groups []Ref, kinds 
 		have AS (SELECT g.directory, g.entry_id, g.resource_id, rm.member_id AS member FROM g JOIN resource_members rm ON rm.group_id = g.resource_id WHERE g.whole
 			UNION ALL SELECT k.directory, k.entry_id, k.resource_id, rm.member_id FROM single k JOIN resource_members rm ON rm.group_id = k.resource_id AND rm.member_id = k.member)
 		SELECT coalesce(w.directory, h.directory), coalesce(w.entry_id, h.entry_id)::text, coalesce(w.resource_id, h.resource_id), coalesce(w.member, h.member),
-			w.member IS NOT NULL, coalesce(w.kind, r.kind, ''), coalesce(r.attributes->>'displayName', r.attributes->>'userName', e.attributes->'displayName'->>0, e.dn, '')
+			w.member IS NOT NULL, coalesce(w.kind, r.kind, ''), coalesce(r.name, e.name, '')
 		FROM want w FULL JOIN have h ON h.directory = w.directory AND h.entry_id = w.entry_id AND h.member = w.member
 		LEFT JOIN resources r ON r.id = coalesce(w.member, h.member)
 		LEFT JOIN entries e ON r.id IS NULL AND e.directory = w.directory AND e.id = w.member_entry
@@ -375,7 +375,7 @@ func (s *Store) MembersBeside(ctx context.Context, ref Ref, limit int) ([]Member
 		MemberView
 		Path string
 	}
-	err := s.raw(ctx, `SELECT coalesce(e.dn, '') AS dn, m.member_path AS path, coalesce(e.kind, '') AS kind, coalesce(e.attributes->'displayName'->>0, e.attributes->'cn'->>0, '') AS name,
+	err := s.raw(ctx, `SELECT coalesce(e.dn, '') AS dn, m.member_path AS path, coalesce(e.kind, '') AS kind, coalesce(e.name, '') AS name,
 		coalesce(l.resource_id, '') AS resource_id, l.left_at IS NOT NULL AS left, e.id IS NOT NULL AS known, coalesce(e.directory, '') AS directory, coalesce(e.id::text, '') AS entry_id
 		FROM memberships m LEFT JOIN entries e ON e.directory = m.directory AND e.id = m.member_id
 		LEFT JOIN ties l ON l.directory = m.directory AND l.entry_id = m.member_id

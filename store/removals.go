@@ -31,12 +31,17 @@ type removalRow struct {
 }
 
 // CountsOf counts what the mirror and the links have of a directory.
-func (s *Store) CountsOf(ctx context.Context, directory string) (entries, links, active int, err error) {
-	var row struct{ Entries, Links, Active int }
+func (s *Store) CountsOf(ctx context.Context, directory string) (entries, links int, err error) {
+	var row struct{ Entries, Links int }
 	err = s.raw(ctx, `SELECT (SELECT count(*) FROM entries WHERE directory = @d AND gone IS NULL AND kind <> 'container') AS entries,
-		(SELECT count(*) FROM links WHERE directory = @d ) AS links,
-		(SELECT count(*) FROM links l JOIN resources r ON r.id = l.resource_id WHERE l.directory = @d AND r.active) AS active`, map[string]any{"d": directory}).Scan(&row).Error
-	return row.Entries, row.Links, row.Active, err
+		(SELECT count(*) FROM links WHERE directory = @d) AS links`, map[string]any{"d": directory}).Scan(&row).Error
+	return row.Entries, row.Links, err
+}
+
+// WorkingLinks counts the accounts of a directory that can be signed in to.
+func (s *Store) WorkingLinks(ctx context.Context, directory string) (int, error) {
+	var n int
+	return n, s.raw(ctx, `SELECT count(*) FROM links l JOIN resources r ON r.id = l.resource_id WHERE l.directory = ? AND r.active`, directory).Scan(&n).Error
 }
 
 // TakeAway puts the links of a directory aside and forgets its entries. It must

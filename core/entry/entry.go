@@ -38,6 +38,16 @@ type Entry struct {
 // LinkKey is the value that ties this entry to its resource (externalId).
 func (e Entry) LinkKey() string { return e.ID.String() }
 
+// Name is what people call the entry; the DN where it has no name.
+func (e Entry) Name() string {
+	for _, attribute := range []string{"displayName", "cn", "uid"} {
+		if name := strings.TrimSpace(e.Attributes.First(attribute)); name != "" {
+			return name
+		}
+	}
+	return e.DN
+}
+
 // Attributes maps an attribute description to its values. Names keep the
 // directory's spelling; lookups ignore case (RFC 4512 section 2.5).
 type Attributes map[string][]string

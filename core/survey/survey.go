@@ -153,7 +153,7 @@ func New(options Options) *Survey {
 // Add looks at one entry in scope.
 func (s *Survey) Add(e entry.Entry) {
 	s.Looked++
-	about := Finding{Kind: e.Kind, Directory: e.Directory, EntryID: e.ID, DN: e.DN, Name: nameOf(e)}
+	about := Finding{Kind: e.Kind, Directory: e.Directory, EntryID: e.ID, DN: e.DN, Name: e.Name()}
 	if s.options.Join != nil && e.Kind == entry.User {
 		about.person = s.options.Join.Keys(e)
 	}
@@ -170,7 +170,7 @@ func (s *Survey) Add(e entry.Entry) {
 
 // Collision notes that an entry would meet a resource that is in the cloud.
 func (s *Survey) Collision(e entry.Entry, attribute, value, detail string) {
-	s.findings = append(s.findings, Finding{Code: Collides, Kind: e.Kind, Directory: e.Directory, EntryID: e.ID, DN: e.DN, Name: nameOf(e),
+	s.findings = append(s.findings, Finding{Code: Collides, Kind: e.Kind, Directory: e.Directory, EntryID: e.ID, DN: e.DN, Name: e.Name(),
 		Attribute: attribute, Value: value, Detail: detail, Action: None})
 }
 
@@ -369,15 +369,6 @@ func (s *Survey) twice(holders map[string]Finding, key string, code Code, f Find
 		}
 		s.findings = append(s.findings, first)
 	}
-}
-
-func nameOf(e entry.Entry) string {
-	for _, name := range []string{"displayName", "cn", "uid"} {
-		if text := strings.TrimSpace(e.Attributes.First(name)); text != "" {
-			return text
-		}
-	}
-	return e.DN
 }
 
 func fullName(e entry.Entry) string {

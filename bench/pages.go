@@ -1,0 +1,102 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"slices"
+	"strings"
+
+	"kambrel.example/kambrel/wire"
+)
+
+// pagesOf lists what the console's pages ask for; %[1]d is a run that changed
+// everybody, %[2]d a rehearsal, %[3]d a survey.
+const pagesOf = `/health
+/runs
+/runs?changed=true
+/runs/%[1]d
+/runs/%[1]d/changes
+/runs/%[1]d/changes?operation=create&text=crew0001
+/runs/%[1]d/changes?text=strand&limit=50
+/objects
+/objects?cursor=50
+/objects?sort=-name
+/objects?sort=login
+/objects?sort=state
+/objects?state=in-step
+/objects?state=problem
+/objects?state=suspended
+/objects?state=not-synced
+/objects?state=cloud-only
+/objects?kind=group
+/objects?text=crew0001
+/objects?text=crew001234
+/objects?text=strand
+/objects?text=nobody
+/object?text=crew001234@brisling.example
+/problems
+/forecasts/%[2]d
+/forecasts/%[2]d/unclaimed
+/surveys/%[3]d
+/surveys/%[3]d/findings
+/directories
+/settings/defaults/user
+/formulas/functions
+/agents
+/directories/brisling/containers
+/cloud
+/settings/draft
+/settings/revisions
+/removals
+/repairs`
+
+// pages asks for the data of every console page a few times, and returns the
+// time within which 95 of 100 answers came.
+func (s *stage) pages(ctx context.Context) (float64, error) {
+	token, err := s.client.NewToken(ctx, wire.NewToken{Name: "bench", Role: wire.Viewer})
+	if err != nil {
+		return 0, err
+	}
+	get := func(path string) error {
+		request, err := http.NewRequestWithContext(ctx, http.MethodGet, s.address+"/api/v1"+path, nil)
+		if err != nil {
+			return err
+		}
+		request.Header.Set("Authorization", "Bearer "+token.Secret)
+		response, err := http.DefaultClient.Do(request)
+		if err != nil {
+			return err
+		}
+		defer response.Body.Close()
+		text, err := io.ReadAll(response.Body)
+		if err == nil && response.StatusCode != http.StatusOK {
+			err = fmt.Errorf("%s answers %s: %.200s", path, response.Status, text)
+		}
+		return err
+	}
+	var times []float64
+	s.slowest = 0
+	for _, path := range strings.Split(fmt.Sprintf(pagesOf, s.runs["delta"], s.runs["full"], s.runs["survey"]), "\n") {
+		var own []float64
+		for range tries {
+			took, err := timed(func() error { return get(path) })
+			if err != nil {
+				return 0, err
+			}
+			own = append(own, took)
+		}
+		middle := median(own)
+		if middle > s.slowest {
+			s.slowest, s.slowestPage = middle, path
+		}
+		if middle > 0.1 {
+			fmt.Fprintf(os.Stderr, "bench:     %-48s %8.3f s\n", path, middle)
+		}
+		times = append(times, own...)
+	}
+	slices.Sort(times)
+	return times[len(times)*95/100], nil
+}
