@@ -69,7 +69,6 @@ const from: Record<string, string> = { cloud: 'The cloud tells them', settings: 
 </template>
 
 <style scoped>
-.columns { display: grid; grid-template-columns: minmax(0, 1fr) 330px; gap: 14px; align-items: start; }
 section { margin-bottom: 14px; }
 .plain { width: 100%; border-collapse: collapse; }
 .plain th { font-weight: 400; text-align: left; white-space: nowrap; }

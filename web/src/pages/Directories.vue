@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // Directories and agents: what is connected, how well, and what to do next.
 import { NButton, NForm, NFormItem, NInput, NPopconfirm, NRadio, NRadioGroup, NSkeleton, useMessage } from 'naive-ui'
-import { onUnmounted, reactive, ref } from 'vue'
+import { reactive, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, Refusal, unwrap, type Schemas } from '../api/client'
@@ -20,13 +20,11 @@ const adding = useQuery<'yes' | ''>('add', '')
 const { data, failure, again } = useLoad(() => unwrap(api.GET('/api/v1/directories')), [])
 const agents = useLoad(() => unwrap(api.GET('/api/v1/agents')), [])
 const removals = useLoad(() => unwrap(api.GET('/api/v1/removals')), [])
-onUnmounted(
-  useLive().listen((event) => {
-    if (event.kind === 'agent' || event.kind === '') void agents.again()
-    if (event.kind !== 'repair') void again()
-    if (event.kind === 'settings') void removals.again()
-  }),
-)
+useLive().listen((event) => {
+  if (event.kind === 'agent' || event.kind === '') void agents.again()
+  if (event.kind !== 'repair') void again()
+  if (event.kind === 'settings') void removals.again()
+})
 
 const form = reactive({ name: '', dialect: 'ad' as 'ad' | 'standard', base: '' })
 const refused = ref('')

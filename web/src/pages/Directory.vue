@@ -2,7 +2,7 @@
 // One directory on its way from a name to the first run: agent, probe, reading,
 // containers, activation; and later how it stands.
 import { NButton, NCheckbox, NInput, NModal, NSkeleton, useMessage } from 'naive-ui'
-import { computed, onUnmounted, ref, shallowRef } from 'vue'
+import { computed, ref, shallowRef } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, unwrap, type Schemas } from '../api/client'
@@ -21,7 +21,7 @@ const session = useSession()
 const message = useMessage()
 const name = computed(() => String(route.params.name))
 const { data, failure, again } = useLoad(() => unwrap(api.GET('/api/v1/directories/{name}', { params: { path: { name: name.value } } })), [name])
-onUnmounted(useLive().listen((event) => event.kind !== 'repair' && void again()))
+useLive().listen((event) => event.kind !== 'repair' && void again())
 
 const online = computed(() => data.value?.agents.filter((agent) => agent.state === 'online') ?? [])
 const steps = computed(() => {
@@ -200,8 +200,6 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
 </template>
 
 <style scoped>
-.columns { display: grid; grid-template-columns: minmax(0, 1fr) 320px; gap: 14px; align-items: start; }
-.left, .right { display: flex; flex-direction: column; gap: 14px; min-width: 0; }
 .steps { list-style: none; display: flex; flex-wrap: wrap; gap: 6px 22px; margin: 0 0 14px; padding: 0; color: var(--ink-3); }
 .steps li { display: flex; align-items: center; gap: 7px; }
 .steps .number { width: 20px; height: 20px; border-radius: 50%; border: 1.5px solid currentColor; display: inline-grid; place-items: center; font-size: 12px; }

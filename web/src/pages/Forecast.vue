@@ -1,26 +1,25 @@
 <script setup lang="ts">
 // What would become of everybody, before anything is written: who is linked,
 // adopted, created, and where somebody must decide.
-import { NButton, NDataTable, NInput, NPagination, NSkeleton, useMessage, type DataTableColumns } from 'naive-ui'
-import { computed, h, onUnmounted, shallowRef } from 'vue'
+import { NButton, NDataTable, NInput, NPagination, NSkeleton, type DataTableColumns } from 'naive-ui'
+import { computed, h } from 'vue'
 import { RouterLink } from 'vue-router'
 
-import { api, orNull, unwrap, type Change, type Run, type Schemas } from '../api/client'
+import { api, orNull, unwrap, type Change, type Schemas } from '../api/client'
 import Diffs from '../parts/Diffs.vue'
 import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
 import { useLoad } from '../parts/useLoad'
 import { useQuery } from '../parts/useQuery'
+import { useRun } from '../parts/useRun'
 import { useTyped } from '../parts/useTyped'
 import { took, when } from '../parts/words'
 import Decide from '../setup/Decide.vue'
 import { outcomeWord, tiles } from '../setup/outcomes'
-import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
 const pageSize = 50
 const session = useSession()
-const message = useMessage()
 const outcome = useQuery<string>('outcome', '', 'cursor')
 const kind = useQuery<'user' | 'group' | 'contact' | ''>('kind', '', 'cursor')
 const text = useQuery<string>('text', '', 'cursor')
@@ -53,30 +52,14 @@ const exported = computed(() => {
   const query = new URLSearchParams(Object.entries({ ...chosenBy(outcome.value), kind: kind.value, text: text.value }).filter(([, value]) => value) as [string, string][])
   return `/api/v1/runs/${forecast.data.value?.run.id ?? 0}/changes.csv?${query}`
 })
-const running = shallowRef<Run | null>(null)
-onUnmounted(useLive().listen((event) => event.kind === 'run' && event.id !== undefined && event.id === running.value?.id && void follow(event.id)))
-async function follow(id: number): Promise<void> {
-  const run = await unwrap(api.GET('/api/v1/runs/{id}', { params: { path: { id } } }))
-  running.value = run
-  if (!run.ended) return
-  running.value = null
-  if (run.failure) message.error(`${run.failure.title}: ${run.failure.detail}`, { duration: 9000, closable: true })
-  await forecast.again()
-}
-async function start(draft: boolean): Promise<void> {
-  try {
-    running.value = await unwrap(api.POST('/api/v1/forecasts', { body: { draft } }))
-    await follow(running.value.id)
-  } catch (e) {
-    message.error((e as Error).message, { duration: 9000, closable: true })
-  }
-}
+const { running, start } = useRun((run) => run.kind === 'full' && Boolean(run.rehearsal), forecast.again)
+const forecastNow = (draft: boolean) => start(() => unwrap(api.POST('/api/v1/forecasts', { body: { draft } })))
 
 const groups = computed(() => tiles(forecast.data.value?.outcomes ?? [], (code) => kinds.data.value?.find((k) => k.code === code)?.title ?? code))
 function choose(tile: { kind: Schemas['Outcome']['kind']; outcome: string }): void {
   const here = outcome.value === tile.outcome && kind.value === tile.kind
   outcome.value = here ? '' : tile.outcome
-  window.setTimeout(() => (kind.value = here ? '' : tile.kind)) // one step of the URL after the other
+  kind.value = here ? '' : tile.kind
 }
 const decides = (change: Change) => change.operation === 'none' && ['near-miss', 'ambiguous-match', 'protected-resource', 'link-conflict', 'held-by-hand'].includes(change.code ?? '')
 const columns: DataTableColumns<Change> = [
@@ -101,8 +84,8 @@ const page = computed(() => (outcome.value === 'unclaimed' ? unclaimed.data.valu
       <h1>Forecast</h1>
       <span v-if="forecast.data.value" class="quiet">of {{ when(forecast.data.value.run.ended) }} by {{ forecast.data.value.run.draft ? `draft version ${forecast.data.value.run.draft}` : `settings revision ${forecast.data.value.run.revision}` }}: {{ forecast.data.value.run.counts.planned.toLocaleString('en') }} looked at in {{ took(forecast.data.value.run.started, forecast.data.value.run.ended) }}</span>
       <template v-if="session.may('operator')">
-        <NButton class="push" size="small" type="primary" :loading="Boolean(running)" @click="start(false)">Forecast now</NButton>
-        <NButton size="small" :disabled="Boolean(running)" @click="start(true)">By the draft</NButton>
+        <NButton class="push" size="small" type="primary" :loading="Boolean(running)" @click="forecastNow(false)">Forecast now</NButton>
+        <NButton size="small" :disabled="Boolean(running)" @click="forecastNow(true)">By the draft</NButton>
       </template>
     </div>
     <p v-if="running" class="quiet" role="status">{{ running.stage === 'plan' ? `Planned ${running.counts.planned.toLocaleString('en')}` : 'Reading what changed' }}… You can leave this page.</p>

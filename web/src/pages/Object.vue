@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // One object: entry, link and resource side by side, and why.
 import { NCheckbox, NSkeleton } from 'naive-ui'
-import { computed, onUnmounted, ref } from 'vue'
+import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
 import { api, unwrap } from '../api/client'
@@ -19,7 +19,7 @@ import { useLive } from '../state/live'
 const route = useRoute()
 const id = computed(() => String(route.params.id))
 const { data: object, failure, again } = useLoad(() => unwrap(api.GET('/api/v1/object', { params: { query: { text: id.value } } })), [id])
-onUnmounted(useLive().listen((event) => event.kind === 'run' && void again()))
+useLive().listen((event) => event.kind === 'run' && void again())
 
 const onlyDifferent = ref(false)
 const attributes = computed(() => (object.value?.attributes ?? []).filter((a) => !onlyDifferent.value || !a.same))

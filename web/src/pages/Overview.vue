@@ -124,7 +124,7 @@ const numbers = computed(() => {
 .number { padding: 10px 14px; display: flex; flex-direction: column; color: var(--ink); }
 .number:hover { text-decoration: none; border-color: var(--accent); }
 .big { font-size: 24px; font-weight: 600; }
-.columns { display: grid; grid-template-columns: repeat(auto-fit, minmax(430px, 1fr)); gap: 14px; align-items: start; }
+.columns { grid-template-columns: repeat(auto-fit, minmax(430px, 1fr)); }
 .run + .run { margin-top: 10px; padding-top: 10px; border-top: 1px solid var(--line); }
 .next { margin: 12px 0 0; }
 .list { width: 100%; border-collapse: collapse; }

@@ -191,8 +191,7 @@ const days = computed({
 </template>
 
 <style scoped>
-.columns { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 480px); gap: 14px; align-items: start; margin-top: 12px; }
-.right { display: flex; flex-direction: column; gap: 14px; min-width: 0; }
+.columns { --aside: minmax(0, 480px); margin-top: 12px; }
 .rules { table-layout: fixed; }
 .rules td { padding: 5px 8px 5px 14px; }
 .rules td:first-child { width: 34%; overflow-wrap: anywhere; }

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // One run, live while it goes on, and its changes with before and after.
 import { NButton, NDataTable, NInput, NPopconfirm, NProgress, NSelect, NSkeleton, useMessage, type DataTableColumns } from 'naive-ui'
-import { computed, h, onUnmounted } from 'vue'
+import { computed, h } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 
 import { api, unwrap, type Change } from '../api/client'
@@ -38,14 +38,12 @@ const changes = useLoad(
     })),
   [id, kind, operation, state, text, cursor],
 )
-onUnmounted(
-  useLive().listen((event) => {
-    if (event.kind === '' || (event.kind === 'run' && event.id === id.value)) {
-      void again()
-      void changes.again()
-    }
-  }),
-)
+useLive().listen((event) => {
+  if (event.kind === '' || (event.kind === 'run' && event.id === id.value)) {
+    void again()
+    void changes.again()
+  }
+})
 
 const ended = computed(() => Boolean(run.value?.ended))
 const progress = computed(() => {

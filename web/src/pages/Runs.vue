@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { NButton, NDataTable, NSelect, NSwitch, useMessage, type DataTableColumns } from 'naive-ui'
-import { computed, h, onUnmounted, ref } from 'vue'
+import { computed, h, ref } from 'vue'
 import { RouterLink, useRouter } from 'vue-router'
 
 import { api, unwrap, type Run } from '../api/client'
@@ -27,7 +27,7 @@ const { data, failure, loading, again } = useLoad(
   () => unwrap(api.GET('/api/v1/runs', { params: { query: { limit: pageSize, cursor: cursor.value || undefined, state: state.value || undefined, kind: kind.value || undefined, changed: changed.value === 'yes' || undefined } } })),
   [state, kind, changed, cursor],
 )
-onUnmounted(useLive().listen((event) => event.kind === 'run' && void again()))
+useLive().listen((event) => event.kind === 'run' && void again())
 
 const states = [
   { label: 'All states', value: '' }, { label: 'In step', value: 'in-step' }, { label: 'With problems', value: 'problems' },

@@ -173,8 +173,6 @@ const plural: Record<string, string> = { user: 'people', group: 'groups', contac
 </template>
 
 <style scoped>
-.columns { display: grid; grid-template-columns: minmax(0, 1fr) 330px; gap: 14px; align-items: start; }
-.left, .right { display: flex; flex-direction: column; gap: 14px; min-width: 0; }
 .take { margin: 8px 0 10px; }
 h3 { font-size: 13px; margin: 14px 0 6px; }
 .kind + .kind { border-top: 1px solid var(--line); margin-top: 8px; padding-top: 8px; }

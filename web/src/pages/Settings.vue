@@ -2,7 +2,7 @@
 // The settings as one document: the draft and what it changes, the text, the
 // history.
 import { NButton, NInput, NSelect, NSkeleton, useMessage } from 'naive-ui'
-import { computed, onMounted, onUnmounted, ref, shallowRef, watch } from 'vue'
+import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 
 import { api, Refusal, unwrap, type Schemas } from '../api/client'
 import Fault from '../parts/Fault.vue'
@@ -25,7 +25,7 @@ const to = useQuery<string>('to', '')
 onMounted(draft.load)
 
 const history = useLoad(() => unwrap(api.GET('/api/v1/settings/revisions', { params: { query: { limit: 200 } } })), [])
-onUnmounted(useLive().listen((event) => event.kind === 'settings' && void history.again()))
+useLive().listen((event) => event.kind === 'settings' && void history.again())
 
 // The text is edited apart from the document, since it may be no YAML while it
 // is typed.
@@ -153,7 +153,6 @@ const line = (fault: Schemas['Fault']) => fault.fileLine || fault.line
 </template>
 
 <style scoped>
-.columns { display: grid; grid-template-columns: minmax(0, 1fr) 330px; gap: 14px; align-items: start; }
 .tabs { padding: 4px 14px 0; }
 .tools { margin-bottom: 8px; }
 .push { margin-left: auto; }

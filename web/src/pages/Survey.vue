@@ -1,15 +1,16 @@
 <script setup lang="ts">
 // What the cloud would refuse, found beforehand, and repaired in the directory.
 import { NButton, NDataTable, NInput, NModal, NPagination, NSelect, NSkeleton, useMessage, type DataTableColumns, type DataTableRowKey } from 'naive-ui'
-import { computed, h, onUnmounted, reactive, ref, shallowRef, watch } from 'vue'
+import { computed, h, reactive, ref, shallowRef, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 
-import { api, orNull, unwrap, type Run, type Schemas } from '../api/client'
+import { api, orNull, unwrap, type Schemas } from '../api/client'
 import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
 import Tag from '../parts/Tag.vue'
 import { useLoad } from '../parts/useLoad'
 import { useQuery } from '../parts/useQuery'
+import { useRun } from '../parts/useRun'
 import { useTyped } from '../parts/useTyped'
 import { count, took, when } from '../parts/words'
 import { useLive } from '../state/live'
@@ -35,36 +36,22 @@ const findings = useLoad(
 )
 const repairs = useLoad(() => unwrap(api.GET('/api/v1/repairs')), [])
 
-const running = shallowRef<Run | null>(null)
-const repair = shallowRef<Schemas['Repair'] | null>(null)
-onUnmounted(
-  live.listen((event) => {
-    if (event.kind === 'run' && event.id !== undefined && event.id === running.value?.id) void follow(event.id)
-    if (event.kind === 'repair') {
-      void repairs.again()
-      if (event.id !== undefined && event.id === repair.value?.id) void showRepair(event.id)
-    }
-  }),
+const { running, start } = useRun(
+  (run) => run.kind === 'survey',
+  async () => {
+    page.value = '1'
+    await survey.again()
+    await findings.again()
+  },
 )
-async function follow(id: number): Promise<void> {
-  const run = await unwrap(api.GET('/api/v1/runs/{id}', { params: { path: { id } } }))
-  running.value = run
-  if (!run.ended) return
-  running.value = null
-  if (run.failure) message.error(`${run.failure.title}: ${run.failure.detail}`, { duration: 9000, closable: true })
-  page.value = '1'
-  await survey.again()
-  await findings.again()
-}
-async function start(draft: boolean): Promise<void> {
-  try {
-    running.value = await unwrap(api.POST('/api/v1/surveys', { body: { draft } }))
-    await follow(running.value.id)
-  } catch (e) {
-    message.error((e as Error).message, { duration: 9000, closable: true })
+const surveyNow = (draft: boolean) => start(() => unwrap(api.POST('/api/v1/surveys', { body: { draft } })))
+const repair = shallowRef<Schemas['Repair'] | null>(null)
+live.listen((event) => {
+  if (event.kind === 'repair') {
+    void repairs.again()
+    if (event.id !== undefined && event.id === repair.value?.id) void showRepair(event.id)
   }
-}
-
+})
 // Choosing findings and their new values.
 const chosen = ref<DataTableRowKey[]>([])
 watch([code, text, () => survey.data.value?.run.id], () => (chosen.value = []))
@@ -163,8 +150,8 @@ const stateTone = { done: 'success', failed: 'error', waiting: 'info' } as const
       <h1>Survey</h1>
       <span v-if="survey.data.value" class="quiet">of {{ when(survey.data.value.run.ended) }} by {{ survey.data.value.run.by }}: {{ survey.data.value.run.counts.surveyed ?? 0 }} entries in {{ took(survey.data.value.run.started, survey.data.value.run.ended) }}, {{ count(survey.data.value.run.counts.findings ?? 0, 'finding') }}</span>
       <template v-if="session.may('operator')">
-        <NButton class="push" size="small" type="primary" :loading="Boolean(running)" @click="start(false)">Survey now</NButton>
-        <NButton size="small" :disabled="Boolean(running)" @click="start(true)">By the draft</NButton>
+        <NButton class="push" size="small" type="primary" :loading="Boolean(running)" @click="surveyNow(false)">Survey now</NButton>
+        <NButton size="small" :disabled="Boolean(running)" @click="surveyNow(true)">By the draft</NButton>
       </template>
     </div>
     <p v-if="running" class="quiet" role="status">{{ running.stage === 'survey' ? `Looking: ${(running.counts.surveyed ?? 0).toLocaleString('en')} entries` : 'Reading what changed' }}…</p>
@@ -223,14 +210,14 @@ const stateTone = { done: 'success', failed: 'error', waiting: 'info' } as const
       <template v-if="repair">
         <p role="status">{{ repair.done }} done, <span :class="{ bad: repair.failed }">{{ repair.failed }} refused</span>, {{ repair.waiting }} waiting. By {{ repair.by }}, {{ when(repair.created) }}.</p>
         <div class="edit"><table><thead><tr><th>State</th><th>Entry</th><th>Attribute</th><th>Before</th><th>After</th><th>Answer</th></tr></thead><tbody><tr v-for="item in repair.items ?? []" :key="item.number"><td><Tag :text="item.state ?? ''" :tone="stateTone[item.state ?? 'waiting']" /></td><td><Dn :dn="item.dn ?? ''" /></td><td>{{ item.attribute }}</td><td class="before">{{ item.before || 'nothing' }}</td><td class="before">{{ item.after || 'nothing' }}</td><td class="bad">{{ item.answer }}</td></tr></tbody></table></div>
-        <div class="row"><NButton v-if="session.may('administrator') && repair.done && repair.state !== 'running'" size="small" @click="undo(repair.id)">Undo: bring the old values back</NButton><NButton v-if="repair.state !== 'running'" size="small" @click="start(false)">Survey again</NButton></div>
+        <div class="row"><NButton v-if="session.may('administrator') && repair.done && repair.state !== 'running'" size="small" @click="undo(repair.id)">Undo: bring the old values back</NButton><NButton v-if="repair.state !== 'running'" size="small" @click="surveyNow(false)">Survey again</NButton></div>
       </template>
     </NModal>
   </div>
 </template>
 
 <style scoped>
-.columns { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: 14px; align-items: start; margin-bottom: 12px; }
+.columns { --aside: minmax(0, 1fr); margin-bottom: 12px; }
 .kinds, .domains { padding: 8px 12px; }
 .kind { display: flex; justify-content: space-between; width: 100%; background: none; border: 0; border-left: 3px solid transparent; font: inherit; color: inherit; padding: 3px 8px; cursor: pointer; text-align: left; }
 .kind:hover { color: var(--accent); }

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // What activating the draft would do: rehearsed, live, and then activated.
 import { NButton, NInput, NPopconfirm, NProgress, useMessage } from 'naive-ui'
-import { computed, onUnmounted, ref, shallowRef, watch } from 'vue'
+import { computed, ref, shallowRef, watch } from 'vue'
 
 import { api, unwrap, type Run } from '../api/client'
 import { count } from '../parts/words'
@@ -30,7 +30,7 @@ async function refresh(id: number): Promise<void> {
   const now = await unwrap(api.GET('/api/v1/runs/{id}', { params: { path: { id } } }))
   if (run.value?.id === id) run.value = now
 }
-onUnmounted(live.listen((event) => event.kind === 'run' && event.id !== undefined && event.id === run.value?.id && void refresh(event.id)))
+live.listen((event) => event.kind === 'run' && event.id !== undefined && event.id === run.value?.id && void refresh(event.id))
 
 async function show(): Promise<void> {
   starting.value = true

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // The whole way of one entry, alone: what would be written, or written at once.
 import { NButton, NPopconfirm, useMessage } from 'naive-ui'
-import { onUnmounted, ref, shallowRef } from 'vue'
+import { ref, shallowRef } from 'vue'
 
 import { api, unwrap, type Change, type Reason, type Run } from '../api/client'
 import Diffs from '../parts/Diffs.vue'
@@ -19,7 +19,7 @@ const steps = shallowRef<Reason[]>([])
 const changes = shallowRef<Change[]>([])
 const busy = ref(false)
 
-onUnmounted(useLive().listen((event) => event.kind === 'run' && event.id !== undefined && event.id === run.value?.id && void follow(event.id)))
+useLive().listen((event) => event.kind === 'run' && event.id !== undefined && event.id === run.value?.id && void follow(event.id))
 async function follow(id: number): Promise<void> {
   run.value = await unwrap(api.GET('/api/v1/runs/{id}', { params: { path: { id } } }))
   if (!run.value.ended) return

@@ -1,7 +1,7 @@
 // What changes on the service, as server-sent events, and the state of
 // everything, which every page shows.
 import { defineStore } from 'pinia'
-import { ref, shallowRef } from 'vue'
+import { onScopeDispose, ref, shallowRef } from 'vue'
 
 import { api, Refusal, unwrap, type Health } from '../api/client'
 import { useSession } from './session'
@@ -75,10 +75,10 @@ export const useLive = defineStore('live', () => {
     health.value = null
   }
 
-  /** Calls the listener at every event until the result is called. */
-  function listen(listener: Listener): () => void {
+  /** Calls the listener at every event, as long as the component or store that asks for it lives. */
+  function listen(listener: Listener): void {
     listeners.add(listener)
-    return () => listeners.delete(listener)
+    onScopeDispose(() => listeners.delete(listener))
   }
 
   return { health, failure, start, stop, refresh, listen }
