@@ -31,9 +31,11 @@ packages: ## install the Debian packages that are missing
 demo: packages build ## start everything on loopback and sync made-up people
 	bin/kambrel demo $(ARGS)
 
+# Three at once, since much of a test is waiting for time-outs. Never from the
+# cache: the programs under test are no part of what go caches by.
 test: packages build ## run all tests against real servers, with the race detector
 	cd web && npm run --silent test
-	go test -race -count=1 -timeout 9m ./... # the programs under test are no part of what go caches by
+	go test -race -count=1 -parallel 3 -timeout 9m ./...
 
 lint: web/dist/index.html ## gofmt, go vet, staticcheck; eslint, vue-tsc; generated files
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo 'run gofmt -w on these files'; exit 1; }
