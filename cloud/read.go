@@ -212,6 +212,26 @@ func (c *Client) ByLinkKey(ctx context.Context, kind entry.Kind, key string) (en
 	return found, nil
 }
 
+// Having lists the resources of a kind that have a value, by a path such as
+// emails.value. A cloud without filters is not asked, and nobody is found.
+func (c *Client) Having(ctx context.Context, kind entry.Kind, path, value string) ([]entry.Resource, error) {
+	can, err := c.Discover(ctx)
+	if err != nil || !can.Filter {
+		return nil, err
+	}
+	text, err := json.Marshal(value)
+	if err != nil {
+		return nil, err
+	}
+	query := can.page(1, "", can.MaxResults)
+	query.Set("filter", path+" eq "+string(text))
+	page, _, _, err := c.list(ctx, kind, query)
+	if err != nil {
+		return nil, fmt.Errorf("look who has %s %s: %w", path, text, err)
+	}
+	return page, nil
+}
+
 // Get reads one resource; nil when the cloud has none with this id.
 func (c *Client) Get(ctx context.Context, kind entry.Kind, id string) (entry.Resource, error) {
 	path, err := c.single(ctx, kind, id)

@@ -74,6 +74,7 @@ type world struct {
 	agent     *lab.Process
 	client    *client.Client
 	agentFile string
+	scimURL   string // where the service finds the cloud
 	tokenFile string // the service's own, with its token for the cloud
 }
 
@@ -81,7 +82,9 @@ type world struct {
 type options struct {
 	cloud  []string // further arguments of the stand-in
 	access string   // access rules of the directory
-	bare   bool     // neither an agent nor settings, as a new user finds it
+	// between stands between the service and the cloud.
+	between *between
+	bare    bool // neither an agent nor settings, as a new user finds it
 }
 
 // newWorld starts everything; the directory holds the people given by ldif.
@@ -101,6 +104,10 @@ func newWorldWith(t *testing.T, ldif string, o options) *world {
 	require.NoError(t, err)
 	w.cloud, err = w.lab.StartCloud(ctx, standin, 0, []string{"brisling.example"}, o.cloud...)
 	require.NoError(t, err)
+	w.scimURL = w.cloud.URL
+	if o.between != nil {
+		w.scimURL = o.between.start(t, w.cloud.URL)
+	}
 	file := filepath.Join(w.lab.Dir, "base.ldif")
 	require.NoError(t, os.WriteFile(file, []byte("dn: "+base+"\nobjectClass: organization\nobjectClass: dcObject\no: Brisling Cargo\ndc: brisling\n\n"+
 		lab.ReaderLDIF(base)+"dn: "+people+"\nobjectClass: organizationalUnit\n\ndn: "+leavers+"\nobjectClass: organizationalUnit\n\n"+ldif), 0o600))
@@ -148,7 +155,7 @@ func (w *world) startService() {
 	var err error
 	w.service, err = w.lab.Start(context.Background(), lab.Command{
 		Name: "service", Path: program, Env: []string{"KAMBREL_DATABASE=" + w.dsn},
-		Args: []string{"serve", "--listen", fmt.Sprintf("127.0.0.1:%d", w.port), "--cloud-url", w.cloud.URL, "--cloud-token-file", w.tokenFile,
+		Args: []string{"serve", "--listen", fmt.Sprintf("127.0.0.1:%d", w.port), "--cloud-url", w.scimURL, "--cloud-token-file", w.tokenFile,
 			"--administrator-password-file", file, "--agent-patience", "4s", "--order-lease", "3s"},
 		Ready: lab.Answers(w.url + "/healthz"),
 	})

@@ -70,6 +70,7 @@ type results struct {
 	links     []store.NewLink
 	vanished  []string
 	stale     []pending // changed in the cloud since they were read
+	taken     []pending // refused since somebody there has one of the values
 	left      []store.Ref
 	back      []store.Ref
 	problems  []store.NewProblem
@@ -136,6 +137,20 @@ func (x *execution) refresh(ctx context.Context, r *results) error {
 		r.resources[p.Kind] = append(r.resources[p.Kind], resource)
 		if err := x.vanishedMembers(ctx, p, r); err != nil {
 			return err
+		}
+	}
+	for _, p := range r.taken {
+		for _, diff := range p.Diffs {
+			path, err := entry.ParsePath(diff.Target)
+			value, _ := diff.After.(string)
+			if err != nil || value == "" || !plan.Unique(path.Key(), x.offer.unique[p.Kind]) {
+				continue
+			}
+			holders, err := x.cloud.Having(ctx, p.Kind, path.Key(), value)
+			if err != nil {
+				return wholeCloud(err)
+			}
+			r.resources[p.Kind] = append(r.resources[p.Kind], holders...)
 		}
 	}
 	return nil
@@ -345,8 +360,10 @@ func (r *results) refused(p pending, err error, last bool) error {
 		r.stale = append(r.stale, p)
 		return nil
 	case refusal.ScimType == "uniqueness" && !last:
-		// Another change of this run may free the value.
+		// Another change of this run may free the value, or somebody was made in
+		// the cloud meanwhile whom the next pass adopts.
 		again(refusal.Error())
+		r.taken = append(r.taken, p)
 		return nil
 	}
 	code := codeOf(refusal)

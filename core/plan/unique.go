@@ -30,18 +30,27 @@ func Claims(kind entry.Kind, desired rules.Desired, unique []string) []Claim {
 		if text == "" {
 			continue
 		}
-		switch key := v.Path.Key(); key {
-		case "userName":
-			claims = append(claims, Claim{kind, key, text, problem.DuplicateLogin})
-		case "emails.value":
-			claims = append(claims, Claim{kind, key, text, problem.DuplicateAddress})
-		default:
-			if slices.Contains(unique, key) {
-				claims = append(claims, Claim{kind, key, text, problem.DuplicateName})
-			}
+		if key := v.Path.Key(); Unique(key, unique) {
+			claims = append(claims, Claim{kind, key, text, duplicate(key)})
 		}
 	}
 	return claims
+}
+
+// Unique tells whether only one resource may have a value at paths with a key:
+// the login, an address, or what the cloud says.
+func Unique(key string, unique []string) bool {
+	return duplicate(key) != problem.DuplicateName || slices.Contains(unique, key)
+}
+
+func duplicate(key string) problem.Code {
+	switch key {
+	case "userName":
+		return problem.DuplicateLogin
+	case "emails.value":
+		return problem.DuplicateAddress
+	}
+	return problem.DuplicateName
 }
 
 // ResourceClaim makes sure that only one entry takes a resource over.
