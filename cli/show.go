@@ -2,10 +2,14 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strings"
 
+	"github.com/mattn/go-runewidth"
 	"github.com/spf13/cobra"
 
 	"kambrel.example/kambrel/client"
@@ -69,7 +73,7 @@ func printObject(w io.Writer, o wire.Object) error {
 	if o.Problem != nil {
 		fmt.Fprintf(w, "problem   %s: %s   (since %s)\n          %s\n", o.Problem.Title, o.Problem.Detail, when(&o.Problem.Since), o.Problem.Remedy)
 	}
-	if err := printSides(w, o.Attributes); err != nil {
+	if err := printSides(w, o); err != nil {
 		return err
 	}
 	if o.Members != nil {
@@ -86,24 +90,77 @@ func printObject(w io.Writer, o wire.Object) error {
 	return nil
 }
 
-// printSides shows what the rules want beside what is in the cloud.
-func printSides(w io.Writer, attributes []wire.AttributeView) error {
-	if len(attributes) == 0 {
+// printSides shows what is in the cloud, and what the rules want where that
+// differs.
+func printSides(w io.Writer, o wire.Object) error {
+	title := "IN THE CLOUD"
+	if o.Resource == nil {
+		title = "WOULD BE"
+	}
+	t := newTable("  ATTRIBUTE", title, "FROM")
+	for _, a := range o.Attributes {
+		mark, value, source := "  ", shown(a.Actual), runewidth.Truncate(a.Source, mostSource, "…")
+		switch {
+		case o.Resource == nil:
+			value = shown(a.Desired)
+		case !a.Same:
+			mark, value = "* ", value+", should be "+shown(a.Desired)
+		}
+		if !a.Managed {
+			source = "no rule: left alone"
+		}
+		t.add(mark+shortTarget(a.Target), value, source)
+	}
+	if len(o.Attributes) == 0 {
+		for _, name := range slices.Sorted(maps.Keys(o.Resource)) {
+			if name != "id" && name != "schemas" && name != "meta" {
+				t.add("  "+shortTarget(name), shown(o.Resource[name]), "the cloud's own")
+			}
+		}
+	}
+	if len(t.rows) == 1 {
 		return nil
 	}
 	fmt.Fprintln(w)
-	t := newTable("  ATTRIBUTE", "SHOULD BE", "IN THE CLOUD", "FROM")
-	for _, a := range attributes {
-		mark, desired, source := "  ", or(rules.Show(a.Desired), "-"), a.Source
-		if !a.Same {
-			mark = "* "
-		}
-		if !a.Managed {
-			desired, source = "", "no rule: left alone"
-		}
-		t.add(mark+a.Target, desired, or(rules.Show(a.Actual), "-"), source)
-	}
 	return t.print(w)
+}
+
+// mostSource is how much of a rule a row shows, in cells of the terminal.
+const mostSource = 60
+
+// shortTarget leaves the name of an extension's schema out, but for its last
+// word; -o json has it whole.
+func shortTarget(target string) string {
+	schema, attribute, extended := cutLast(target, ":")
+	if !extended {
+		return target
+	}
+	for _, word := range slices.Backward(strings.Split(schema, ":")) {
+		if strings.ToLower(word) == word && strings.Trim(word, "0123456789.") != "" {
+			return attribute + " (" + word + ")"
+		}
+	}
+	return target
+}
+
+func cutLast(text, separator string) (before, after string, found bool) {
+	at := strings.LastIndex(text, separator)
+	if at < 0 {
+		return text, "", false
+	}
+	return text[:at], text[at+len(separator):], true
+}
+
+// shown writes a value of an attribute, one with parts as JSON.
+func shown(value any) string {
+	switch value.(type) {
+	case map[string]any, []any:
+		text, err := json.Marshal(value)
+		if err == nil {
+			return string(text)
+		}
+	}
+	return or(rules.Show(value), "-")
 }
 
 func printMembers(w io.Writer, list wire.MemberList) {

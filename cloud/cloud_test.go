@@ -416,3 +416,32 @@ func TestKindsThatACloudLacksAreTold(t *testing.T) {
 	_, err = c.Read(t.Context(), entry.Contact, "", func([]entry.Resource) error { return nil })
 	assert.ErrorContains(t, err, "no resource type for a contact")
 }
+
+func TestElementsAreOfferedByTheTypesThatTheCloudNames(t *testing.T) {
+	t.Parallel()
+	catalogue, err := newClient(t, startCloud(t, standin.Options{})).Catalogue(t.Context())
+	require.NoError(t, err)
+	offered := func(kind entry.Kind) map[string]Target {
+		targets := map[string]Target{}
+		for _, target := range catalogue.Of(kind) {
+			targets[target.Path] = target
+		}
+		return targets
+	}
+	people, groups := offered(entry.User), offered(entry.Group)
+	for _, path := range []string{
+		`phoneNumbers[type eq "mobile"].value`, `phoneNumbers[type eq "fax"].value`, // as the schema names them
+		`emails[type eq "work"].value`, `emails[type eq "other"].value`, `addresses[type eq "home"].locality`, // the usual ones
+		"roles", "entitlements", "emails", // as a whole
+		"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:manager.value",
+	} {
+		assert.Contains(t, people, path)
+	}
+	assert.NotContains(t, people, `emails[type eq "mobile"].value`)
+	assert.NotContains(t, people, `emails[type eq "work"].primary`, "Kambrel decides no preference among elements")
+	assert.True(t, people[`emails[type eq "work"].value`].Unique, "an element of a unique list is unique")
+	assert.Contains(t, groups, "members")
+	for path := range groups {
+		assert.NotContains(t, path, "members[", "members come as a whole: their type tells what they are")
+	}
+}

@@ -213,8 +213,21 @@ func listed[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 	return out, nil
 }
 
-// kinds are the types of a list's elements that a rule can choose by.
-var elementTypes = []string{"work", "home", "other"}
+// elementTypes are the types of a list's elements that a rule can choose by:
+// the canonical values of its type, the usual ones where the schema names none.
+// Of members the type tells another thing, and they come as a whole.
+func elementTypes(a scim.Attribute) []string {
+	for _, sub := range a.SubAttributes {
+		switch {
+		case sub.Name != "type" || strings.EqualFold(a.Name, "members"):
+		case len(sub.CanonicalValues) > 0:
+			return sub.CanonicalValues
+		default:
+			return []string{"work", "home", "other"}
+		}
+	}
+	return nil
+}
 
 // membersOf tells what groups can hold: the canonical values of members.type,
 // people and groups where the schema names none (RFC 7643 section 4.2).
@@ -268,20 +281,16 @@ func targetsOfAttribute(path string, a scim.Attribute) []Target {
 			targets = append(targets, one(path+"."+sub.Name, sub, a.Required && sub.Required))
 			continue
 		}
-		if !hasType(a) || sub.Name == "type" || sub.Name == "primary" {
+		if sub.Name == "type" || sub.Name == "primary" {
 			continue
 		}
-		for _, kind := range elementTypes {
+		for _, kind := range elementTypes(a) {
 			target := one(fmt.Sprintf("%s[type eq %q].%s", path, kind, sub.Name), sub, false)
 			target.Unique = target.Unique || a.Uniqueness == "server"
 			targets = append(targets, target)
 		}
 	}
 	return targets
-}
-
-func hasType(a scim.Attribute) bool {
-	return slices.ContainsFunc(a.SubAttributes, func(sub scim.Attribute) bool { return sub.Name == "type" })
 }
 
 func strongest(outer, inner string) string {

@@ -39,11 +39,17 @@ func required(a attribute) attribute { a.Required = true; return a }
 
 func unique(a attribute) attribute { a.Uniqueness = "server"; return a }
 
-func plural(name, description string) attribute {
+// plural is a list of values with types; those that are usual may be named
+// (RFC 7643 section 4.1.2).
+func plural(name, description string, types ...string) attribute {
+	kind := text("type", "What the value is for, such as work")
+	kind.CanonicalValues = types
 	return multi(complexOf(name, description,
-		text("value", "The value"), text("display", "A name for people"), text("type", "What the value is for, such as work"),
+		text("value", "The value"), text("display", "A name for people"), kind,
 		flagged("primary", "Whether this is the preferred one")))
 }
+
+var telephones = []string{"work", "home", "mobile", "fax", "pager", "other"}
 
 var userSchema = schema{ID: scim.UserURN, Name: "User", Description: "User account", Attributes: []attribute{
 	required(unique(text("userName", "Login; its domain must be verified"))),
@@ -52,7 +58,7 @@ var userSchema = schema{ID: scim.UserURN, Name: "User", Description: "User accou
 	text("displayName", "Name shown to others"), text("nickName", "Casual name"), text("profileUrl", "Page of the person"),
 	text("title", "Job title"), text("userType", "Relation to the organization"), text("preferredLanguage", "Language tag"),
 	text("locale", "Locale"), text("timezone", "Time zone"), flagged("active", "Whether the person can sign in"),
-	unique(plural("emails", "Addresses")), plural("phoneNumbers", "Telephone numbers"),
+	unique(plural("emails", "Addresses")), plural("phoneNumbers", "Telephone numbers", telephones...),
 	plural("roles", "Roles; those of type administrative administer the cloud"), plural("entitlements", "Entitlements"),
 	multi(complexOf("addresses", "Postal addresses", text("formatted", "All of it"), text("streetAddress", "Street"), text("locality", "Town"),
 		text("region", "Region"), text("postalCode", "Postal code"), text("country", "Country"), text("type", "What it is for"), flagged("primary", "Preferred"))),
@@ -89,7 +95,7 @@ const ContactURN = "urn:standin.example:params:scim:schemas:core:2.0:Contact"
 var contactSchema = schema{ID: ContactURN, Name: "Contact", Description: "Somebody with an address and without a login", Attributes: []attribute{
 	required(text("displayName", "Name shown to others")),
 	complexOf("name", "Name of the person", text("givenName", "First name"), text("familyName", "Last name"), text("formatted", "All of it")),
-	required(unique(plural("emails", "Addresses"))), plural("phoneNumbers", "Telephone numbers"), text("title", "Job title"), text("organization", "Organization"),
+	required(unique(plural("emails", "Addresses"))), plural("phoneNumbers", "Telephone numbers", telephones...), text("title", "Job title"), text("organization", "Organization"),
 }}
 
 // DomainURN is the schema of the login domains, which can only be read.
