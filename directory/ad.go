@@ -2,6 +2,7 @@ package directory
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 
@@ -36,7 +37,7 @@ func (s *Session) readAD(ctx context.Context, r Request, base entry.DN, emit fun
 	changed := &fetcher{session: s, root: root, attributes: wanted(r, "objectClass", "objectGUID", "member"), base: base, emit: emit}
 	for {
 		next, more, err := s.dirSyncPage(ctx, search(root, adFilter, attributes), cookie, func(raw *ldap.Entry) error {
-			return s.handleAD(raw, everything, r, base, changed, emit)
+			return s.handleAD(ctx, raw, everything, r, base, changed, emit)
 		})
 		if err != nil {
 			return Result{}, err
@@ -46,13 +47,13 @@ func (s *Session) readAD(ctx context.Context, r Request, base entry.DN, emit fun
 			break
 		}
 	}
-	if err := changed.flush(); err != nil {
+	if err := changed.flush(ctx); err != nil {
 		return Result{}, err
 	}
 	return Result{Cookie: cookie, Complete: everything}, nil
 }
 
-func (s *Session) handleAD(raw *ldap.Entry, everything bool, r Request, base entry.DN, changed *fetcher, emit func(Item) error) error {
+func (s *Session) handleAD(ctx context.Context, raw *ldap.Entry, everything bool, r Request, base entry.DN, changed *fetcher, emit func(Item) error) error {
 	id, err := entry.IDFromObjectGUID(raw.GetRawAttributeValue("objectGUID"))
 	if err != nil {
 		return badID(raw.DN, err)
@@ -64,7 +65,7 @@ func (s *Session) handleAD(raw *ldap.Entry, everything bool, r Request, base ent
 		}
 		return emit(Item{Gone: &id})
 	case !everything:
-		return changed.add(id)
+		return changed.add(ctx, id)
 	}
 	kind := kindOf(raw.GetAttributeValues("objectClass"))
 	if kind == "" || !under(raw.DN, base) {
@@ -73,7 +74,10 @@ func (s *Session) handleAD(raw *ldap.Entry, everything bool, r Request, base ent
 	if !asksFor(r, "name") {
 		drop(raw, "name") // asked for to learn of renames only
 	}
-	e, err := s.convert(kind, id, raw)
+	e, err := s.convert(ctx, kind, id, raw)
+	if errors.Is(err, errVanished) {
+		return nil
+	}
 	if err != nil {
 		return err
 	}
@@ -158,15 +162,15 @@ type fetcher struct {
 	ids        []entry.ID
 }
 
-func (f *fetcher) add(id entry.ID) error {
+func (f *fetcher) add(ctx context.Context, id entry.ID) error {
 	f.ids = append(f.ids, id)
 	if len(f.ids) < fetchBatch {
 		return nil
 	}
-	return f.flush()
+	return f.flush(ctx)
 }
 
-func (f *fetcher) flush() error {
+func (f *fetcher) flush(ctx context.Context) error {
 	if len(f.ids) == 0 {
 		return nil
 	}
@@ -177,7 +181,7 @@ func (f *fetcher) flush() error {
 	}
 	filter.WriteString(")")
 	f.ids = f.ids[:0]
-	result, err := f.session.conn.Search(search(f.root, filter.String(), f.attributes))
+	result, err := f.session.askBeside(ctx, search(f.root, filter.String(), f.attributes))
 	if err != nil {
 		return refused(err, "fetch changed entries of %s", f.root)
 	}
@@ -188,11 +192,13 @@ func (f *fetcher) flush() error {
 		}
 		item := Item{Gone: &id}
 		if kind := kindOf(raw.GetAttributeValues("objectClass")); kind != "" && under(raw.DN, f.base) {
-			e, err := f.session.convert(kind, id, raw)
-			if err != nil {
+			e, err := f.session.convert(ctx, kind, id, raw)
+			switch {
+			case err == nil:
+				item = Item{Entry: e}
+			case !errors.Is(err, errVanished):
 				return err
 			}
-			item = Item{Entry: e}
 		}
 		if err := f.emit(item); err != nil {
 			return err

@@ -52,8 +52,12 @@ const (
 	requestTimeout = 5 * time.Minute
 )
 
-// Session is an open, bound connection.
-type Session struct{ conn *ldap.Conn }
+// Session is an open, bound connection. It serves one caller at a time.
+type Session struct {
+	conn       *ldap.Conn
+	connection Connection
+	beside     *ldap.Conn // opened when a running read must ask something else
+}
 
 // Open connects, protects the connection and binds. Its errors are problems
 // with code directory-unreachable and say which step failed.
@@ -62,7 +66,7 @@ func Open(ctx context.Context, c Connection) (*Session, error) {
 	if failure != nil {
 		return nil, problem.Wrap(problem.DirectoryUnreachable, failure.err, "%s: %s", c.URL, failure.what)
 	}
-	return &Session{conn}, nil
+	return &Session{conn: conn, connection: c}, nil
 }
 
 // stepError is where connecting stopped.
@@ -185,7 +189,26 @@ func bind(conn *ldap.Conn, c Connection) error {
 }
 
 // Close ends the session.
-func (s *Session) Close() { _ = s.conn.Close() }
+func (s *Session) Close() {
+	_ = s.conn.Close()
+	if s.beside != nil {
+		_ = s.beside.Close()
+	}
+}
+
+// askBeside searches while a read is running. It needs a connection of its own:
+// on one connection an answer comes only after all that the read has not taken
+// yet, and the read would wait for the answer.
+func (s *Session) askBeside(ctx context.Context, request *ldap.SearchRequest) (*ldap.SearchResult, error) {
+	if s.beside == nil {
+		conn, failure := connect(ctx, s.connection, func(Verdict) {})
+		if failure != nil {
+			return nil, problem.Wrap(problem.DirectoryUnreachable, failure.err, "%s: %s", s.connection.URL, failure.what)
+		}
+		s.beside = conn
+	}
+	return s.beside.Search(request)
+}
 
 func certificates(file string) (*x509.CertPool, error) {
 	if file == "" {

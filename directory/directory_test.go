@@ -52,9 +52,14 @@ o: Brisling Cargo
 dc: brisling
 
 `+lab.ReaderLDIF("dc=brisling,dc=example")), 0o600))
+	return connectPeer(t, settings.Standard, startOpenLDAP(t, ldif))
+}
+
+func startOpenLDAP(t *testing.T, ldif string) *lab.LDAPServer {
+	t.Helper()
 	server, err := labtest.New(t).StartOpenLDAP(t.Context(), "openldap", lab.OpenLDAPOptions{BaseDN: "dc=brisling,dc=example", LDIF: ldif})
 	require.NoError(t, err)
-	return connectPeer(t, settings.Standard, server)
+	return server
 }
 
 func connectPeer(t *testing.T, dialect settings.Dialect, server *lab.LDAPServer) *peer {
@@ -88,6 +93,21 @@ func (p *peer) person(parent, name string) string {
 		add.Attribute("sn", []string{name})
 	}
 	add.Attribute("title", []string{"Mate"})
+	require.NoError(p.t, p.admin.Add(add))
+	return dn
+}
+
+func (p *peer) group(parent, name string, members []string) string {
+	p.t.Helper()
+	dn := "CN=" + name + "," + parent
+	add := ldap.NewAddRequest(dn, nil)
+	class := "groupOfNames"
+	if p.dialect == settings.AD {
+		class = "group"
+		add.Attribute("sAMAccountName", []string{name})
+	}
+	add.Attribute("objectClass", []string{class})
+	add.Attribute("member", members)
 	require.NoError(p.t, p.admin.Add(add))
 	return dn
 }

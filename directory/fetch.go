@@ -2,6 +2,7 @@ package directory
 
 import (
 	"context"
+	"errors"
 	"strings"
 
 	"github.com/go-ldap/ldap/v3"
@@ -41,7 +42,10 @@ func (s *Session) Fetch(ctx context.Context, r Request, text string, emit func(I
 		if kind == "" || kind == entry.Container || !under(raw.DN, base) {
 			continue
 		}
-		e, err := s.convert(kind, id, raw)
+		e, err := s.convert(ctx, kind, id, raw)
+		if errors.Is(err, errVanished) {
+			continue
+		}
 		if err != nil {
 			return err
 		}

@@ -83,8 +83,8 @@ func Probe(ctx context.Context, c Connection, r ProbeRequest, now func() time.Ti
 		p.tell(failure.verdict(c))
 		return append(p.verdicts, Verdict{Step: StepBase, Outcome: Skipped, Detail: "the steps after " + string(failure.step) + " need a connection"})
 	}
-	defer conn.Close()
-	p.session = &Session{conn}
+	p.session = &Session{conn: conn, connection: c}
+	defer p.session.Close()
 	if p.base() {
 		p.read()
 		p.changes(ctx)

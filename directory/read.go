@@ -88,9 +88,13 @@ func refused(err error, format string, facts ...any) error {
 	return wrapped
 }
 
+// errVanished: the entry was deleted while it was being read. What comes next
+// tells of it.
+var errVanished = errors.New("deleted meanwhile")
+
 // convert makes an entry of what LDAP sent. Values that are no text become
 // base64; members of a group are kept apart from its attributes.
-func (s *Session) convert(kind entry.Kind, id entry.ID, raw *ldap.Entry) (*entry.Entry, error) {
+func (s *Session) convert(ctx context.Context, kind entry.Kind, id entry.ID, raw *ldap.Entry) (*entry.Entry, error) {
 	e := &entry.Entry{ID: id, Kind: kind, DN: raw.DN, Attributes: make(entry.Attributes, len(raw.Attributes))}
 	for _, attribute := range raw.Attributes {
 		name, option, _ := strings.Cut(attribute.Name, ";")
@@ -102,7 +106,7 @@ func (s *Session) convert(kind entry.Kind, id entry.ID, raw *ldap.Entry) (*entry
 				continue
 			}
 			e.Members = append(e.Members, attribute.Values...)
-			rest, err := s.furtherMembers(raw.DN, name, option, len(attribute.Values))
+			rest, err := s.furtherMembers(ctx, raw.DN, name, option, len(attribute.Values))
 			if err != nil {
 				return nil, err
 			}
@@ -124,7 +128,7 @@ func (s *Session) convert(kind entry.Kind, id entry.ID, raw *ldap.Entry) (*entry
 
 // furtherMembers reads the rest of a membership of which a directory has sent a
 // first range only, as in "member;range=0-1499".
-func (s *Session) furtherMembers(dn, name, option string, have int) ([]string, error) {
+func (s *Session) furtherMembers(ctx context.Context, dn, name, option string, have int) ([]string, error) {
 	bounds, ranged := strings.CutPrefix(strings.ToLower(option), "range=")
 	if !ranged || strings.HasSuffix(bounds, "-*") {
 		return nil, nil
@@ -133,11 +137,13 @@ func (s *Session) furtherMembers(dn, name, option string, have int) ([]string, e
 	for {
 		request := search(dn, "(objectClass=*)", []string{fmt.Sprintf("%s;range=%d-*", name, have+len(members))})
 		request.Scope = ldap.ScopeBaseObject
-		result, err := s.conn.Search(request)
-		if err != nil {
+		result, err := s.askBeside(ctx, request)
+		switch {
+		case ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) || err == nil && len(result.Entries) == 0:
+			return nil, errVanished
+		case err != nil:
 			return nil, refused(err, "read the members of %s", dn)
-		}
-		if len(result.Entries) == 0 || len(result.Entries[0].Attributes) == 0 {
+		case len(result.Entries[0].Attributes) == 0: // fewer than when it began
 			return members, nil
 		}
 		part := result.Entries[0].Attributes[0]

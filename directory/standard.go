@@ -46,7 +46,7 @@ func (s *Session) readStandard(ctx context.Context, r Request, base entry.DN, em
 			case *ldap.ControlSyncState:
 				present = present || c.State == ldap.SyncStatePresent
 				changed = changed || c.State != ldap.SyncStatePresent
-				if err := s.emitState(c, response.Entry(), emit); err != nil {
+				if err := s.emitState(ctx, c, response.Entry(), emit); err != nil {
 					return Result{}, err
 				}
 			}
@@ -80,7 +80,7 @@ func emitSet(set *ldap.ControlSyncInfoSyncIdSet, emit func(Item) error) error {
 	return nil
 }
 
-func (s *Session) emitState(state *ldap.ControlSyncState, raw *ldap.Entry, emit func(Item) error) error {
+func (s *Session) emitState(ctx context.Context, state *ldap.ControlSyncState, raw *ldap.Entry, emit func(Item) error) error {
 	id := entry.ID(state.EntryUUID)
 	switch state.State {
 	case ldap.SyncStateDelete:
@@ -92,7 +92,10 @@ func (s *Session) emitState(state *ldap.ControlSyncState, raw *ldap.Entry, emit 
 	if kind == "" {
 		return nil
 	}
-	e, err := s.convert(kind, id, raw)
+	e, err := s.convert(ctx, kind, id, raw)
+	if errors.Is(err, errVanished) {
+		return nil
+	}
 	if err != nil {
 		return err
 	}
