@@ -98,9 +98,33 @@ func TestEntriesOfSeveralDirectoriesAreOnePerson(t *testing.T) {
 	assert.Equal(t, "Master of Cranes", w.user("otto.reksten@brisling.example")["title"])
 	assert.Equal(t, []string{"otto.reksten"}, members(t, w.address(), "Cranes"), "a group that holds any of the entries holds the person")
 
+	// Each directory names a manager; the first one counts until the rule prefers
+	// the other, and then at once.
+	w.set(otto, "manager", boss)
+	away := w.inSkerry("Away Boss", map[string]string{"mail": "away@brisling.example"})
+	w.set(ottoAway, "manager", away)
+	w.inStep(2)
+	assert.Equal(t, w.user("bo.ss@brisling.example")["id"], w.manager("otto.reksten"))
+	_, stderr, status = w.kambrel("rules", "set", managerTarget+":manager.value", "--reference", "manager", "--prefer", "skerry")
+	require.Zero(t, status, stderr)
+	_, stderr, status = w.kambrel("settings", "activate", "--yes")
+	require.Zero(t, status, stderr)
+	w.inStep(1)
+	assert.Equal(t, w.user("away@brisling.example")["id"], w.manager("otto.reksten"))
+	sources := map[string]string{}
+	for _, value := range w.why(otto).Attributes {
+		sources[value.Target] = value.Source
+	}
+	assert.Equal(t, "reference manager, of skerry", sources[managerTarget+":manager.value"])
+	require.NoError(t, w.ldap.Del(ldap.NewDelRequest(away, nil)))
+	run = w.run(wire.NewRun{})
+	assert.Equal(t, 1, run.Counts.Suspend, "%+v", run)
+	assert.Equal(t, w.user("bo.ss@brisling.example")["id"], w.manager("otto.reksten"), "the preferred one is gone, the other counts again")
+	w.inStep(0)
+
 	// The entry that leads goes: the other takes the link over, and nobody is suspended.
 	require.NoError(t, w.ldap.Del(ldap.NewDelRequest(otto, nil)))
-	run = w.inStep(1)
+	run = w.inStep(2) // the login, and the manager whom only the old entry named
 	assert.Zero(t, run.Counts.Suspend)
 	moved := w.user("or@brisling.example")
 	assert.Equal(t, resource["id"], moved["id"])
