@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"maps"
@@ -151,17 +150,7 @@ func cutLast(text, separator string) (before, after string, found bool) {
 	return text[:at], text[at+len(separator):], true
 }
 
-// shown writes a value of an attribute, one with parts as JSON.
-func shown(value any) string {
-	switch value.(type) {
-	case map[string]any, []any:
-		text, err := json.Marshal(value)
-		if err == nil {
-			return string(text)
-		}
-	}
-	return or(rules.Show(value), "-")
-}
+func shown(value any) string { return or(rules.Show(value), "-") }
 
 func printMembers(w io.Writer, list wire.MemberList) {
 	fmt.Fprintf(w, "\nmembers   %d in the directory, %d in the cloud\n", list.Total, list.InCloud)

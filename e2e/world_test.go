@@ -336,10 +336,16 @@ func (w *world) kambrel(args ...string) (string, string, int) {
 
 func kambrel(t *testing.T, args ...string) (stdout, stderr string, status int) {
 	t.Helper()
+	return kambrelIn(t, t.TempDir(), "", args...)
+}
+
+// kambrelIn runs the command line of somebody with a home and an input.
+func kambrelIn(t *testing.T, home, input string, args ...string) (stdout, stderr string, status int) {
+	t.Helper()
 	var out, errs bytes.Buffer
 	command := exec.Command(program, args...)
-	command.Dir = t.TempDir()
-	command.Env = append(os.Environ(), "XDG_CONFIG_HOME="+command.Dir)
+	command.Dir, command.Stdin = home, strings.NewReader(input)
+	command.Env = append(os.Environ(), "XDG_CONFIG_HOME="+home)
 	command.Stdout, command.Stderr = &out, &errs
 	err := command.Run()
 	var ended *exec.ExitError

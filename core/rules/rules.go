@@ -4,6 +4,7 @@
 package rules
 
 import (
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -448,7 +449,7 @@ func (r rule) explain(e entry.Entry) reason.Node {
 	return node
 }
 
-// Show writes a value for people.
+// Show writes a value for people; one with parts is JSON.
 func Show(value any) string {
 	switch v := value.(type) {
 	case nil:
@@ -457,6 +458,13 @@ func Show(value any) string {
 		return v
 	case []string:
 		return strings.Join(v, " | ")
+	case map[string]any, []any:
+		var text strings.Builder
+		encoder := json.NewEncoder(&text)
+		encoder.SetEscapeHTML(false)
+		if encoder.Encode(v) == nil {
+			return strings.TrimSpace(text.String())
+		}
 	}
 	return fmt.Sprint(value)
 }
