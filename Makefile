@@ -28,7 +28,7 @@ web/node_modules/.package-lock.json: web/package.json web/package-lock.json
 web/src/api/schema.d.ts: web/.schema ;
 web/.schema: web/node_modules/.package-lock.json $(APISOURCES)
 	go run ./cmd/kambrel openapi > web/openapi.json
-	@cd web && npx --no-install openapi-typescript openapi.json -o schema.new.d.ts > /dev/null
+	@cd web && node_modules/.bin/openapi-typescript openapi.json -o schema.new.d.ts > /dev/null
 	@cd web && { cmp -s schema.new.d.ts src/api/schema.d.ts && rm schema.new.d.ts || mv schema.new.d.ts src/api/schema.d.ts; } && rm openapi.json && touch .schema
 
 web/dist/index.html: web/node_modules/.package-lock.json web/src/api/schema.d.ts $(WEBSOURCES)
