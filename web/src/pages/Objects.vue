@@ -4,7 +4,6 @@ import { computed, h } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { api, unwrap, type Hit } from '../api/client'
-import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
 import Tag from '../parts/Tag.vue'
 import { useLoad } from '../parts/useLoad'
@@ -35,7 +34,7 @@ const columns = computed<DataTableColumns<Hit>>(() => [
   { title: 'Name', key: 'name', sorter: true, sortOrder: order('name'), width: 210, render: (hit) => h(RouterLink, { to: { name: 'object', params: { id: hit.entryId || hit.resourceId || '' } } }, () => hit.name) },
   { title: 'Login', key: 'login', sorter: true, sortOrder: order('login'), width: 260, render: (hit) => hit.login ?? '' },
   { title: 'State', key: 'state', sorter: true, sortOrder: order('state'), width: 130, render: (hit) => h('span', { title: objectWord(hit.state).means }, h(Tag, { text: objectWord(hit.state).text, tone: objectWord(hit.state).tone })) },
-  { title: 'In the directory', key: 'dn', render: (hit) => hit.dn ? h(Dn, { dn: hit.dn, class: 'quiet' }) : h('span', { class: 'quiet' }, 'none') },
+  { title: 'In the directory', key: 'dn', render: (hit) => hit.dn ? h('div', { class: 'quiet mono clip', title: hit.dn }, hit.dn) : h('span', { class: 'quiet' }, 'none') },
 ])
 const kinds = [{ label: 'People', value: 'user' }, { label: 'Groups', value: 'group' }, { label: 'Contacts', value: 'contact' }, { label: 'All kinds', value: '' }]
 const states = [{ label: 'All states', value: '' }, ...objectStates]
@@ -49,7 +48,7 @@ function sorted(by: DataTableSortState | null): void {
   <div>
     <div class="page-head">
       <h1>Objects</h1>
-      <NInput v-model:value="typed" clearable size="small" style="width: 380px" placeholder="Name, login, address, id, or a filter such as (title=Mate)" :input-props="{ 'aria-label': 'Search objects', type: 'search' }" />
+      <NInput v-model:value="typed" clearable size="small" style="width: 380px" placeholder="Name, login, address, id, or (title=Mate)" :input-props="{ 'aria-label': 'Search objects', type: 'search' }" />
       <NSelect v-model:value="kind" :options="kinds" size="small" style="width: 120px" aria-label="Kind" />
       <NSelect v-model:value="state" :options="states" size="small" style="width: 150px" aria-label="State" />
       <span class="quiet push" role="status">{{ count(data?.total ?? 0, 'object') }}</span>

@@ -134,10 +134,10 @@ async function undo(id: number): Promise<void> {
 const group = computed(() => survey.data.value?.groups.find((g) => g.code === code.value))
 const columns = computed<DataTableColumns<Finding>>(() => [
   ...(session.may('administrator') ? [{ type: 'selection' as const, disabled: (f: Finding) => !f.attribute }] : []),
-  ...(code.value ? [] : [{ title: 'Kind', key: 'code', width: 165, render: (f: Finding) => survey.data.value?.groups.find((g) => g.code === f.code)?.title ?? f.code }]),
-  { title: 'Entry', key: 'name', width: 230, ellipsis: { tooltip: false }, render: (f) => h('div', { title: f.dn }, [h(RouterLink, { to: { name: 'object', params: { id: f.entryId } } }, () => f.name), h('div', { class: 'quiet mono clip' }, f.dn.slice(f.dn.indexOf(',') + 1))]) },
-  { title: 'Attribute', key: 'attribute', width: 150, render: (f) => f.attribute },
-  { title: 'Now, and the proposal', key: 'value', width: 320, render: (f) => h('div', { class: 'clip', title: f.value }, [h('div', { class: 'clip' }, f.value || (f.attribute ? 'nothing' : '')), f.action === 'set' ? h('div', { class: 'good clip', title: f.proposal }, `→ ${f.proposal}`) : h('div', { class: 'quiet' }, f.action === 'remove' ? '→ take it away' : 'a person must say what is right')]) },
+  ...(code.value ? [] : [{ title: 'Kind', key: 'code', width: 150, render: (f: Finding) => survey.data.value?.groups.find((g) => g.code === f.code)?.title ?? f.code }]),
+  { title: 'Entry', key: 'name', width: 205, ellipsis: { tooltip: false }, render: (f) => h('div', { title: f.dn }, [h(RouterLink, { to: { name: 'object', params: { id: f.entryId } } }, () => f.name), h('div', { class: 'quiet mono clip' }, f.dn.slice(f.dn.indexOf(',') + 1))]) },
+  { title: 'Attribute', key: 'attribute', width: 152, render: (f) => f.attribute },
+  { title: 'Now, and the proposal', key: 'value', width: 290, render: (f) => h('div', { class: 'clip', title: f.value }, [h('div', { class: 'clip' }, f.value || (f.attribute ? 'nothing' : '')), f.action === 'set' ? h('div', { class: 'good clip', title: f.proposal }, `→ ${f.proposal}`) : h('div', { class: 'quiet' }, f.action === 'remove' ? '→ take it away' : 'a person must say what is right')]) },
   { title: 'Why', key: 'detail', render: (f) => h('span', { style: 'overflow-wrap: anywhere' }, f.detail) },
 ])
 const verified = (domain: Schemas['Domain']) => (domain.verified === undefined ? { text: 'Not told', tone: 'default' as const } : domain.verified ? { text: 'Verified', tone: 'success' as const } : { text: 'Not verified', tone: 'error' as const })

@@ -17,6 +17,9 @@ const possible = computed(() => {
   if (rule.value.target.toLowerCase() === 'members') return ways.filter((w) => w.value === 'reference')
   return ways.filter((w) => (w.value === 'granted' ? whole && props.kind === 'users' : w.value === 'from' || w.value === 'always' ? !whole || props.target?.type !== 'complex' : true))
 })
+const about = computed(() =>
+  [props.target?.description?.replace(/\.$/, ''), props.target?.required && 'The cloud requires it', props.target?.unique && 'Unique in the cloud'].filter(Boolean).map((part) => `${part}.`).join(' '),
+)
 const entry = ref('')
 const more = ref(false)
 watch(() => rule.value.target, () => (more.value = Boolean(rule.value.when || rule.value.fallback)), { immediate: true })
@@ -35,10 +38,10 @@ function grant(at: number, change: Partial<Schemas['Grant']>): void {
       <h2 class="mono">{{ rule.target }}</h2>
       <span class="push" />
       <NButton v-if="usual && !same(rule, usual)" size="tiny" :disabled="disabled" @click="rule = { ...usual }">Restore default</NButton>
-      <NButton size="tiny" :disabled="disabled" @click="emit('remove')">No rule</NButton>
+      <NButton size="tiny" :disabled="disabled" @click="emit('remove')">Remove rule</NButton>
     </header>
     <div class="body">
-      <p class="quiet">{{ target?.description }}<template v-if="target?.required"> The cloud requires it.</template><template v-if="target?.unique"> Unique in the cloud.</template></p>
+      <p class="quiet">{{ about }}</p>
       <NSelect v-model:value="way" size="small" :options="possible.map((w) => ({ label: w.text, value: w.value }))" :disabled="disabled" aria-label="How the value is made" />
       <p class="quiet">{{ ways.find((w) => w.value === way)?.means }}</p>
       <NSelect v-if="way === 'from'" size="small" filterable tag :value="rule.from || null" :options="attributes.map((a) => ({ label: a, value: a }))" placeholder="attribute of the directory" :disabled="disabled" aria-label="Directory attribute" @update:value="(value: string) => set('from', value)" />
