@@ -34,7 +34,7 @@ const columns = computed<DataTableColumns<Hit>>(() => [
   { title: 'Name', key: 'name', sorter: true, sortOrder: order('name'), width: 210, render: (hit) => h(RouterLink, { to: { name: 'object', params: { id: hit.entryId || hit.resourceId || '' } } }, () => hit.name) },
   { title: 'Login', key: 'login', sorter: true, sortOrder: order('login'), width: 260, render: (hit) => hit.login ?? '' },
   { title: 'State', key: 'state', sorter: true, sortOrder: order('state'), width: 130, render: (hit) => h('span', { title: objectWord(hit.state).means }, h(Tag, { text: objectWord(hit.state).text, tone: objectWord(hit.state).tone })) },
-  { title: 'In the directory', key: 'dn', render: (hit) => hit.dn ? h('div', { class: 'quiet mono clip', title: hit.dn }, hit.dn) : h('span', { class: 'quiet' }, 'none') },
+  { title: 'In the directory', key: 'dn', ellipsis: { tooltip: false }, render: (hit) => hit.dn ? h('span', { class: 'quiet mono', title: hit.dn }, hit.dn) : h('span', { class: 'quiet' }, 'none') },
 ])
 const kinds = [{ label: 'People', value: 'user' }, { label: 'Groups', value: 'group' }, { label: 'Contacts', value: 'contact' }, { label: 'All kinds', value: '' }]
 const states = [{ label: 'All states', value: '' }, ...objectStates]
