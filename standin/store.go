@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"sort"
@@ -523,10 +524,10 @@ func (i *stored) withMeta(t resourceType, members bool) map[string]any {
 		out["members"] = i.members.list()
 	}
 	schemas := []any{t.core.ID}
-	for key, value := range i.resource {
-		out[key] = value
-		if _, ok := t.extension(key); ok {
-			schemas = append(schemas, key)
+	maps.Copy(out, i.resource)
+	for _, extension := range t.extensions {
+		if _, ok := i.resource[extension.ID]; ok {
+			schemas = append(schemas, extension.ID)
 		}
 	}
 	out["schemas"] = schemas

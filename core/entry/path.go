@@ -173,8 +173,9 @@ func (p Path) RemoveValue(r Resource, value string) {
 	}
 }
 
-// Remove takes the value at the path away; an element of a multi-valued
-// attribute goes as a whole.
+// Remove takes the value at the path away. Of an element of a multi-valued
+// attribute other parts stay, which others may own; it goes as a whole with its
+// value, or with the last part that says anything.
 func (p Path) Remove(r Resource) {
 	holder := p.holder(r)
 	if holder == nil {
@@ -186,9 +187,12 @@ func (p Path) Remove(r Resource) {
 		kept := make([]any, 0, len(elements))
 		for _, item := range elements {
 			element, _ := item.(map[string]any)
-			if value, _ := lookup(element, p.SelectorAttribute).(string); !strings.EqualFold(value, p.SelectorValue) {
-				kept = append(kept, item)
+			if value, _ := lookup(element, p.SelectorAttribute).(string); strings.EqualFold(value, p.SelectorValue) {
+				if delete(element, p.Sub); p.Sub == "value" || p.empty(element) {
+					continue
+				}
 			}
+			kept = append(kept, item)
 		}
 		holder[p.Attribute] = kept
 		if len(kept) == 0 {
@@ -201,6 +205,16 @@ func (p Path) Remove(r Resource) {
 	default:
 		delete(holder, p.Attribute)
 	}
+}
+
+// empty tells whether an element says no more than what it is.
+func (p Path) empty(element map[string]any) bool {
+	for name := range element {
+		if !strings.EqualFold(name, p.SelectorAttribute) && !strings.EqualFold(name, "primary") {
+			return false
+		}
+	}
+	return true
 }
 
 // NewElement is the element that the path's selector would choose, bearing value.

@@ -14,10 +14,10 @@ type PatchOperation struct {
 }
 
 // Patch turns diffs into the operations that carry them out on a resource as
-// it is now. An element that a path's selector does not find is added as a
-// whole, since replacing it would be refused (noTarget).
+// it is now.
 func Patch(resource entry.Resource, diffs []Diff) ([]PatchOperation, error) {
-	operations := make([]PatchOperation, 0, len(diffs))
+	p := patcher{now: resource, operations: make([]PatchOperation, 0, len(diffs)), added: map[string]map[string]any{}}
+	copied := false
 	for _, diff := range diffs {
 		path, err := entry.ParsePath(diff.Target)
 		if err != nil {
@@ -25,27 +25,65 @@ func Patch(resource entry.Resource, diffs []Diff) ([]PatchOperation, error) {
 		}
 		switch {
 		case diff.elements():
-			operations = append(operations, diff.operations()...)
-		case diff.After == nil && path.SelectorAttribute != "":
-			whole := path.Attribute + "[" + path.SelectorAttribute + ` eq "` + path.SelectorValue + `"]`
-			if path.Schema != "" {
-				whole = path.Schema + ":" + whole
+			p.operations = append(p.operations, diff.operations()...)
+		case path.SelectorAttribute != "":
+			if !copied {
+				if p.now, err = resource.Clone(); err != nil {
+					return nil, err
+				}
+				copied = true
 			}
-			operations = append(operations, PatchOperation{Op: "remove", Path: whole})
+			p.element(path, diff)
 		case diff.After == nil:
-			operations = append(operations, PatchOperation{Op: "remove", Path: diff.Target})
-		case path.SelectorAttribute != "" && path.Element(resource) == nil:
-			holder := path.Attribute
-			if path.Schema != "" {
-				holder = path.Schema + ":" + holder
-			}
-			first := path.Attribute == "emails" && len(resource.Addresses()) == 0
-			operations = append(operations, PatchOperation{Op: "add", Path: holder, Value: []any{path.NewElement(diff.After, first)}})
+			p.add("remove", diff.Target, nil)
 		default:
-			operations = append(operations, PatchOperation{Op: "replace", Path: diff.Target, Value: diff.After})
+			p.add("replace", diff.Target, diff.After)
 		}
 	}
-	return operations, nil
+	return p.operations, nil
+}
+
+// patcher follows what becomes of the resource, since what an operation must
+// say about an element depends on those before it.
+type patcher struct {
+	now        entry.Resource
+	added      map[string]map[string]any // elements that this patch adds, by path
+	operations []PatchOperation
+}
+
+func (p *patcher) add(op, path string, value any) {
+	p.operations = append(p.operations, PatchOperation{Op: op, Path: path, Value: value})
+}
+
+// element changes a part of an element. One that is not there is added whole
+// and once, since replacing its parts would be refused (noTarget); one of which
+// nothing is left is removed whole.
+func (p *patcher) element(path entry.Path, diff Diff) {
+	list := path.Attribute
+	if path.Schema != "" {
+		list = path.Schema + ":" + list
+	}
+	whole := list + "[" + path.SelectorAttribute + ` eq "` + path.SelectorValue + `"]`
+	there := path.Element(p.now) != nil
+	switch {
+	case diff.After == nil && !there:
+	case diff.After == nil:
+		if path.Remove(p.now); path.Element(p.now) == nil {
+			p.add("remove", whole, nil)
+			delete(p.added, whole)
+		} else {
+			p.add("remove", diff.Target, nil)
+		}
+	case p.added[whole] != nil:
+		p.added[whole][path.Sub] = diff.After
+	case there:
+		p.add("replace", diff.Target, diff.After)
+	default:
+		element := path.NewElement(diff.After, path.Attribute == "emails" && len(p.now.Addresses()) == 0)
+		p.added[whole] = element
+		p.add("add", list, []any{element})
+	}
+	path.Set(p.now, diff.After) // nothing, where it was removed
 }
 
 // operations add and remove single elements. Each removal names its element, so
