@@ -191,10 +191,22 @@ func (c *Client) once(ctx context.Context, method, path, version string, body []
 		_, err = io.Copy(io.Discard, response.Body)
 		return err
 	}
-	if err := json.NewDecoder(response.Body).Decode(into); err != nil {
+	err = json.NewDecoder(response.Body).Decode(into)
+	if strange(err) && method == http.MethodGet {
+		return problem.Wrap(problem.CloudRefused, err, "%s%s: the answer (%s) is not SCIM; is this the base URL of a SCIM service, and does nothing answer in its place?", c.base, path, response.Header.Get("Content-Type"))
+	}
+	if err != nil {
 		return fmt.Errorf("read the cloud's answer: %w", err)
 	}
 	return nil
+}
+
+// strange tells answers that came whole and say something else than was asked,
+// which asking again does not change; one that breaks off is another matter.
+func strange(err error) bool {
+	var syntax *json.SyntaxError
+	var kind *json.UnmarshalTypeError
+	return errors.As(err, &syntax) || errors.As(err, &kind)
 }
 
 func (c *Client) refusal(response *http.Response) error {

@@ -202,3 +202,29 @@ func TestCoversIgnoresCase(t *testing.T) {
 	assert.False(t, covers([]string{"mail"}, []string{"mail", "title"}))
 	assert.True(t, covers(nil, nil))
 }
+
+// TestAnswersOfAgentsThatAreNone: what is no message is refused with the line
+// that it stands on, and the order goes to another agent.
+func TestAnswersOfAgentsThatAreNone(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	good := `{"entry":{"id":"00000000-0000-4000-8000-000000000001","kind":"user","dn":"CN=A,DC=example","attributes":{"cn":["A"]}}}`
+	for _, c := range []struct{ name, answer, says string }{
+		{"no JSON", good + "\n<html>\n", "line 2"},
+		{"another kind", good + "\n" + `{"entry":[]}` + "\n", "line 2"},
+		{"an id that is none", `{"gone":"x"}` + "\n", "line 1"},
+		{"a name that is none", `{"entry":{"id":"00000000-0000-4000-8000-000000000002","kind":"user","dn":"no name","attributes":{}}}` + "\n" + `{"done":{"cookie":"Yw=="}}` + "\n", "no name"},
+		{"no end", good + "\n", "broke off"},
+		{"nothing", "", "broke off"},
+		{"a line without end", good + "\n" + strings.Repeat("x", longestLine+1), "broke off"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			b.give()
+			err := b.Ingest(t.Context(), b.order, agentOne, strings.NewReader(c.answer))
+			require.Error(t, err)
+			assert.Contains(t, err.Error(), c.says)
+			assert.Equal(t, "waiting", b.state().State, "another agent may answer it")
+			require.NoError(t, b.store.EndOrder(t.Context(), b.order, "", "", store.OrderCounts{}))
+		})
+	}
+}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -147,6 +148,40 @@ func TestFormulasAreCompiledSideBySide(t *testing.T) {
 		})
 	}
 	side.Wait()
+}
+
+// FuzzCompile: nothing that is typed panics; what compiles ends, in a value that
+// attributes take or in an error, and is explained with the same value.
+func FuzzCompile(f *testing.F) {
+	for _, text := range []string{
+		`has(entry.userPrincipalName) ? entry.userPrincipalName : entry.mail`, `first([entry.a, entry.b])`, `all.mail.map(m, m + m)`, `[1, "x", null, true]`, `{"a": 1}`, `1/0`, `entry`,
+		`"x".matches("(a+)+$")`, `timestamp("x")`, `[[1]].map(x, x)`, `b"\xff"`, `entry.title.size() > 3 && "\u0000" in all.sn`, `((((`, `-9223372036854775808 - 1`, `{}.all(x, true)`, `capitalized(`,
+	} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		compiled, err := Compile(text)
+		if err != nil {
+			assert.NotEmpty(t, err.Error())
+			return
+		}
+		began := time.Now()
+		value, failure := compiled.Evaluate(mira)
+		require.Less(t, time.Since(began), 2*time.Second, "bounded by its cost")
+		switch value.(type) {
+		case nil, string, bool, int64, []string:
+		default:
+			t.Fatalf("%q gives a %T", text, value)
+		}
+		node := compiled.Explain(mira)
+		if failure != nil {
+			assert.Equal(t, reason.Bad, node.Outcome, text)
+		} else {
+			assert.NotEqual(t, reason.Bad, node.Outcome, text)
+		}
+		compiled.Attributes()
+		compiled.Gives()
+	})
 }
 
 func BenchmarkEvaluate(b *testing.B) {
