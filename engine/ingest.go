@@ -18,7 +18,9 @@ import (
 const (
 	ingestBatch = 1000
 	repairBatch = 50
-	longestLine = 16 << 20 // bytes
+	// longestLine, in bytes, holds a group of some 800,000 members. The buffer
+	// grows only as far as a line is long.
+	longestLine = 64 << 20
 )
 
 // TakeOrder gives an agent the next order that it can serve, waiting for one
@@ -111,7 +113,9 @@ func (i *ingestion) stream(ctx context.Context, answer io.Reader) error {
 			return err
 		}
 	}
-	if err := scanner.Err(); err != nil {
+	if err := scanner.Err(); errors.Is(err, bufio.ErrTooLong) {
+		return problem.Wrap(problem.AgentMessageMalformed, err, "order %d: an entry is longer than %d MB; is there a group with more members than that?", i.order.ID, longestLine>>20)
+	} else if err != nil {
 		return problem.Wrap(problem.AgentMessageMalformed, err, "order %d: the answer broke off", i.order.ID)
 	}
 	return problem.New(problem.AgentMessageMalformed, "order %d: the answer broke off", i.order.ID)

@@ -216,7 +216,7 @@ func TestAnswersOfAgentsThatAreNone(t *testing.T) {
 		{"a name that is none", `{"entry":{"id":"00000000-0000-4000-8000-000000000002","kind":"user","dn":"no name","attributes":{}}}` + "\n" + `{"done":{"cookie":"Yw=="}}` + "\n", "no name"},
 		{"no end", good + "\n", "broke off"},
 		{"nothing", "", "broke off"},
-		{"a line without end", good + "\n" + strings.Repeat("x", longestLine+1), "broke off"},
+		{"a line without end", good + "\n" + strings.Repeat("x", longestLine+1), "longer than 64 MB"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			b.give()
