@@ -19,37 +19,36 @@ import (
 
 // figures are what is measured at one size of the directory; times in seconds.
 type figures struct {
-	People      int     `json:"people"`
-	Load        float64 `json:"load"`
-	RawRead     float64 `json:"rawRead"`
-	RawCopy     float64 `json:"rawCopy"`
-	RawCreate   float64 `json:"rawCreate"`
-	FirstRun    float64 `json:"firstRun"`
-	FirstRead   float64 `json:"firstRead"`
-	FirstWrite  float64 `json:"firstWrite"`
-	ReadBack    float64 `json:"readBack"`
-	Idle        float64 `json:"idle"`
-	Delta       float64 `json:"delta"`
-	RawDelta    float64 `json:"rawDelta"`
-	Rehearsal   float64 `json:"rehearsal"`
-	RawPass     float64 `json:"rawPass"`
-	Impact      float64 `json:"impact"`
-	Survey      float64 `json:"survey"`
-	Preview     float64 `json:"preview"`
-	Tree        float64 `json:"tree"`
-	Why         float64 `json:"why"`
-	Find        float64 `json:"find"`
-	FindFilter  float64 `json:"findFilter"`
-	Groups      float64 `json:"groups"`
-	OneMember   float64 `json:"oneMember"`
-	RawMember   float64 `json:"rawMember"`
-	GroupDelta  float64 `json:"groupDelta"`
-	WhyGroups   float64 `json:"whyGroups"`
-	Pages       float64 `json:"pages"`
-	Slowest     float64 `json:"slowest"`
-	SlowestPage string  `json:"slowestPage"`
-	ServiceMB   float64 `json:"serviceMB"`
-	AgentMB     float64 `json:"agentMB"`
+	People     int     `json:"people"`
+	Load       float64 `json:"load"`
+	RawRead    float64 `json:"rawRead"`
+	RawCopy    float64 `json:"rawCopy"`
+	RawCreate  float64 `json:"rawCreate"`
+	FirstRun   float64 `json:"firstRun"`
+	FirstRead  float64 `json:"firstRead"`
+	FirstWrite float64 `json:"firstWrite"`
+	ReadBack   float64 `json:"readBack"`
+	Idle       float64 `json:"idle"`
+	Delta      float64 `json:"delta"`
+	RawDelta   float64 `json:"rawDelta"`
+	Rehearsal  float64 `json:"rehearsal"`
+	RawPass    float64 `json:"rawPass"`
+	Impact     float64 `json:"impact"`
+	Survey     float64 `json:"survey"`
+	Preview    float64 `json:"preview"`
+	Tree       float64 `json:"tree"`
+	Why        float64 `json:"why"`
+	Find       float64 `json:"find"`
+	FindFilter float64 `json:"findFilter"`
+	Groups     float64 `json:"groups"`
+	OneMember  float64 `json:"oneMember"`
+	RawMember  float64 `json:"rawMember"`
+	GroupDelta float64 `json:"groupDelta"`
+	WhyGroups  float64 `json:"whyGroups"`
+	Pages      float64 `json:"pages"`
+	Widest     float64 `json:"widest"`
+	ServiceMB  float64 `json:"serviceMB"`
+	AgentMB    float64 `json:"agentMB"`
 }
 
 func main() {
@@ -137,7 +136,7 @@ func measure(ctx context.Context, n int, hold bool) (f figures, err error) {
 		}
 		fmt.Fprintf(os.Stderr, "bench:   %-50s %8.3f s\n", step.name, *step.into)
 	}
-	f.Slowest, f.SlowestPage = s.slowest, s.slowestPage
+	f.Widest = s.widest
 	f.FirstRead, f.FirstWrite = s.readTime, s.writeTime
 	f.ServiceMB, f.AgentMB = peakMB(s.service.PID()), peakMB(s.agent.PID())
 	if hold {

@@ -52,8 +52,7 @@ type stage struct {
 	edits               int
 	address             string           // of the service
 	runs                map[string]int64 // the first run of each kind
-	slowest             float64
-	slowestPage         string
+	widest              float64
 }
 
 func newStage(ctx context.Context, n int) (*stage, error) {

@@ -50,18 +50,21 @@ type FindQuery struct {
 // Where an entry stands. What comes first in this order counts.
 const (
 	hasProblem = `EXISTS (SELECT FROM problems p WHERE p.directory = e.directory AND p.entry_id = e.id)`
-	isTied     = `EXISTS (SELECT FROM ties l WHERE l.directory = e.directory AND l.entry_id = e.id)`
+	isLinked   = `EXISTS (SELECT FROM links l WHERE l.directory = e.directory AND l.entry_id = e.id)`
+	follows    = `EXISTS (SELECT FROM joins j JOIN links l ON l.directory = j.lead_directory AND l.entry_id = j.lead_id WHERE j.directory = e.directory AND j.entry_id = e.id)`
+	isTied     = `(` + isLinked + ` OR ` + follows + `)`
+	notTied    = `(NOT ` + isLinked + ` AND NOT ` + follows + `)`
 	hasLeft    = `EXISTS (SELECT FROM ties l WHERE l.directory = e.directory AND l.entry_id = e.id AND l.left_at IS NOT NULL)`
 	isDirty    = `EXISTS (SELECT FROM dirty d WHERE d.directory = e.directory AND d.entry_id = e.id)`
 )
 
 var entryStates = map[string]string{
 	"problem":    hasProblem,
-	"removed":    `e.gone IS NOT NULL AND NOT ` + hasProblem + ` AND NOT ` + isTied,
+	"removed":    `e.gone IS NOT NULL AND NOT ` + hasProblem + ` AND ` + notTied,
 	"suspended":  hasLeft + ` AND NOT ` + hasProblem,
 	"changing":   isDirty + ` AND NOT ` + hasProblem + ` AND NOT ` + hasLeft + ` AND (e.gone IS NULL OR ` + isTied + `)`,
 	"in-step":    isTied + ` AND NOT ` + hasProblem + ` AND NOT ` + hasLeft + ` AND NOT ` + isDirty,
-	"not-synced": `e.gone IS NULL AND NOT ` + isTied + ` AND NOT ` + hasProblem + ` AND NOT ` + isDirty,
+	"not-synced": `e.gone IS NULL AND ` + notTied + ` AND NOT ` + hasProblem + ` AND NOT ` + isDirty,
 }
 
 // Columns of a hit, over an entry e with what hitJoins ties to it.
