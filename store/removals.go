@@ -39,9 +39,9 @@ func (s *Store) CountsOf(ctx context.Context, directory string) (entries, links 
 }
 
 // WorkingLinks counts the accounts of a directory that can be signed in to.
-func (s *Store) WorkingLinks(ctx context.Context, directory string) (int, error) {
+func (s *Store) WorkingLinks(ctx context.Context, name string) (int, error) {
 	var n int
-	return n, s.raw(ctx, `SELECT count(*) FROM links l JOIN resources r ON r.id = l.resource_id WHERE l.directory = ? AND r.active`, directory).Scan(&n).Error
+	return n, s.raw(ctx, `SELECT count(*) FROM links l JOIN resources r ON r.id = l.resource_id WHERE l.directory = ? AND r.active`, name).Scan(&n).Error
 }
 
 // TakeAway puts the links of a directory aside and forgets its entries. It must
