@@ -243,9 +243,9 @@ func decide(person []Member) []Outcome {
 		case m.ResourceID == "" && twice != nil:
 			o.Problem = twice
 		case m.ResourceID == "":
-			o.Lead, o.Rule = &lead, shared(m, lead, inside)
+			o.Lead, o.Rule = &lead, shared(m, lead, person)
 		case twice == nil:
-			o.Problem = problem.New(problem.JoinTwoResources, "by %s it is one person with %s, which is linked to the resource %s; this entry is linked to %s", shared(m, lead, inside), lead.DN, lead.ResourceID, m.ResourceID)
+			o.Problem = problem.New(problem.JoinTwoResources, "by %s it is one person with %s, which is linked to the resource %s; this entry is linked to %s", shared(m, lead, person), lead.DN, lead.ResourceID, m.ResourceID)
 		}
 		out = append(out, o)
 	}
@@ -287,8 +287,9 @@ func donor(donors []Member) *Member {
 	return &donors[0]
 }
 
-// shared names the rule that ties two members.
-func shared(a, b Member, inside []Member) string {
+// shared names the rule that ties two members, and through whom: it may be an
+// entry out of scope, such as the one whose id was carried over.
+func shared(a, b Member, person []Member) string {
 	for _, key := range a.Keys {
 		if slices.Contains(b.Keys, key) {
 			name, _, _ := strings.Cut(key, "=")
@@ -296,7 +297,7 @@ func shared(a, b Member, inside []Member) string {
 		}
 	}
 	for _, key := range a.Keys {
-		for _, m := range inside {
+		for _, m := range person {
 			if m.ID != a.ID && slices.Contains(m.Keys, key) {
 				name, _, _ := strings.Cut(key, "=")
 				return name + ", through " + m.DN

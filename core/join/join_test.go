@@ -56,6 +56,7 @@ func TestDecide(t *testing.T) {
 		"the first directory leads":    {[]Member{member(2, "b", "n=7"), member(1, "a", "n=7")}, map[byte]string{1: "itself", 2: "follows 1 by n"}},
 		"whoever has the link leads":   {[]Member{linked(member(2, "b", "n=7"), "r2"), member(1, "a", "n=7")}, map[byte]string{1: "follows 2 by n", 2: "itself"}},
 		"through a third":              {[]Member{member(1, "a", "n=7"), member(2, "b", "n=7", "m=x"), member(3, "c", "m=x")}, map[byte]string{1: "itself", 2: "follows 1 by n", 3: "follows 1 by m, through cn=2,b"}},
+		"through who is out of scope":  {[]Member{member(1, "a", "n=7"), outside(member(2, "b", "n=7", "m=x")), member(3, "b", "m=x")}, map[byte]string{1: "itself", 2: "out", 3: "follows 1 by m, through cn=2,b"}},
 		"a link goes over":             {[]Member{member(1, "a", "n=7"), outside(linked(member(2, "b", "n=7"), "r2"))}, map[byte]string{1: "takes from 2", 2: "out"}},
 		"to the first of those":        {[]Member{member(1, "a", "n=7"), outside(linked(member(2, "b", "n=7"), "r2")), member(3, "c", "n=7")}, map[byte]string{1: "takes from 2", 2: "out", 3: "follows 1 by n"}},
 		"from who has not left":        {[]Member{member(1, "a", "n=7"), left, outside(linked(member(3, "c", "n=7"), "r3"))}, map[byte]string{1: "takes from 3", 2: "out", 3: "out"}},
