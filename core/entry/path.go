@@ -111,23 +111,24 @@ func (p Path) Set(r Resource, value any) {
 		return
 	}
 	holder := p.holderFor(r)
+	attribute := named(holder, p.Attribute)
 	switch {
 	case p.SelectorAttribute != "":
 		if element := p.Element(r); element != nil {
-			element[p.Sub] = value
+			element[named(element, p.Sub)] = value
 			return
 		}
-		elements, _ := holder[p.Attribute].([]any)
-		holder[p.Attribute] = append(elements, p.NewElement(value, len(elements) == 0))
+		elements, _ := holder[attribute].([]any)
+		holder[attribute] = append(elements, p.NewElement(value, len(elements) == 0))
 	case p.Sub != "":
-		inner, ok := holder[p.Attribute].(map[string]any)
+		inner, ok := holder[attribute].(map[string]any)
 		if !ok {
 			inner = map[string]any{}
-			holder[p.Attribute] = inner
+			holder[attribute] = inner
 		}
-		inner[p.Sub] = value
+		inner[named(inner, p.Sub)] = value
 	default:
-		holder[p.Attribute] = value
+		holder[attribute] = value
 	}
 }
 
@@ -156,8 +157,9 @@ func (p Path) AddElement(r Resource, element map[string]any) {
 		return
 	}
 	holder := p.holderFor(r)
-	elements, _ := holder[p.Attribute].([]any)
-	holder[p.Attribute] = append(elements, element)
+	attribute := named(holder, p.Attribute)
+	elements, _ := holder[attribute].([]any)
+	holder[attribute] = append(elements, element)
 }
 
 // RemoveValue takes the elements with a value away.
@@ -169,7 +171,7 @@ func (p Path) RemoveValue(r Resource, value string) {
 		return item == value || lookup(element, "value") == value
 	})
 	if len(kept) < len(elements) {
-		holder[p.Attribute] = kept
+		holder[named(holder, p.Attribute)] = kept
 	}
 }
 
@@ -181,29 +183,30 @@ func (p Path) Remove(r Resource) {
 	if holder == nil {
 		return
 	}
+	attribute := named(holder, p.Attribute)
 	switch {
 	case p.SelectorAttribute != "":
-		elements, _ := holder[p.Attribute].([]any)
+		elements, _ := holder[attribute].([]any)
 		kept := make([]any, 0, len(elements))
 		for _, item := range elements {
 			element, _ := item.(map[string]any)
 			if value, _ := lookup(element, p.SelectorAttribute).(string); strings.EqualFold(value, p.SelectorValue) {
-				if delete(element, p.Sub); p.Sub == "value" || p.empty(element) {
+				if delete(element, named(element, p.Sub)); p.Sub == "value" || p.empty(element) {
 					continue
 				}
 			}
 			kept = append(kept, item)
 		}
-		holder[p.Attribute] = kept
+		holder[attribute] = kept
 		if len(kept) == 0 {
-			delete(holder, p.Attribute)
+			delete(holder, attribute)
 		}
 	case p.Sub != "":
-		if inner, ok := holder[p.Attribute].(map[string]any); ok {
-			delete(inner, p.Sub)
+		if inner, ok := holder[attribute].(map[string]any); ok {
+			delete(inner, named(inner, p.Sub))
 		}
 	default:
-		delete(holder, p.Attribute)
+		delete(holder, attribute)
 	}
 }
 
@@ -245,10 +248,11 @@ func (p Path) holderFor(r Resource) map[string]any {
 	if p.Schema == "" {
 		return r
 	}
-	inner, ok := r[p.Schema].(map[string]any)
+	schema := named(r, p.Schema)
+	inner, ok := r[schema].(map[string]any)
 	if !ok {
 		inner = map[string]any{}
-		r[p.Schema] = inner
+		r[schema] = inner
 	}
 	return inner
 }
@@ -262,14 +266,17 @@ func (p Path) holder(r Resource) map[string]any {
 }
 
 // lookup finds a member by name, ignoring case (RFC 7643 section 2.1).
-func lookup(object map[string]any, name string) any {
-	if value, ok := object[name]; ok {
-		return value
+func lookup(object map[string]any, name string) any { return object[named(object, name)] }
+
+// named is how an object writes a name; the name as it is, where it has none such.
+func named(object map[string]any, name string) string {
+	if _, ok := object[name]; ok {
+		return name
 	}
-	for key, value := range object {
+	for key := range object {
 		if strings.EqualFold(key, name) {
-			return value
+			return key
 		}
 	}
-	return nil
+	return name
 }
