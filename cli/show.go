@@ -130,24 +130,14 @@ const mostSource = 60
 // shortTarget leaves the name of an extension's schema out, but for its last
 // word; -o json has it whole.
 func shortTarget(target string) string {
-	schema, attribute, extended := cutLast(target, ":")
-	if !extended {
-		return target
-	}
-	for _, word := range slices.Backward(strings.Split(schema, ":")) {
+	words := strings.Split(target, ":")
+	last := len(words) - 1
+	for _, word := range slices.Backward(words[:last]) {
 		if strings.ToLower(word) == word && strings.Trim(word, "0123456789.") != "" {
-			return attribute + " (" + word + ")"
+			return words[last] + " (" + word + ")"
 		}
 	}
 	return target
-}
-
-func cutLast(text, separator string) (before, after string, found bool) {
-	at := strings.LastIndex(text, separator)
-	if at < 0 {
-		return text, "", false
-	}
-	return text[:at], text[at+len(separator):], true
 }
 
 func shown(value any) string { return or(rules.Show(value), "-") }

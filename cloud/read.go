@@ -197,10 +197,8 @@ func (c *Client) ByLinkKey(ctx context.Context, kind entry.Kind, key string) (en
 		return nil
 	}
 	if can.Filter {
-		query := can.page(1, "", can.MaxResults)
-		query.Set("filter", `externalId eq "`+key+`"`)
 		var page []entry.Resource
-		if page, _, _, err = c.list(ctx, kind, query); err == nil {
+		if page, err = c.Having(ctx, kind, "externalId", key); err == nil {
 			err = look(page)
 		}
 	} else {

@@ -23,8 +23,10 @@ import (
 type compiled struct {
 	revision int
 	document settings.Document
-	scope    *scope.Scope
-	kinds    map[entry.Kind]*taking
+	// directories are their names, in the order in which they are asked.
+	directories []string
+	scope       *scope.Scope
+	kinds       map[entry.Kind]*taking
 	// asksForGroups: a decision needs the groups that hold the entry.
 	asksForGroups bool
 	// attributes are what directories are asked for, without regard to case
@@ -44,6 +46,9 @@ type taking struct {
 
 func compileDocument(revision int, document settings.Document) (*compiled, error) {
 	c := &compiled{revision: revision, document: document, kinds: map[entry.Kind]*taking{}}
+	for _, directory := range document.Directories {
+		c.directories = append(c.directories, directory.Name)
+	}
 	var err error
 	if c.scope, err = scope.Compile(document); err != nil {
 		return nil, err

@@ -2,14 +2,12 @@ package engine
 
 import (
 	"context"
-	"slices"
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/join"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/rules"
-	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/store"
 )
 
@@ -129,19 +127,7 @@ func (c *compiled) entriesOf(lead entry.Entry, followers []store.Follower) rules
 	for _, f := range followers {
 		out = append(out, f.Entry)
 	}
-	return inOrder(c, out, func(e entry.Entry) string { return e.Directory })
-}
-
-// inOrder sorts what comes from several directories as the settings list them.
-func inOrder[T any](c *compiled, items []T, directory func(T) string) []T {
-	if len(items) < 2 {
-		return items
-	}
-	rank := func(item T) int {
-		return slices.IndexFunc(c.document.Directories, func(d settings.Directory) bool { return d.Name == directory(item) })
-	}
-	slices.SortStableFunc(items, func(a, b T) int { return rank(a) - rank(b) })
-	return items
+	return rules.Preferred(out, c.directories, func(e entry.Entry) string { return e.Directory })
 }
 
 // follow is the decision about an entry that another one leads.

@@ -125,7 +125,7 @@ func (c *compiled) pointed(ctx context.Context, state *store.Store, rehearsed in
 	}
 	out := map[store.Ref][]rules.Pointing{}
 	for _, lead := range refs {
-		for _, ref := range inOrder(c, append([]store.Ref{lead}, persons[lead]...), func(r store.Ref) string { return r.Directory }) {
+		for _, ref := range rules.Preferred(append([]store.Ref{lead}, persons[lead]...), c.directories, func(r store.Ref) string { return r.Directory }) {
 			out[lead] = append(out[lead], rules.Pointing{Directory: ref.Directory, To: pointed[ref]})
 		}
 	}

@@ -140,18 +140,26 @@ func (x *execution) refresh(ctx context.Context, r *results) error {
 		}
 	}
 	for _, p := range r.taken {
-		for _, diff := range p.Diffs {
-			path, err := entry.ParsePath(diff.Target)
-			value, _ := diff.After.(string)
-			if err != nil || value == "" || !plan.Unique(path.Key(), x.offer.unique[p.Kind]) {
-				continue
-			}
-			holders, err := x.cloud.Having(ctx, p.Kind, path.Key(), value)
-			if err != nil {
-				return wholeCloud(err)
-			}
-			r.resources[p.Kind] = append(r.resources[p.Kind], holders...)
+		if err := x.readHolders(ctx, p, r); err != nil {
+			return err
 		}
+	}
+	return nil
+}
+
+// readHolders reads who has the unique values that a change was refused for.
+func (x *execution) readHolders(ctx context.Context, p pending, r *results) error {
+	for _, diff := range p.Diffs {
+		path, err := entry.ParsePath(diff.Target)
+		value, _ := diff.After.(string)
+		if err != nil || value == "" || !plan.Unique(path.Key(), x.offer.unique[p.Kind]) {
+			continue
+		}
+		holders, err := x.cloud.Having(ctx, p.Kind, path.Key(), value)
+		if err != nil {
+			return wholeCloud(err)
+		}
+		r.resources[p.Kind] = append(r.resources[p.Kind], holders...)
 	}
 	return nil
 }

@@ -16,8 +16,7 @@ type PatchOperation struct {
 // Patch turns diffs into the operations that carry them out on a resource as
 // it is now.
 func Patch(resource entry.Resource, diffs []Diff) ([]PatchOperation, error) {
-	p := patcher{now: resource, operations: make([]PatchOperation, 0, len(diffs)), added: map[string]map[string]any{}}
-	copied := false
+	p := patcher{operations: make([]PatchOperation, 0, len(diffs)), added: map[string]map[string]any{}}
 	for _, diff := range diffs {
 		path, err := entry.ParsePath(diff.Target)
 		if err != nil {
@@ -27,11 +26,10 @@ func Patch(resource entry.Resource, diffs []Diff) ([]PatchOperation, error) {
 		case diff.elements():
 			p.operations = append(p.operations, diff.operations()...)
 		case path.SelectorAttribute != "":
-			if !copied {
+			if p.now == nil {
 				if p.now, err = resource.Clone(); err != nil {
 					return nil, err
 				}
-				copied = true
 			}
 			p.element(path, diff)
 		case diff.After == nil:
@@ -46,7 +44,7 @@ func Patch(resource entry.Resource, diffs []Diff) ([]PatchOperation, error) {
 // patcher follows what becomes of the resource, since what an operation must
 // say about an element depends on those before it.
 type patcher struct {
-	now        entry.Resource
+	now        entry.Resource            // a copy, made when an element changes
 	added      map[string]map[string]any // elements that this patch adds, by path
 	operations []PatchOperation
 }

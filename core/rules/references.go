@@ -46,7 +46,7 @@ func (r rule) members() bool { return strings.EqualFold(r.Target, Members) }
 // value came from.
 func (r Reference) Value(person []Pointing) (value any, source string) {
 	source = "reference " + r.Attribute
-	for _, p := range preferred(person, r.prefer, func(p Pointing) string { return p.Directory }) {
+	for _, p := range Preferred(person, r.prefer, func(p Pointing) string { return p.Directory }) {
 		if id := p.To[strings.ToLower(r.Attribute)]; id != "" {
 			if len(person) > 1 {
 				source += ", of " + p.Directory

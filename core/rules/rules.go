@@ -230,12 +230,12 @@ func (d Desired) Text(target string) string {
 
 // ordered are the entries of a person in the order in which the rule asks them.
 func (r rule) ordered(person Person) Person {
-	return preferred(person, r.Prefer, func(e entry.Entry) string { return e.Directory })
+	return Preferred(person, r.Prefer, func(e entry.Entry) string { return e.Directory })
 }
 
-// preferred puts first what comes from the directories that are named, in their
+// Preferred puts first what comes from the directories that are named, in their
 // order; the rest keeps its own.
-func preferred[T any](items []T, directories []string, directory func(T) string) []T {
+func Preferred[T any](items []T, directories []string, directory func(T) string) []T {
 	if len(items) < 2 || len(directories) == 0 {
 		return items
 	}

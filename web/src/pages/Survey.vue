@@ -52,6 +52,7 @@ live.listen((event) => {
     if (event.id !== undefined && event.id === repair.value?.id) void showRepair(event.id)
   }
 })
+
 // Choosing findings and their new values.
 const chosen = ref<DataTableRowKey[]>([])
 watch([code, text, () => survey.data.value?.run.id], () => (chosen.value = []))
