@@ -37,12 +37,16 @@ web/dist/index.html: web/node_modules/.package-lock.json web/src/api/schema.d.ts
 packages: ## install the Debian packages that are missing
 	@lab/install.sh
 
+lab/othercloud/node_modules/.package-lock.json: lab/othercloud/package.json lab/othercloud/package-lock.json
+	cd lab/othercloud && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
 demo: packages build ## start everything on loopback and sync made-up people
 	bin/kambrel demo $(ARGS)
 
 # Three at once, since much of a test is waiting for time-outs. Never from the
 # cache: the programs under test are no part of what go caches by.
-test: packages build ## run all tests against real servers, with the race detector
+test: packages build lab/othercloud/node_modules/.package-lock.json ## run all tests against real servers, with the race detector
 	cd web && npm run --silent test
 	go test -race -count=1 -parallel 3 -timeout 9m ./...
 

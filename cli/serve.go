@@ -29,6 +29,7 @@ type serveOptions struct {
 	cloudURL, cloudTokenFile       string
 	certificate, key, passwordFile string
 	agentPatience, lease           time.Duration
+	creationPatience               time.Duration
 }
 
 func newServeCommand() *cobra.Command {
@@ -55,6 +56,7 @@ certificate it listens on loopback only.`,
 	flags.StringVar(&o.passwordFile, "administrator-password-file", "", "file with the first administrator's password")
 	flags.DurationVar(&o.agentPatience, "agent-patience", 30*time.Second, "how long a run waits for an agent to take an order")
 	flags.DurationVar(&o.lease, "order-lease", 30*time.Second, "how long an order stays an agent's without a word from it")
+	flags.DurationVar(&o.creationPatience, "creation-patience", 2*time.Minute, "how long a creation that the cloud did not answer is looked for before it is sent again, where the cloud would not refuse a second one")
 	for _, name := range []string{"cloud-url", "cloud-token-file"} {
 		_ = command.MarkFlagRequired(name)
 	}
@@ -90,7 +92,7 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 		scheme := map[bool]string{true: "https", false: "http"}[certificate != nil]
 		address = scheme + "://" + listener.Addr().String()
 	}
-	e := engine.New(records, scim, engine.Options{AgentPatience: o.agentPatience, Lease: o.lease})
+	e := engine.New(records, scim, engine.Options{AgentPatience: o.agentPatience, Lease: o.lease, CreationPatience: o.creationPatience})
 	server := api.New(records, e, api.Options{URL: strings.TrimSuffix(address, "/"), Console: web.Files()})
 	if err := e.Start(ctx, o.database); err != nil {
 		return errors.Join(err, listener.Close())

@@ -9,6 +9,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"strconv"
 	"strings"
@@ -38,7 +39,7 @@ func New(base string, token Token) (*Client, error) {
 	if err != nil || address.Host == "" {
 		return nil, problem.New(problem.BadInput, "cloud URL %q: write https://host/path", base)
 	}
-	if address.Scheme != "https" && !(address.Scheme == "http" && (address.Hostname() == "localhost" || strings.HasPrefix(address.Hostname(), "127."))) {
+	if address.Scheme != "https" && !(address.Scheme == "http" && Loopback(address.Hostname())) {
 		return nil, problem.New(problem.BadInput, "cloud URL %q: it must be https, since it carries people's data", base)
 	}
 	if _, err := token.read(); err != nil {
@@ -46,7 +47,18 @@ func New(base string, token Token) (*Client, error) {
 	}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.MaxIdleConnsPerHost = 16
-	return &Client{base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{Transport: transport, Timeout: requestTimeout}}, nil
+	return &Client{base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{
+		Transport: transport, Timeout: requestTimeout,
+		// The token goes to the cloud that was named and nowhere else.
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}}, nil
+}
+
+// Loopback tells whether a host is this machine by its address or as localhost,
+// so that nothing that is sent there can be seen on a network.
+func Loopback(host string) bool {
+	address, err := netip.ParseAddr(host)
+	return host == "localhost" || err == nil && address.IsLoopback()
 }
 
 // URL is the SCIM base.
@@ -81,9 +93,30 @@ func (r *Refusal) Error() string {
 // has done it: look before writing again.
 var ErrUnknownOutcome = errors.New("the cloud did not answer, so it is not known whether it was done")
 
+// ErrMadeUnnamed marks a creation that the cloud says it has done, without
+// saying what the resource is called: it must be found, and never made again.
+var ErrMadeUnnamed = errors.New("the cloud says that it made the resource, but not under which id")
+
+// ErrNotSent marks a creation that was held back, since the one before it was
+// made unnamed.
+var ErrNotSent = errors.New("held back")
+
+// Permit is asked before each write whether the writer may still write.
+type Permit func() error
+
+type permitKey struct{}
+
+// WithPermit makes writes ask a permit just before they are sent.
+func WithPermit(ctx context.Context, permit Permit) context.Context {
+	return context.WithValue(ctx, permitKey{}, permit)
+}
+
 // get reads a resource or a list; reading is repeated until the cloud answers.
 func (c *Client) get(ctx context.Context, path string, into any) error {
-	return c.attempt(ctx, func() error { return c.once(ctx, http.MethodGet, path, "", nil, into) })
+	return c.attempt(ctx, func() error {
+		_, err := c.once(ctx, request{method: http.MethodGet, path: path}, into)
+		return err
+	})
 }
 
 // attempt repeats what a failing or throttling cloud did not do.
@@ -128,6 +161,17 @@ func classify(err error) error {
 	return err
 }
 
+// wasNotSent tells failures that come before anything was sent.
+func wasNotSent(err error) bool {
+	var refused notPermitted
+	return errors.As(err, &refused) || problem.CodeOf(err) != ""
+}
+
+// notPermitted is why a write was not sent.
+type notPermitted struct{ error }
+
+func (n notPermitted) Unwrap() error { return n.error }
+
 // wait holds back after a failed attempt: longer each time, with some chance in
 // it so that workers do not come back all at once, and as long as asked.
 func (c *Client) wait(ctx context.Context, attempt int) error {
@@ -153,52 +197,75 @@ func sleep(ctx context.Context, pause time.Duration) error {
 	}
 }
 
-// once makes one request. A failure to get an answer is returned as it is, an
-// answer that is no success as *Refusal.
-func (c *Client) once(ctx context.Context, method, path, version string, body []byte, into any) error {
+// request is one HTTP request to the cloud.
+type request struct {
+	method, path string
+	version      string // for If-Match
+	body         []byte
+	minimal      bool // the answer need not hold the resource (RFC 7240 section 4.2)
+}
+
+// once makes one request and returns the Location of what was made. A failure
+// to get an answer is returned as it is, an answer that is no success as
+// *Refusal. A success without a body leaves into as it is.
+func (c *Client) once(ctx context.Context, r request, into any) (location string, err error) {
 	c.mu.Lock()
 	pause := time.Until(c.pausedUntil)
 	c.mu.Unlock()
 	if err := sleep(ctx, pause); err != nil {
-		return err
+		return "", err
 	}
-	request, err := http.NewRequestWithContext(ctx, method, c.base+path, bytes.NewReader(body))
+	outgoing, err := http.NewRequestWithContext(ctx, r.method, c.base+r.path, bytes.NewReader(r.body))
 	if err != nil {
-		return err
+		return "", err
 	}
 	token, err := c.token.read()
 	if err != nil {
-		return err
+		return "", err
 	}
-	request.Header.Set("Authorization", "Bearer "+token)
-	request.Header.Set("Accept", scim.MediaType)
-	if body != nil {
-		request.Header.Set("Content-Type", scim.MediaType)
-		request.GetBody = nil // the transport must not send a write twice by itself
+	outgoing.Header.Set("Authorization", "Bearer "+token)
+	outgoing.Header.Set("Accept", scim.MediaType)
+	if r.body != nil {
+		outgoing.Header.Set("Content-Type", scim.MediaType)
+		outgoing.GetBody = nil // the transport must not send a write twice by itself
 	}
-	if version != "" {
-		request.Header.Set("If-Match", version)
+	if r.version != "" {
+		outgoing.Header.Set("If-Match", r.version)
 	}
-	response, err := c.http.Do(request)
+	if r.minimal {
+		outgoing.Header.Set("Prefer", "return=minimal")
+	}
+	if permit, ok := ctx.Value(permitKey{}).(Permit); ok && r.method != http.MethodGet {
+		if err := permit(); err != nil {
+			return "", notPermitted{err}
+		}
+	}
+	response, err := c.http.Do(outgoing)
 	if err != nil {
-		return err
+		return "", err
 	}
 	defer response.Body.Close()
-	if response.StatusCode < 200 || response.StatusCode > 299 {
-		return c.refusal(response)
+	if response.StatusCode >= 300 && response.StatusCode <= 399 {
+		return "", problem.New(problem.CloudRefused, "%s%s: it answers with a redirect (%d) to %s; give the service the final URL, since its token goes nowhere else", c.base, r.path, response.StatusCode, response.Header.Get("Location"))
 	}
+	if response.StatusCode < 200 || response.StatusCode > 299 {
+		return "", c.refusal(response)
+	}
+	location = response.Header.Get("Location")
 	if into == nil || response.StatusCode == http.StatusNoContent {
 		_, err = io.Copy(io.Discard, response.Body)
-		return err
+		return location, err
 	}
 	err = json.NewDecoder(response.Body).Decode(into)
-	if strange(err) && method == http.MethodGet {
-		return problem.Wrap(problem.CloudRefused, err, "%s%s: the answer (%s) is not SCIM; is this the base URL of a SCIM service, and does nothing answer in its place?", c.base, path, response.Header.Get("Content-Type"))
+	switch {
+	case errors.Is(err, io.EOF) && r.method != http.MethodGet:
+		return location, nil // a success that says no more
+	case strange(err) && r.method == http.MethodGet:
+		return "", problem.Wrap(problem.CloudRefused, err, "%s%s: the answer (%s) is not SCIM; is this the base URL of a SCIM service, and does nothing answer in its place?", c.base, r.path, response.Header.Get("Content-Type"))
+	case err != nil:
+		return "", fmt.Errorf("read the cloud's answer: %w", err)
 	}
-	if err != nil {
-		return fmt.Errorf("read the cloud's answer: %w", err)
-	}
-	return nil
+	return location, nil
 }
 
 // strange tells answers that came whole and say something else than was asked,

@@ -175,10 +175,10 @@ func TestWithEveryService(t *testing.T) {
 			}
 			assert.Equal(t, 25, cooks, "more changes than a page holds are all seen")
 
-			key, err := c.ByLinkKey(t.Context(), entry.User, "key-5")
+			key, err := c.Finder(entry.User).ByLinkKey(t.Context(), "key-5")
 			require.NoError(t, err)
 			assert.Equal(t, first[5].ID(), key.ID())
-			none, err := c.ByLinkKey(t.Context(), entry.User, "key-none")
+			none, err := c.Finder(entry.User).ByLinkKey(t.Context(), "key-none")
 			require.NoError(t, err)
 			assert.Nil(t, none)
 			none, err = c.Get(t.Context(), entry.User, "no-such-id")
@@ -247,7 +247,7 @@ func TestALostAnswerIsNeverSentAgainBlindly(t *testing.T) {
 		faults(t, base, `{}`)
 		for i, answer := range answers {
 			require.ErrorIs(t, answer.Err, ErrUnknownOutcome)
-			found, err := c.ByLinkKey(t.Context(), entry.User, writes[i].Resource.ExternalID())
+			found, err := c.Finder(entry.User).ByLinkKey(t.Context(), writes[i].Resource.ExternalID())
 			require.NoError(t, err)
 			assert.NotNil(t, found, "it was done all the same")
 		}

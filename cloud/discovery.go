@@ -1,16 +1,17 @@
 package cloud
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
 
 	"kambrel.example/kambrel/core/entry"
-	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/scim"
 )
 
@@ -27,6 +28,9 @@ type Capabilities struct {
 	Pages          string
 	ChangePassword bool
 	SignIn         []string // names of the authentication schemes
+	// Assumed: the service has no ServiceProviderConfig, so nothing is relied on
+	// but what every service must do (RFC 7644 sections 3.3 to 3.6).
+	Assumed bool
 }
 
 // Discover asks what the service can do; the answer is kept.
@@ -37,16 +41,36 @@ func (c *Client) Discover(ctx context.Context) (Capabilities, error) {
 	if known != nil {
 		return *known, nil
 	}
-	var config scim.ServiceProviderConfig
-	if err := c.get(ctx, "/ServiceProviderConfig", &config); err != nil {
+	found, err := c.discover(ctx, c.get)
+	if err != nil {
 		return Capabilities{}, fmt.Errorf("discover what the cloud can do: %w", err)
 	}
-	found := capabilitiesOf(config)
 	c.mu.Lock()
 	c.capabilities = &found
 	c.mu.Unlock()
 	return found, nil
 }
+
+func (c *Client) discover(ctx context.Context, get func(context.Context, string, any) error) (Capabilities, error) {
+	var config scim.ServiceProviderConfig
+	err := get(ctx, "/ServiceProviderConfig", &config)
+	found := capabilitiesOf(config)
+	if absent(err) {
+		found.Assumed, err = true, nil
+		found.MaxResults = cautiousPage
+	}
+	return found, err
+}
+
+// absent tells the refusal of a service that does not have what was asked for.
+func absent(err error) bool {
+	var refusal *Refusal
+	return errors.As(err, &refusal) && slices.Contains([]int{http.StatusNotFound, http.StatusMethodNotAllowed, http.StatusNotImplemented}, refusal.Status)
+}
+
+// cautiousPage is how many resources are asked for at once where the service
+// does not say how many it gives.
+const cautiousPage = 100
 
 // longestPage is how many resources are asked for at once where a service would
 // give more.
@@ -91,6 +115,9 @@ type Catalogue struct {
 	Members []string
 	// Domains are the verified login domains; nil when the cloud does not tell.
 	Domains []string
+	// Assumed: the cloud does not list its types or schemas, so that users and
+	// groups as RFC 7643 has them are expected, and rules cannot be checked.
+	Assumed bool
 }
 
 // Type is one kind of resource.
@@ -121,8 +148,7 @@ func TypeName(kind entry.Kind) string { return typeNames[kind] }
 // service that does not list its types is taken to have users and groups.
 func (c *Client) Type(ctx context.Context, kind entry.Kind) (Type, bool, error) {
 	catalogue, err := c.Catalogue(ctx)
-	var refusal *Refusal
-	if err != nil && (!errors.As(err, &refusal) || problem.CodeOf(err) != "") {
+	if err != nil {
 		return Type{}, false, err
 	}
 	for _, t := range catalogue.Types {
@@ -157,14 +183,14 @@ func (c *Client) Catalogue(ctx context.Context) (Catalogue, error) {
 		return *known, nil
 	}
 	types, err := listed[scim.ResourceType](ctx, c, "/ResourceTypes")
-	if err != nil {
+	if err != nil && !absent(err) {
 		return Catalogue{}, fmt.Errorf("read the cloud's resource types: %w", err)
 	}
 	schemas, err := listed[scim.Schema](ctx, c, "/Schemas")
-	if err != nil {
+	if err != nil && !absent(err) {
 		return Catalogue{}, fmt.Errorf("read the cloud's schemas: %w", err)
 	}
-	catalogue := Catalogue{Types: []Type{}, Targets: []Target{}}
+	catalogue := Catalogue{Types: []Type{}, Targets: []Target{}, Assumed: len(types) == 0 || len(schemas) == 0}
 	for _, t := range types {
 		found := Type{Name: t.Name, Endpoint: t.Endpoint, Schemas: []string{t.Schema}}
 		for _, extension := range t.SchemaExtensions {
@@ -198,19 +224,34 @@ func (c *Client) Forget() {
 	c.mu.Unlock()
 }
 
-// listed reads a list that has one page only.
+// listed reads a list of what describes the service.
 func listed[T any](ctx context.Context, c *Client, path string) ([]T, error) {
-	var response scim.ListResponse
-	if err := c.get(ctx, path, &response); err != nil {
-		return nil, err
-	}
-	out := make([]T, len(response.Resources))
-	for i, text := range response.Resources {
-		if err := json.Unmarshal(text, &out[i]); err != nil {
-			return nil, fmt.Errorf("read number %d of %s: %w", i+1, path, err)
+	var out []T
+	walk := pages{what: path}
+	for {
+		var response scim.ListResponse
+		query := ""
+		if walk.start > 0 { // the first page is all that most services have
+			query = "?startIndex=" + strconv.Itoa(walk.start)
+		}
+		if err := c.get(ctx, path+query, &response); err != nil {
+			return nil, err
+		}
+		ids := make([]string, len(response.Resources))
+		for i, text := range response.Resources {
+			var one T
+			if err := json.Unmarshal(text, &one); err != nil {
+				return nil, fmt.Errorf("read number %d of %s: %w", i+1, path, err)
+			}
+			var named struct{ ID, Name string }
+			_ = json.Unmarshal(text, &named) // was JSON a moment ago
+			ids[i] = cmp.Or(named.ID, named.Name, strconv.Itoa(len(out)))
+			out = append(out, one)
+		}
+		if _, more, err := walk.take(ids, response.TotalResults, response.StartIndex, ""); err != nil || !more {
+			return out, err
 		}
 	}
-	return out, nil
 }
 
 // elementTypes are the types of a list's elements that a rule can choose by:
@@ -219,7 +260,7 @@ func listed[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 func elementTypes(a scim.Attribute) []string {
 	for _, sub := range a.SubAttributes {
 		switch {
-		case sub.Name != "type" || strings.EqualFold(a.Name, "members"):
+		case !strings.EqualFold(sub.Name, "type") || strings.EqualFold(a.Name, "members"):
 		case len(sub.CanonicalValues) > 0:
 			return sub.CanonicalValues
 		default:
@@ -265,9 +306,9 @@ func targetsOf(t Type, schemas []scim.Schema) []Target {
 func targetsOfAttribute(path string, a scim.Attribute) []Target {
 	one := func(path string, a scim.Attribute, required bool) Target {
 		return Target{Path: path, Type: a.Type, Description: a.Description, MultiValued: a.MultiValued, Required: required,
-			Unique: a.Uniqueness == "server" || a.Uniqueness == "global", ReadOnly: a.Mutability == "readOnly"}
+			Unique: unique(a), ReadOnly: strings.EqualFold(a.Mutability, readOnly)}
 	}
-	if a.Type != "complex" {
+	if !strings.EqualFold(a.Type, "complex") {
 		return []Target{one(path, a, a.Required)}
 	}
 	var targets []Target
@@ -281,20 +322,26 @@ func targetsOfAttribute(path string, a scim.Attribute) []Target {
 			targets = append(targets, one(path+"."+sub.Name, sub, a.Required && sub.Required))
 			continue
 		}
-		if sub.Name == "type" || sub.Name == "primary" {
+		if strings.EqualFold(sub.Name, "type") || strings.EqualFold(sub.Name, "primary") {
 			continue
 		}
 		for _, kind := range elementTypes(a) {
 			target := one(fmt.Sprintf("%s[type eq %q].%s", path, kind, sub.Name), sub, false)
-			target.Unique = target.Unique || a.Uniqueness == "server"
+			target.Unique = target.Unique || unique(a)
 			targets = append(targets, target)
 		}
 	}
 	return targets
 }
 
+const readOnly = "readOnly"
+
+func unique(a scim.Attribute) bool {
+	return strings.EqualFold(a.Uniqueness, "server") || strings.EqualFold(a.Uniqueness, "global")
+}
+
 func strongest(outer, inner string) string {
-	if outer == "readOnly" {
+	if strings.EqualFold(outer, readOnly) {
 		return outer
 	}
 	return inner
@@ -308,7 +355,7 @@ func domainList(t scim.ResourceType, schemas []scim.Schema) bool {
 		return false
 	}
 	at := slices.IndexFunc(schemas, func(s scim.Schema) bool { return strings.EqualFold(s.ID, t.Schema) })
-	return at >= 0 && slices.ContainsFunc(schemas[at].Attributes, func(a scim.Attribute) bool { return a.Name == "verified" })
+	return at >= 0 && slices.ContainsFunc(schemas[at].Attributes, func(a scim.Attribute) bool { return strings.EqualFold(a.Name, "verified") })
 }
 
 func (c *Client) domains(ctx context.Context, endpoint string) ([]string, error) {
@@ -340,12 +387,25 @@ type Step struct {
 func (c *Client) Probe(ctx context.Context) []Step {
 	c.Forget()
 	var steps []Step
-	var config scim.ServiceProviderConfig
-	if err := c.once(ctx, http.MethodGet, "/ServiceProviderConfig", "", nil, &config); err != nil {
+	found, err := c.discover(ctx, func(ctx context.Context, path string, into any) error {
+		_, err := c.once(ctx, request{method: http.MethodGet, path: path}, into)
+		return err
+	})
+	if err != nil {
 		return append(steps, failedStep(err))
 	}
-	found := capabilitiesOf(config)
-	steps = append(steps, Step{"connect", "good", c.base + " answers", ""}, Step{"discovery", "good", found.String(), ""})
+	if found.Assumed {
+		// That something else answers there is told apart by asking for users.
+		if _, err := c.list(ctx, entry.User, found.page(1, "", 1)); err != nil {
+			return append(steps, failedStep(err))
+		}
+	}
+	steps = append(steps, Step{"connect", "good", c.base + " answers", ""})
+	if found.Assumed {
+		steps = append(steps, Step{"discovery", "doubtful", "the cloud has no ServiceProviderConfig, so nothing is relied on that a service may lack: " + found.String(), "Ask the cloud's makers for ServiceProviderConfig (RFC 7643 section 5); runs work without it, with more requests."})
+	} else {
+		steps = append(steps, Step{"discovery", "good", found.String(), ""})
+	}
 	if !found.Filter {
 		steps = append(steps, Step{"filter", "doubtful", "the cloud takes no filters, so that every run reads all of it", "Nothing, unless the cloud's service can be set to take them."})
 	}
@@ -353,7 +413,9 @@ func (c *Client) Probe(ctx context.Context) []Step {
 	if err != nil {
 		return append(steps, failedStep(err))
 	}
-	if len(catalogue.Targets) == 0 {
+	if catalogue.Assumed {
+		steps = append(steps, Step{"schemas", "doubtful", "the cloud does not list its resource types and schemas, so users and groups as RFC 7643 has them are expected, and rules cannot be checked beforehand", "Ask the cloud's makers for ResourceTypes and Schemas (RFC 7644 section 4)."})
+	} else if len(catalogue.Targets) == 0 {
 		steps = append(steps, Step{"schemas", "bad", "the cloud has no resource type User with a schema", "Check that the URL is that of a SCIM 2.0 service with users."})
 	} else {
 		steps = append(steps, Step{"schemas", "good", fmt.Sprintf("%d resource types, %d attributes of users", len(catalogue.Types), len(catalogue.Targets)), ""})
@@ -363,10 +425,10 @@ func (c *Client) Probe(ctx context.Context) []Step {
 	} else {
 		steps = append(steps, Step{"domains", "good", "verified login domains: " + strings.Join(catalogue.Domains, ", "), ""})
 	}
-	if _, total, _, err := c.list(ctx, entry.User, found.page(1, "", 1)); err != nil {
+	if page, err := c.list(ctx, entry.User, found.page(1, "", 1)); err != nil {
 		steps = append(steps, failedStep(err))
 	} else {
-		steps = append(steps, Step{"read", "good", fmt.Sprintf("%d users can be read", total), ""})
+		steps = append(steps, Step{"read", "good", fmt.Sprintf("%d users can be read", page.total), ""})
 	}
 	return steps
 }

@@ -8,6 +8,8 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
+	"strings"
+	"time"
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
@@ -18,29 +20,33 @@ import (
 type Reading struct {
 	// Watermark is the newest meta.lastModified seen, for the next read.
 	Watermark string
-	// Complete says that every resource was sent, so that others are gone.
+	// Complete says that every resource that the cloud lists was sent. One that is
+	// missing may still be there: lists can lag behind, so ask for it by its id.
 	Complete bool
 }
 
 // Read streams the resources of a kind page by page: those changed since the
 // watermark, or all when it is empty or the cloud cannot tell. Groups come
-// without their members; see Members.
+// without their members; see Members. A list that contradicts itself ends the
+// read with problem.CloudListIncomplete.
 func (c *Client) Read(ctx context.Context, kind entry.Kind, watermark string, emit func([]entry.Resource) error) (Reading, error) {
-	capabilities, err := c.Discover(ctx)
+	can, err := c.Discover(ctx)
 	if err != nil {
 		return Reading{}, err
 	}
-	reading := Reading{Watermark: watermark, Complete: watermark == "" || !capabilities.Filter || !capabilities.Sort}
+	reading := Reading{Watermark: watermark, Complete: watermark == "" || !can.Filter || !can.Sort}
 	note := func(page []entry.Resource) error {
 		for _, resource := range page {
 			reading.Watermark = max(reading.Watermark, resource.LastModified())
 		}
 		return emit(page)
 	}
+	if !reading.Complete {
+		err = c.readChanges(ctx, kind, can, watermark, note)
+		reading.Complete = errors.Is(err, errNotObeyed)
+	}
 	if reading.Complete {
-		err = c.readAll(ctx, kind, capabilities, note)
-	} else {
-		err = c.readChanges(ctx, kind, capabilities, watermark, note)
+		err = c.readAll(ctx, kind, can, note)
 	}
 	return reading, err
 }
@@ -51,30 +57,46 @@ func (c Capabilities) page(start int, cursor string, count int) url.Values {
 	if c.Pages == "cursor" {
 		query.Set("cursor", cursor)
 	} else {
-		query.Set("startIndex", strconv.Itoa(start))
+		query.Set("startIndex", strconv.Itoa(max(start, 1)))
 	}
 	return query
 }
 
-// readAll goes through all pages. The cloud may change meanwhile, so that a
-// resource slips from one page to another; what was missed is looked up before
-// anything is made again.
+// readAttempts is how often a list is read from its beginning before it is
+// called incomplete: the cloud may change meanwhile, so that resources slip from
+// one page to another.
+const readAttempts = 2
+
 func (c *Client) readAll(ctx context.Context, kind entry.Kind, can Capabilities, emit func([]entry.Resource) error) error {
-	cursor := ""
-	for start := 1; ; {
-		page, total, next, err := c.list(ctx, kind, can.page(start, cursor, can.MaxResults))
-		if err != nil {
-			return fmt.Errorf("read all %ss from number %d on: %w", kind, start, err)
+	var err error
+	for range readAttempts {
+		if err = c.readOnce(ctx, kind, can, emit); problem.CodeOf(err) != problem.CloudListIncomplete {
+			break
 		}
-		if err := emit(page); err != nil {
+	}
+	return err
+}
+
+func (c *Client) readOnce(ctx context.Context, kind entry.Kind, can Capabilities, emit func([]entry.Resource) error) error {
+	walk := pages{what: fmt.Sprintf("the list of all %ss", kind)}
+	for {
+		page, err := c.list(ctx, kind, can.page(walk.start, walk.cursor, can.MaxResults))
+		if err != nil {
+			return fmt.Errorf("read all %ss from number %d on: %w", kind, max(walk.start, 1), err)
+		}
+		_, more, err := walk.take(page.ids(), page.total, page.start, page.next)
+		if err != nil {
 			return err
 		}
-		start, cursor = start+len(page), next
-		if can.Pages == "cursor" && next == "" || can.Pages != "cursor" && (len(page) == 0 || start > total) {
-			return nil
+		if err := emit(page.resources); err != nil || !more {
+			return err
 		}
 	}
 }
+
+// errNotObeyed says that a list is neither filtered nor sorted as it was asked
+// for, so that it does not tell what has changed.
+var errNotObeyed = errors.New("the list is not as it was asked for")
 
 // readChanges goes on from the newest resource of each page rather than by
 // index, so that changes made meanwhile cannot hide any. A cursor is followed
@@ -87,12 +109,15 @@ func (c *Client) readChanges(ctx context.Context, kind entry.Kind, can Capabilit
 		query.Set("filter", `meta.lastModified ge "`+since+`"`)
 		query.Set("sortBy", "meta.lastModified")
 		query.Set("sortOrder", "ascending")
-		page, total, next, err := c.list(ctx, kind, query)
+		page, err := c.list(ctx, kind, query)
 		if err != nil {
 			return fmt.Errorf("read %ss changed since %s: %w", kind, since, err)
 		}
-		fresh := page[:0:0]
-		for _, resource := range page {
+		if !page.since(since) || can.Pages != "cursor" && page.start > 0 && page.start != start {
+			return errNotObeyed
+		}
+		fresh := page.resources[:0:0]
+		for _, resource := range page.resources {
 			if seen[resource.ID()] != resource.LastModified() {
 				fresh = append(fresh, resource)
 			}
@@ -100,23 +125,34 @@ func (c *Client) readChanges(ctx context.Context, kind entry.Kind, can Capabilit
 		if err := emit(fresh); err != nil {
 			return err
 		}
+		size := len(page.resources)
 		if can.Pages == "cursor" {
-			if cursor = next; cursor == "" {
+			if page.next == "" {
 				return nil
 			}
+			if page.next == cursor {
+				return errNotObeyed
+			}
+			cursor = page.next
 			continue
 		}
-		if len(page) == 0 || start+len(page) > total {
+		if size > 0 && len(fresh) == 0 && start > 1 {
+			return errNotObeyed // the same page again
+		}
+		if size == 0 || start+size > page.total {
 			return nil
 		}
-		newest := page[len(page)-1].LastModified()
+		newest := page.resources[size-1].LastModified()
 		if newest == since {
-			start += len(page) // more of one moment than a page holds
+			start += size // more of one moment than a page holds
+			for _, resource := range page.resources {
+				seen[resource.ID()] = newest
+			}
 			continue
 		}
 		since, start = newest, 1
 		clear(seen)
-		for _, resource := range page {
+		for _, resource := range page.resources {
 			if resource.LastModified() == newest {
 				seen[resource.ID()] = newest
 			}
@@ -124,36 +160,76 @@ func (c *Client) readChanges(ctx context.Context, kind entry.Kind, can Capabilit
 	}
 }
 
-// list reads one page, how many resources of the kind there are, and the cursor
-// of the next page.
-func (c *Client) list(ctx context.Context, kind entry.Kind, query url.Values) ([]entry.Resource, int, string, error) {
+// listing is one page of a list.
+type listing struct {
+	resources []entry.Resource
+	total     int
+	start     int    // where the service says that the page begins, 0 for untold
+	next      string // cursor of the next page
+}
+
+func (l listing) ids() []string {
+	ids := make([]string, len(l.resources))
+	for i, resource := range l.resources {
+		ids[i] = resource.ID()
+	}
+	return ids
+}
+
+// since tells whether the resources are of a time on and in the order of their
+// times. Times that cannot be read are taken to be so.
+func (l listing) since(text string) bool {
+	last, err := time.Parse(time.RFC3339Nano, text)
+	for _, resource := range l.resources {
+		at, err2 := time.Parse(time.RFC3339Nano, resource.LastModified())
+		if err != nil || err2 != nil {
+			continue
+		}
+		if at.Before(last) {
+			return false
+		}
+		last = at
+	}
+	return true
+}
+
+// list reads one page.
+func (c *Client) list(ctx context.Context, kind entry.Kind, query url.Values) (listing, error) {
 	path, err := c.path(ctx, kind, "")
 	if err != nil {
-		return nil, 0, "", err
+		return listing{}, err
 	}
 	if kind == entry.Group {
 		query.Set("excludedAttributes", "members")
 	}
 	var response scim.ListResponse
 	if err := c.get(ctx, path+"?"+query.Encode(), &response); err != nil {
-		return nil, 0, "", err
+		return listing{}, err
 	}
-	page := make([]entry.Resource, len(response.Resources))
+	page := listing{resources: make([]entry.Resource, len(response.Resources)), total: response.TotalResults, start: response.StartIndex, next: response.NextCursor}
 	for i, text := range response.Resources {
-		if err := json.Unmarshal(text, &page[i]); err != nil {
-			return nil, 0, "", fmt.Errorf("read a %s of the cloud's answer: %w", kind, err)
+		if page.resources[i], err = decode(kind, text); err != nil {
+			return listing{}, err
 		}
-		withoutMembers(kind, page[i])
 	}
-	return page, response.TotalResults, response.NextCursor, nil
+	return page, nil
 }
 
-// withoutMembers keeps members out of groups also where the service sends them
-// all the same: they are kept as rows.
-func withoutMembers(kind entry.Kind, resource entry.Resource) {
+// decode reads a resource of the cloud's answer, without the members of a group:
+// they are kept as rows.
+func decode(kind entry.Kind, text []byte) (entry.Resource, error) {
+	var resource entry.Resource
+	if err := json.Unmarshal(text, &resource); err != nil {
+		return nil, problem.Wrap(problem.CloudRefused, err, "read a %s of the cloud's answer", kind)
+	}
+	return withoutMembers(kind, entry.Canonical(resource)), nil
+}
+
+func withoutMembers(kind entry.Kind, resource entry.Resource) entry.Resource {
 	if kind == entry.Group {
 		delete(resource, "members")
 	}
+	return resource
 }
 
 // path is that of a resource, or of all of its kind.
@@ -170,78 +246,24 @@ func (c *Client) path(ctx context.Context, kind entry.Kind, id string) (string, 
 	return t.Endpoint + "/" + url.PathEscape(id), nil
 }
 
-// single is the path of a resource as it is read and written, without the
-// members of a group.
-func (c *Client) single(ctx context.Context, kind entry.Kind, id string) (string, error) {
+// Get reads one resource, a group without its members; nil when the cloud has
+// none with this id.
+func (c *Client) Get(ctx context.Context, kind entry.Kind, id string) (entry.Resource, error) {
 	path, err := c.path(ctx, kind, id)
+	if err != nil {
+		return nil, err
+	}
 	if kind == entry.Group {
 		path += "?excludedAttributes=members"
-	}
-	return path, err
-}
-
-// ByLinkKey finds the resource of a kind that bears a link key; nil when there
-// is none. A cloud without filters is read until it is found.
-func (c *Client) ByLinkKey(ctx context.Context, kind entry.Kind, key string) (entry.Resource, error) {
-	can, err := c.Discover(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var found entry.Resource
-	look := func(page []entry.Resource) error {
-		for _, resource := range page {
-			if resource.ExternalID() == key {
-				found = resource
-			}
-		}
-		return nil
-	}
-	if can.Filter {
-		var page []entry.Resource
-		if page, err = c.Having(ctx, kind, "externalId", key); err == nil {
-			err = look(page)
-		}
-	} else {
-		err = c.readAll(ctx, kind, can, look)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("look for link key %s: %w", key, err)
-	}
-	return found, nil
-}
-
-// Having lists the resources of a kind that have a value, by a path such as
-// emails.value. A cloud without filters is not asked, and nobody is found.
-func (c *Client) Having(ctx context.Context, kind entry.Kind, path, value string) ([]entry.Resource, error) {
-	can, err := c.Discover(ctx)
-	if err != nil || !can.Filter {
-		return nil, err
-	}
-	text, err := json.Marshal(value)
-	if err != nil {
-		return nil, err
-	}
-	query := can.page(1, "", can.MaxResults)
-	query.Set("filter", path+" eq "+string(text))
-	page, _, _, err := c.list(ctx, kind, query)
-	if err != nil {
-		return nil, fmt.Errorf("look who has %s %s: %w", path, text, err)
-	}
-	return page, nil
-}
-
-// Get reads one resource; nil when the cloud has none with this id.
-func (c *Client) Get(ctx context.Context, kind entry.Kind, id string) (entry.Resource, error) {
-	path, err := c.single(ctx, kind, id)
-	if err != nil {
-		return nil, err
 	}
 	resource, err := c.getOne(ctx, path)
 	if err != nil {
 		return nil, fmt.Errorf("read the %s %s: %w", kind, id, err)
 	}
-	withoutMembers(kind, resource)
-	return resource, nil
+	if resource != nil && resource.ID() != id {
+		return nil, problem.New(problem.CloudRefused, "the %s %s was asked for, and the cloud answered with %q", kind, id, resource.ID())
+	}
+	return withoutMembers(kind, resource), nil
 }
 
 // getOne reads what is at a path; nil when there is nothing.
@@ -252,21 +274,139 @@ func (c *Client) getOne(ctx context.Context, path string) (entry.Resource, error
 	if errors.As(err, &refusal) && refusal.Status == http.StatusNotFound {
 		return nil, nil
 	}
-	return resource, err
+	if err != nil {
+		return nil, err
+	}
+	return entry.Canonical(resource), nil
+}
+
+// memberList is the part of a group that is read for its members.
+type memberList struct {
+	ID      string `json:"id"`
+	Members []struct {
+		Value string `json:"value"`
+		Ref   string `json:"$ref"`
+	} `json:"members"`
+}
+
+func (l memberList) ids() []string {
+	ids := make([]string, 0, len(l.Members))
+	for _, m := range l.Members {
+		if id := m.Value; id != "" {
+			ids = append(ids, id)
+		} else if id := entry.LastSegment(m.Ref); id != "" {
+			ids = append(ids, id)
+		}
+	}
+	return ids
 }
 
 // Members reads the ids of a group's members; false when the cloud has no such
-// group.
+// group. A service may give members only when they are asked for, or may not
+// know how to be asked (RFC 7644 section 3.9), so that none counts only where
+// both ways say so.
 func (c *Client) Members(ctx context.Context, id string) (members []string, found bool, err error) {
 	path, err := c.path(ctx, entry.Group, id)
 	if err != nil {
 		return nil, false, err
 	}
-	resource, err := c.getOne(ctx, path)
-	if err != nil {
-		return nil, false, fmt.Errorf("read the members of group %s: %w", id, err)
+	for _, query := range []string{"?attributes=members", ""} {
+		var list memberList
+		err := c.get(ctx, path+query, &list)
+		var refusal *Refusal
+		switch {
+		case errors.As(err, &refusal) && refusal.Status == http.StatusNotFound:
+			return nil, false, nil
+		case errors.As(err, &refusal) && refusal.Status == http.StatusBadRequest && query != "":
+			continue
+		case err != nil:
+			return nil, false, fmt.Errorf("read the members of group %s: %w", id, err)
+		case list.ID != "" && list.ID != id:
+			return nil, false, problem.New(problem.CloudRefused, "the members of group %s were asked for, and the cloud answered with %q", id, list.ID)
+		case len(list.Members) > 0:
+			return list.ids(), true, nil
+		}
 	}
-	return membersPath.Values(resource), resource != nil, nil
+	return nil, true, nil
 }
 
-var membersPath = entry.MustPath("members")
+// Finder looks resources of one kind up by their values. A cloud without filters,
+// or one that does not heed them, is read once for all look-ups. It serves one
+// goroutine.
+type Finder struct {
+	client *Client
+	kind   entry.Kind
+	all    []entry.Resource
+	whole  bool // all is known
+}
+
+// Finder returns a new one, which knows nothing yet.
+func (c *Client) Finder(kind entry.Kind) *Finder { return &Finder{client: c, kind: kind} }
+
+// Having lists the resources that have a value at a path such as emails.value,
+// as the cloud's lists have them now, which may lag behind.
+func (f *Finder) Having(ctx context.Context, path, value string) ([]entry.Resource, error) {
+	at, err := entry.ParsePath(path)
+	if err != nil {
+		return nil, err
+	}
+	can, err := f.client.Discover(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if can.Filter && !f.whole {
+		text, err := json.Marshal(value)
+		if err != nil {
+			return nil, err
+		}
+		query := can.page(1, "", can.MaxResults)
+		query.Set("filter", path+" eq "+string(text))
+		page, err := f.client.list(ctx, f.kind, query)
+		if err != nil {
+			return nil, fmt.Errorf("look who has %s %s: %w", path, text, err)
+		}
+		found := having(page.resources, at, value)
+		if len(found) == len(page.resources) && page.total <= len(page.resources) {
+			return found, nil
+		}
+	}
+	if !f.whole {
+		f.all = nil
+		if err := f.client.readAll(ctx, f.kind, can, func(page []entry.Resource) error {
+			f.all = append(f.all, page...)
+			return nil
+		}); err != nil {
+			return nil, fmt.Errorf("look who has %s %q: %w", path, value, err)
+		}
+		f.whole = true
+	}
+	return having(f.all, at, value), nil
+}
+
+func having(resources []entry.Resource, at entry.Path, value string) []entry.Resource {
+	var found []entry.Resource
+	for _, resource := range resources {
+		for _, have := range at.Texts(resource) {
+			if strings.EqualFold(have, value) {
+				found = append(found, resource)
+				break
+			}
+		}
+	}
+	return found
+}
+
+// ByLinkKey finds the resource that bears a link key; nil when the lists have
+// none, which is no proof that there is none.
+func (f *Finder) ByLinkKey(ctx context.Context, key string) (entry.Resource, error) {
+	found, err := f.Having(ctx, "externalId", key)
+	if err != nil {
+		return nil, fmt.Errorf("look for link key %s: %w", key, err)
+	}
+	for _, resource := range found {
+		if resource.ExternalID() == key {
+			return resource, nil
+		}
+	}
+	return nil, nil
+}

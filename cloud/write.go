@@ -7,11 +7,10 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-	"strconv"
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
-	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/scim"
 )
 
@@ -24,10 +23,17 @@ type Write struct {
 	Version  string // for If-Match; "" writes whatever the version
 	Resource entry.Resource
 	Diffs    []plan.Diff
+
+	// whole sets each attribute that changes as a whole.
+	whole bool
+	// complete: Resource was read with everything that it has, members of a group
+	// included, so that it can be put back.
+	complete bool
 }
 
-// Answer is the result of one write. Err is a *Refusal, ErrUnknownOutcome, or a
-// problem that concerns the cloud as a whole.
+// Answer is the result of one write. Err is a *Refusal, ErrUnknownOutcome,
+// ErrMadeUnnamed, or a problem that concerns the cloud as a whole. Resource is
+// the resource as it is now, a group without its members.
 type Answer struct {
 	Resource entry.Resource
 	Err      error
@@ -40,63 +46,94 @@ const bulkAtLeast = 8
 // without an answer is not, since it may have been done.
 func (c *Client) Write(ctx context.Context, writes []Write) []Answer {
 	answers := make([]Answer, len(writes))
-	capabilities, err := c.Discover(ctx)
+	can, err := c.Discover(ctx)
 	if err != nil {
 		for i := range answers {
 			answers[i].Err = err
 		}
 		return answers
 	}
-	size := capabilities.BulkOperations
-	// The answer to a change of a group would bring all members; only a single
-	// request can ask to leave them out (RFC 7644 section 3.9).
+	size := can.BulkOperations
+	// The answer to a change of a group may bring all members; only a single
+	// request can ask to leave the resource out.
 	single := slices.ContainsFunc(writes, func(w Write) bool { return w.Kind == entry.Group && w.ID != "" && !w.Delete })
 	if single || len(writes) < bulkAtLeast || size < bulkAtLeast {
+		unnamed := false
 		for i, write := range writes {
-			answers[i] = c.writeOne(ctx, capabilities, write)
+			if unnamed && write.ID == "" {
+				answers[i].Err = ErrNotSent
+				continue
+			}
+			answers[i] = c.writeOne(ctx, can, write)
+			unnamed = unnamed || errors.Is(answers[i].Err, ErrMadeUnnamed)
 		}
 		return answers
 	}
 	for start := 0; start < len(writes); {
-		n := c.writeBulk(ctx, capabilities, writes[start:min(start+size, len(writes))], answers[start:])
+		n := c.writeBulk(ctx, can, writes[start:min(start+size, len(writes))], answers[start:])
 		start += n
+	}
+	for i, answer := range answers {
+		if noTarget(answer.Err) {
+			answers[i] = c.writeWhole(ctx, can, writes[i])
+		}
 	}
 	return answers
 }
 
-// request makes the method, the path and the body of a write, with PATCH where
-// the service has it, else with PUT of the whole resource.
-func (c *Client) request(ctx context.Context, can Capabilities, w Write) (method, path string, body []byte, err error) {
-	if path, err = c.path(ctx, w.Kind, w.ID); err != nil {
-		return "", "", nil, err
+// request makes the request of a write, with PATCH where the service has it,
+// else with PUT of the whole resource.
+func (c *Client) request(ctx context.Context, can Capabilities, w Write) (request, error) {
+	var r request
+	var err error
+	if r.path, err = c.path(ctx, w.Kind, w.ID); err != nil {
+		return r, err
 	}
 	t, _, err := c.Type(ctx, w.Kind)
-	switch {
-	case err != nil:
-	case w.Delete:
-		method = http.MethodDelete
-	case w.ID == "":
-		method = http.MethodPost
-		body, err = json.Marshal(t.whole(w.Resource))
-	case can.Patch:
-		method = http.MethodPatch
-		var operations []plan.PatchOperation
-		if operations, err = plan.Patch(w.Resource, w.Diffs); err == nil {
-			body, err = json.Marshal(map[string]any{"schemas": []string{scim.PatchOpURN}, "Operations": operations})
-		}
-	default:
-		method = http.MethodPut
-		resource, cloneErr := w.Resource.Clone()
-		if err = cloneErr; err == nil {
-			err = plan.Advance(resource, w.Diffs)
-		}
-		if err == nil {
-			delete(resource, "meta")
-			delete(resource, "groups") // read-only (RFC 7643 section 4.1.2)
-			body, err = json.Marshal(t.whole(resource))
-		}
+	if err != nil {
+		return r, err
 	}
-	return method, path, body, err
+	r.minimal = w.Kind == entry.Group && w.ID != ""
+	if can.ETag {
+		r.version = w.Version
+	}
+	switch {
+	case w.Delete:
+		r.method = http.MethodDelete
+	case w.ID == "":
+		r.method = http.MethodPost
+		r.body, err = json.Marshal(t.whole(w.Resource))
+	case can.Patch:
+		r.method = http.MethodPatch
+		patch := plan.Patch
+		if w.whole {
+			patch = plan.PatchWhole
+		}
+		var operations []plan.PatchOperation
+		if operations, err = patch(w.Resource, w.Diffs); err == nil {
+			r.body, err = json.Marshal(map[string]any{"schemas": []string{scim.PatchOpURN}, "Operations": operations})
+		}
+	case !w.complete:
+		err = fmt.Errorf("the %s %s was read in part, and putting that back would take the rest away", w.Kind, w.ID)
+	default:
+		r.method = http.MethodPut
+		r.body, err = putBody(t, w)
+	}
+	return r, err
+}
+
+// putBody is the whole resource as it is after the diffs.
+func putBody(t Type, w Write) ([]byte, error) {
+	resource, err := w.Resource.Clone()
+	if err != nil {
+		return nil, err
+	}
+	if err := plan.Advance(resource, w.Diffs); err != nil {
+		return nil, err
+	}
+	delete(resource, "meta")
+	delete(resource, "groups") // read-only (RFC 7643 section 4.1.2)
+	return json.Marshal(t.whole(resource))
 }
 
 func (t Type) whole(in entry.Resource) entry.Resource {
@@ -106,31 +143,6 @@ func (t Type) whole(in entry.Resource) entry.Resource {
 	}
 	resource["schemas"] = t.schemasOf(in)
 	return resource
-}
-
-// freshened reads a resource again that will be put as a whole where no entity
-// tag protects what others have changed meanwhile. A group is always read, for
-// its members.
-func (c *Client) freshened(ctx context.Context, can Capabilities, w Write) (Write, error) {
-	if w.ID == "" || w.Delete || can.Patch || can.ETag && w.Version != "" && w.Kind != entry.Group {
-		return w, nil
-	}
-	path, err := c.path(ctx, w.Kind, w.ID)
-	if err != nil {
-		return w, err
-	}
-	resource, err := c.getOne(ctx, path)
-	if err != nil {
-		return w, err
-	}
-	if resource == nil {
-		return w, &Refusal{Status: http.StatusNotFound, Detail: fmt.Sprintf("there is no %s %s", w.Kind, w.ID)}
-	}
-	w.Resource = resource
-	if w.Kind == entry.Group && w.Version == "" {
-		w.Version = resource.Version()
-	}
-	return w, nil
 }
 
 func (t Type) schemasOf(resource entry.Resource) []string {
@@ -143,131 +155,168 @@ func (t Type) schemasOf(resource entry.Resource) []string {
 	return schemas
 }
 
+// freshened reads a resource again that will be put as a whole: what is not put
+// back is lost, so it must be all that there is, and what others have changed
+// meanwhile, where no entity tag protects that.
+func (c *Client) freshened(ctx context.Context, can Capabilities, w Write) (Write, error) {
+	if w.ID == "" || w.Delete || can.Patch {
+		return w, nil
+	}
+	if can.ETag && w.Version != "" && w.Resource != nil && w.Kind != entry.Group {
+		w.complete = true
+		return w, nil
+	}
+	path, err := c.path(ctx, w.Kind, w.ID)
+	if err != nil {
+		return w, err
+	}
+	resource, err := c.getOne(ctx, path)
+	if err == nil && resource != nil && w.Kind == entry.Group {
+		resource, err = c.withMembers(ctx, resource, w.ID)
+	}
+	if err != nil {
+		return w, err
+	}
+	if resource == nil {
+		return w, &Refusal{Status: http.StatusNotFound, Detail: fmt.Sprintf("there is no %s %s", w.Kind, w.ID)}
+	}
+	w.Resource, w.complete = resource, true
+	if w.Kind == entry.Group && w.Version == "" {
+		w.Version = resource.Version()
+	}
+	return w, nil
+}
+
+// withMembers gives a group its members where the service sends them only when
+// they are asked for; nil when the group is gone meanwhile.
+func (c *Client) withMembers(ctx context.Context, group entry.Resource, id string) (entry.Resource, error) {
+	if len(membersPath.Values(group)) > 0 {
+		return group, nil
+	}
+	members, found, err := c.Members(ctx, id)
+	if err != nil || !found {
+		return nil, err
+	}
+	for _, member := range members {
+		membersPath.AddElement(group, map[string]any{"value": member})
+	}
+	return group, nil
+}
+
+var membersPath = entry.MustPath(rules.Members)
+
 func (c *Client) writeOne(ctx context.Context, can Capabilities, w Write) Answer {
+	answer := c.sendOne(ctx, can, w)
+	if noTarget(answer.Err) && !w.whole {
+		return c.writeWhole(ctx, can, w)
+	}
+	return answer
+}
+
+// noTarget tells the refusal of a change of a part of something that is not
+// there: RFC 7644 section 3.5.2.3 has it added, yet services refuse that.
+func noTarget(err error) bool {
+	var refusal *Refusal
+	return errors.As(err, &refusal) && refusal.ScimType == "noTarget"
+}
+
+// writeWhole writes again what was refused since a part was not there, with the
+// attributes that change as a whole, as they are now.
+func (c *Client) writeWhole(ctx context.Context, can Capabilities, w Write) Answer {
+	if !can.Patch || w.ID == "" || slices.ContainsFunc(w.Diffs, func(d plan.Diff) bool { return d.Target == rules.Members }) {
+		return Answer{Err: &Refusal{Status: http.StatusBadRequest, ScimType: "noTarget"}}
+	}
+	resource, err := c.Get(ctx, w.Kind, w.ID)
+	if err != nil {
+		return Answer{Err: err}
+	}
+	if resource == nil {
+		return Answer{Err: &Refusal{Status: http.StatusNotFound, Detail: fmt.Sprintf("there is no %s %s", w.Kind, w.ID)}}
+	}
+	if w.Version != "" && resource.Version() != w.Version {
+		return Answer{Err: &Refusal{Status: http.StatusPreconditionFailed, Detail: "the resource was changed meanwhile"}}
+	}
+	w.Resource, w.whole = resource, true
+	return c.sendOne(ctx, can, w)
+}
+
+func (c *Client) sendOne(ctx context.Context, can Capabilities, w Write) Answer {
 	w, err := c.freshened(ctx, can, w)
 	if err != nil {
 		return Answer{Err: err}
 	}
-	method, path, body, err := c.request(ctx, can, w)
+	r, err := c.request(ctx, can, w)
 	if err != nil {
 		return Answer{Err: err}
 	}
-	if w.Kind == entry.Group && !w.Delete {
-		path += "?excludedAttributes=members"
-	}
-	version := w.Version
-	if !can.ETag {
-		version = ""
-	}
 	var resource entry.Resource
-	if err := c.send(ctx, method, path, version, body, &resource); err != nil {
+	location, err := c.send(ctx, r, &resource)
+	if err != nil || w.Delete {
 		return Answer{Err: err}
 	}
-	if w.Delete {
-		return Answer{}
+	return c.completed(ctx, w, entry.Canonical(resource), location)
+}
+
+// completed is the answer to a write that was done: the resource, which is asked
+// for where the answer does not hold it (RFC 7644 section 3.5.2). One that fits
+// something else than what was written is not believed.
+func (c *Client) completed(ctx context.Context, w Write, resource entry.Resource, location string) Answer {
+	id := resource.ID()
+	if id == "" {
+		id = entry.LastSegment(location)
 	}
-	if resource.ID() == "" {
-		// A PATCH may be answered with 204 and no body (RFC 7644 section 3.5.2).
-		if resource, err = c.Get(ctx, w.Kind, w.ID); err != nil || resource == nil {
-			return Answer{Err: fmt.Errorf("%w: the answer has no resource", ErrUnknownOutcome)}
+	switch {
+	case w.ID != "" && id != "" && id != w.ID:
+		return Answer{Err: fmt.Errorf("%w: %s %s was changed, and the answer is about %s", ErrUnknownOutcome, w.Kind, w.ID, id)}
+	case w.ID == "" && !bears(resource, w.Resource.ExternalID()):
+		return Answer{Err: fmt.Errorf("%w: the answer is about the link key %s, not %s", ErrUnknownOutcome, resource.ExternalID(), w.Resource.ExternalID())}
+	case w.ID != "":
+		id = w.ID
+	case id == "":
+		return Answer{Err: ErrMadeUnnamed}
+	}
+	if resource.ID() != "" {
+		return Answer{Resource: withoutMembers(w.Kind, resource)}
+	}
+	resource, err := c.Get(ctx, w.Kind, id)
+	switch {
+	case err != nil:
+		return Answer{Err: fmt.Errorf("%w: %w", ErrUnknownOutcome, err)}
+	case resource == nil, w.ID == "" && !bears(resource, w.Resource.ExternalID()):
+		if w.ID == "" {
+			return Answer{Err: ErrMadeUnnamed}
 		}
+		return Answer{Err: fmt.Errorf("%w: the answer has no resource, and there is none with the id %s", ErrUnknownOutcome, id)}
 	}
-	withoutMembers(w.Kind, resource)
 	return Answer{Resource: resource}
 }
 
+// bears tells whether a resource may be the one that was made with a link key: a
+// service may leave out that it bears one.
+func bears(resource entry.Resource, key string) bool {
+	have := resource.ExternalID()
+	return have == "" || have == key
+}
+
 // send repeats a write only while the cloud says that it did not do it.
-func (c *Client) send(ctx context.Context, method, path, version string, body []byte, into any) error {
-	var err error
+func (c *Client) send(ctx context.Context, r request, into any) (location string, err error) {
 	for attempt := range mostAttempts {
-		err = c.once(ctx, method, path, version, body, into)
+		location, err = c.once(ctx, r, into)
 		var refusal *Refusal
 		switch {
 		case err == nil:
-			return nil
+			return location, nil
 		case errors.As(err, &refusal) && refusal.Status == http.StatusTooManyRequests:
 			if err := c.wait(ctx, attempt); err != nil {
-				return err
+				return "", err
 			}
 			continue
+		case !errors.As(err, &refusal) && wasNotSent(err):
+			return "", err
 		case !errors.As(err, &refusal), refusal.Status >= 500:
-			return fmt.Errorf("%w: %w", ErrUnknownOutcome, err)
+			return "", fmt.Errorf("%w: %w", ErrUnknownOutcome, err)
 		}
-		return classify(err)
+		return "", classify(err)
 	}
-	return classify(err)
-}
-
-// writeBulk sends as many writes as fit the payload and returns how many.
-func (c *Client) writeBulk(ctx context.Context, capabilities Capabilities, writes []Write, answers []Answer) int {
-	request := scim.BulkRequest{Schemas: []string{scim.BulkRequestURN}}
-	size := 0
-	for i, w := range writes {
-		w, err := c.freshened(ctx, capabilities, w)
-		var method, path string
-		var body []byte
-		if err == nil {
-			method, path, body, err = c.request(ctx, capabilities, w)
-		}
-		if err != nil {
-			if len(request.Operations) > 0 {
-				break // it begins the next request
-			}
-			answers[i].Err = err
-			return i + 1
-		}
-		if size += len(body) + 200; i > 0 && capabilities.BulkPayload > 0 && size > capabilities.BulkPayload {
-			break
-		}
-		operation := scim.BulkOperation{Method: method, Path: path, Data: body, BulkID: strconv.Itoa(i)}
-		if capabilities.ETag {
-			operation.Version = w.Version
-		}
-		request.Operations = append(request.Operations, operation)
-	}
-	n := len(request.Operations)
-	body, err := json.Marshal(request)
-	var response scim.BulkResponse
-	if err == nil {
-		err = c.send(ctx, http.MethodPost, "/Bulk", "", body, &response)
-	}
-	if err == nil && len(response.Operations) != n {
-		err = fmt.Errorf("%w: %d results for %d operations", ErrUnknownOutcome, len(response.Operations), n)
-	}
-	for i := range n {
-		if err != nil {
-			answers[i].Err = err
-			continue
-		}
-		answers[i] = bulkAnswer(response.Operations[i], writes[i])
-	}
-	return n
-}
-
-func bulkAnswer(result scim.BulkResult, w Write) Answer {
-	status, err := strconv.Atoi(result.Status)
-	if err != nil {
-		return Answer{Err: fmt.Errorf("%w: status %q", ErrUnknownOutcome, result.Status)}
-	}
-	if status < 200 || status > 299 {
-		refusal := refusalOf(status, result.Response)
-		if status == http.StatusTooManyRequests || status >= 500 {
-			return Answer{Err: fmt.Errorf("%w: %w", ErrUnknownOutcome, refusal)}
-		}
-		return Answer{Err: classify(refusal)}
-	}
-	if w.Delete {
-		return Answer{}
-	}
-	var resource entry.Resource
-	if len(result.Response) > 0 {
-		if err := json.Unmarshal(result.Response, &resource); err != nil {
-			return Answer{Err: problem.Wrap(problem.CloudRefused, err, "read the cloud's answer")}
-		}
-		withoutMembers(w.Kind, resource)
-		return Answer{Resource: resource}
-	}
-	// The service may leave the resource out (RFC 7644 section 3.7.3): what was
-	// sent is taken for it until the next read.
-	return Answer{Err: fmt.Errorf("%w: the result has no resource", ErrUnknownOutcome), Resource: w.Resource}
+	return "", classify(err)
 }

@@ -76,11 +76,14 @@ type world struct {
 	agentFile string
 	scimURL   string // where the service finds the cloud
 	tokenFile string // the service's own, with its token for the cloud
+	serve     []string
 }
 
 // options are what a world can be other than most.
 type options struct {
-	cloud  []string // further arguments of the stand-in
+	cloud  []string // further arguments of the stand-in, or of the other cloud
+	other  bool     // the cloud is the second service, on a public library
+	serve  []string // further arguments of the service
 	access string   // access rules of the directory
 	// between stands between the service and the cloud.
 	between *between
@@ -102,8 +105,13 @@ func newWorldWith(t *testing.T, ldif string, o options) *world {
 	require.NoError(t, err)
 	w.dsn, err = w.postgres.Create(ctx, "kambrel")
 	require.NoError(t, err)
-	w.cloud, err = w.lab.StartCloud(ctx, standin, 0, []string{"brisling.example"}, o.cloud...)
+	if o.other {
+		w.cloud, err = w.lab.StartOtherCloud(ctx, "../lab/othercloud", o.cloud...)
+	} else {
+		w.cloud, err = w.lab.StartCloud(ctx, standin, 0, []string{"brisling.example"}, o.cloud...)
+	}
 	require.NoError(t, err)
+	w.serve = o.serve
 	w.scimURL = w.cloud.URL
 	if o.between != nil {
 		w.scimURL = o.between.start(t, w.cloud.URL)
@@ -155,8 +163,8 @@ func (w *world) startService() {
 	var err error
 	w.service, err = w.lab.Start(context.Background(), lab.Command{
 		Name: "service", Path: program, Env: []string{"KAMBREL_DATABASE=" + w.dsn},
-		Args: []string{"serve", "--listen", fmt.Sprintf("127.0.0.1:%d", w.port), "--cloud-url", w.scimURL, "--cloud-token-file", w.tokenFile,
-			"--administrator-password-file", file, "--agent-patience", "4s", "--order-lease", "3s"},
+		Args: append([]string{"serve", "--listen", fmt.Sprintf("127.0.0.1:%d", w.port), "--cloud-url", w.scimURL, "--cloud-token-file", w.tokenFile,
+			"--administrator-password-file", file, "--agent-patience", "4s", "--order-lease", "3s"}, w.serve...),
 		Ready: lab.Answers(w.url + "/healthz"),
 	})
 	require.NoError(w.t, err)

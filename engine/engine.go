@@ -23,6 +23,12 @@ type Options struct {
 	Lease time.Duration
 	// Workers is how many requests are with the cloud at once; 4.
 	Workers int
+	// CreationPatience is how long a creation that was not answered is looked for
+	// before it is sent again, where the cloud would not refuse a second one; 2 min.
+	CreationPatience time.Duration
+	// GonePause is how long the cloud is given between two answers that it does not
+	// have a resource; 2 s.
+	GonePause time.Duration
 }
 
 func (o Options) withDefaults() Options {
@@ -34,6 +40,12 @@ func (o Options) withDefaults() Options {
 	}
 	if o.Workers == 0 {
 		o.Workers = 4
+	}
+	if o.CreationPatience == 0 {
+		o.CreationPatience = 2 * time.Minute
+	}
+	if o.GonePause == 0 {
+		o.GonePause = 2 * time.Second
 	}
 	return o
 }

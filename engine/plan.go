@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -62,6 +63,9 @@ func (x *execution) planBatch(ctx context.Context, phase int, after *store.Ref, 
 			return err
 		}
 		last = refOf(batch[looked-1])
+		if err := tx.Unhold(ctx, refsOf(batch)); err != nil {
+			return err
+		}
 		p = &planner{settings: x.settings, cloud: x.offer, now: x.now, last: phase == store.DirtyLater, claims: tx.ReplaceClaims, tells: x.run.Rehearsal}
 		if err := p.decide(ctx, tx, batch); err != nil {
 			return err
@@ -85,7 +89,7 @@ func (x *execution) planBatch(ctx context.Context, phase int, after *store.Ref, 
 		err = work(state)
 	} else {
 		for range deadlockTries {
-			if err = state.Tx(ctx, work); !store.Deadlock(err) {
+			if err = state.Fenced(ctx, work); !store.Deadlock(err) {
 				break
 			}
 		}
@@ -117,6 +121,8 @@ type planner struct {
 	left     []store.Ref
 	back     []store.Ref
 	unclaim  []store.Ref
+	waits    []store.Ref // deleted, and made again: the new entry takes the link over
+	from, to []store.Ref // links that are handed over
 	joined   int
 }
 
@@ -139,6 +145,15 @@ type subject struct {
 	written  bool        // its kind goes to the cloud
 	near     []match.Key // by what somebody else in the cloud may be the same person
 	holdsOff bool        // waits for others of this plan
+	former   *store.Former
+}
+
+func refsOf(batch []store.Dirty) []store.Ref {
+	refs := make([]store.Ref, len(batch))
+	for i, d := range batch {
+		refs[i] = refOf(d)
+	}
+	return refs
 }
 
 func refOf(d store.Dirty) store.Ref { return store.Ref{Directory: d.Entry.Directory, ID: d.Entry.ID} }
@@ -168,7 +183,7 @@ func (c *compiled) matchWith(s *subject, holders map[string][]store.Holder) {
 		var candidates []match.Candidate
 		for _, holder := range holders[key.Text()] {
 			if holder.Kind == kind {
-				candidates = append(candidates, match.Candidate{Resource: holder.Resource, LinkedTo: holder.LinkedDN})
+				candidates = append(candidates, match.Candidate{Resource: holder.Resource, LinkedTo: holder.LinkedDN, Gone: holder.Gone, Former: s.was(holder)})
 			}
 		}
 		return candidates
@@ -183,7 +198,63 @@ func (c *compiled) keysOf(s *subject) []match.Key {
 	for _, f := range s.person.followers {
 		others = append(others, f.Entry.ID)
 	}
-	return of.match.Keys(s.Dirty.Entry, s.Desired.Texts, others...)
+	keys := of.match.Keys(s.Dirty.Entry, s.Desired.Texts, others...)
+	if s.former != nil {
+		key := cmp.Or(s.former.LinkKey, s.former.Entry.LinkKey())
+		keys = slices.Insert(keys, 1, match.FormerKey(s.Dirty.Entry.Kind, key))
+	}
+	return keys
+}
+
+// was tells whether a resource is that of the entry under its former id.
+func (s *subject) was(h store.Holder) bool {
+	return s.former != nil && h.EntryID != "" && h.EntryID == s.former.Entry.ID.String() && h.Directory == s.former.Entry.Directory
+}
+
+// returns finds the entries that are one of those deleted, made again; a doubt
+// leaves it to the match rules, which then say whose the resource is.
+func (p *planner) returns(ctx context.Context, state *store.Store, subjects []*subject) error {
+	at := map[store.Ref]*subject{}
+	var open, leaving []store.Ref
+	for _, s := range subjects {
+		at[s.ref] = s
+		if s.unmatched() {
+			open = append(open, s.ref)
+		} else if s.Dirty.Entry.Gone && s.Dirty.Link != nil && !s.Dirty.Link.Left {
+			leaving = append(leaving, s.ref)
+		}
+	}
+	formers, err := state.Formers(ctx, open)
+	if err != nil {
+		return err
+	}
+	for ref, list := range formers {
+		list = slices.DeleteFunc(list, func(f store.Former) bool { return !match.Returned(at[ref].Dirty.Entry, f.Entry) })
+		if len(list) > 1 { // of several, the one that has a link was the last
+			list = slices.DeleteFunc(list, func(f store.Former) bool { return f.LinkKey == "" })
+		}
+		if len(list) == 1 {
+			at[ref].former = &list[0]
+		}
+	}
+	heirs, err := state.Heirs(ctx, leaving)
+	if err != nil {
+		return err
+	}
+	for ref, list := range heirs {
+		list = slices.DeleteFunc(list, func(f store.Former) bool { return !match.Returned(f.Entry, at[ref].Dirty.Entry) })
+		if len(list) != 1 {
+			continue
+		}
+		heir := []store.Dirty{{Entry: list[0].Entry}}
+		if err := p.settings.fillGroups(ctx, state, heir); err != nil {
+			return err
+		}
+		if p.settings.scope.Decide(heir[0].Entry).In {
+			at[ref].decision = plan.Decision{Code: plan.Returns}
+		}
+	}
+	return nil
 }
 
 // decideByHand puts what an operator has decided in the place of the rules.
@@ -253,7 +324,7 @@ func (p *planner) decide(ctx context.Context, state *store.Store, batch []store.
 		return err
 	}
 	for _, s := range subjects {
-		if s.Verdict.In && s.decision.Problem == nil && s.written && s.decision.Code != plan.Follows {
+		if s.Verdict.In && (s.decision.Problem == nil || s.decision.ResourceID != "") && s.written && s.decision.Code != plan.Follows {
 			s.claims = plan.Claims(s.Dirty.Entry.Kind, s.Desired, p.cloud.unique[s.Dirty.Entry.Kind])
 		}
 		if s.unmatched() && s.decision.ResourceID != "" {
@@ -274,6 +345,9 @@ func (p *planner) decide(ctx context.Context, state *store.Store, batch []store.
 
 // match decides for every subject, what operators have decided before the rules.
 func (p *planner) match(ctx context.Context, state *store.Store, subjects []*subject) error {
+	if err := p.returns(ctx, state, subjects); err != nil {
+		return err
+	}
 	var keys []string
 	var open []store.Ref
 	for _, s := range subjects {
@@ -300,6 +374,9 @@ func (p *planner) match(ctx context.Context, state *store.Store, subjects []*sub
 		}
 		if s.person.joined != nil && s.Verdict.In {
 			s.decision = follow(*s.person.joined)
+			continue
+		}
+		if s.decision.Code == plan.Returns {
 			continue
 		}
 		if s.unmatched() {
@@ -360,11 +437,12 @@ func (p *planner) claim(ctx context.Context, subjects []*subject) error {
 				s.holdsOff = true
 				continue
 			}
-			s.decision = plan.Clash(claim, holder.DN)
-			s.holdsOff = false
-			break
+			s.decision = plan.Clash(s.decision, claim, holder.DN)
+			if s.holdsOff = false; s.decision.ResourceID == "" {
+				break
+			}
 		}
-		if s.holdsOff || s.decision.Problem != nil {
+		if s.holdsOff || s.decision.Problem != nil && s.decision.ResourceID == "" {
 			p.unclaim = append(p.unclaim, s.ref)
 		}
 	}
@@ -409,9 +487,11 @@ func (p *planner) clashWithCloud(ctx context.Context, state *store.Store, subjec
 				if holder.LinkedDN != "" {
 					name += ", which belongs to " + holder.LinkedDN
 				}
-				s.decision = plan.Clash(claim, name)
+				s.decision = plan.Clash(s.decision, claim, name)
 				s.decision.Candidates = []string{holder.Resource.ID()}
-				p.unclaim = append(p.unclaim, s.ref)
+				if s.decision.ResourceID == "" {
+					p.unclaim = append(p.unclaim, s.ref)
+				}
 			}
 		}
 	}
@@ -441,9 +521,11 @@ func (p *planner) gather(s *subject) {
 			Ref: s.ref, Kind: s.Dirty.Entry.Kind, DN: s.Dirty.Entry.DN, ResourceID: s.resourceID(), Name: s.name(), Code: string(d.Problem.Code), Detail: d.Problem.Detail,
 			Candidates: d.Candidates,
 		})
-		return
+	} else if d.Code == plan.Returns {
+		p.waits = append(p.waits, s.ref)
+	} else {
+		p.well, p.cleared = append(p.well, s.ref), append(p.cleared, s.ref)
 	}
-	p.well, p.cleared = append(p.well, s.ref), append(p.cleared, s.ref)
 	if d.Code == plan.Follows {
 		p.joined++
 		if p.tells {
@@ -454,12 +536,26 @@ func (p *planner) gather(s *subject) {
 		}
 	}
 	if d.Operation != "" {
-		p.changes = append(p.changes, store.NewChange{
+		change := store.NewChange{
 			Ref: s.ref, Kind: s.Dirty.Entry.Kind, Operation: d.Operation, DN: s.Dirty.Entry.DN, ResourceID: d.ResourceID, Name: s.name(), Diffs: d.Diffs,
 			Lookup: d.Operation == plan.Create && (s.Dirty.Lookup || s.Dirty.Link != nil),
-		})
+		}
+		if away, rest := plan.Withdraw(d.Diffs); d.Operation == plan.Update && len(away) > 0 && len(rest) > 0 {
+			first := change
+			first.Diffs = away
+			p.changes = append(p.changes, first)
+			change.Diffs, change.Later = rest, true
+		}
+		p.changes = append(p.changes, change)
 	}
-	if s.unmatched() && s.Match.Action == match.Relink {
+	switch {
+	case !s.unmatched() || s.Match.Action != match.Relink:
+	case s.former != nil && s.former.LinkKey != "":
+		p.from, p.to = append(p.from, refOf(store.Dirty{Entry: s.former.Entry})), append(p.to, s.ref)
+		if d.Code == plan.Relinked {
+			p.back = append(p.back, s.ref)
+		}
+	default:
 		p.links = append(p.links, store.NewLink{Ref: s.ref, Kind: s.Dirty.Entry.Kind, LinkKey: s.Match.Resource.ExternalID(), ResourceID: s.Match.Resource.ID(), How: string(match.Relink)})
 	}
 	switch {
@@ -495,12 +591,14 @@ func (s *subject) name() string {
 func (p *planner) saveState(ctx context.Context, state *store.Store, run int64) error {
 	steps := []func() error{
 		func() error { return state.DropClaims(ctx, p.unclaim) },
+		func() error { return state.HandOver(ctx, p.from, p.to) },
 		func() error { return state.SaveLinks(ctx, run, p.links) },
 		func() error { return state.DropLinks(ctx, p.unlink) },
 		func() error { return state.SetLeft(ctx, p.left, true) },
 		func() error { return state.SetLeft(ctx, p.back, false) },
 		func() error { return state.ClearDirty(ctx, p.cleared) },
 		func() error { return state.SetDirty(ctx, p.blocked, store.DirtyNext, false) },
+		func() error { return state.SetDirty(ctx, p.waits, store.DirtyNext, false) },
 		func() error { return state.SetDirty(ctx, p.later, store.DirtyLater, false) },
 	}
 	for _, step := range steps {

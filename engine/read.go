@@ -151,11 +151,16 @@ func (x *execution) readCloud(ctx context.Context, kind entry.Kind) error {
 		if err != nil {
 			return err
 		}
-		for _, resource := range page {
-			seen[resource.ID()] = struct{}{}
+		ids := make([]string, len(page))
+		for i, resource := range page {
+			ids[i] = resource.ID()
+			seen[ids[i]] = struct{}{}
 		}
 		if kind == entry.Group {
-			if err := x.readMembers(ctx, changed); err != nil {
+			if x.run.Kind != "full" {
+				ids = changed // else the members are compared of those too that look the same
+			}
+			if err := x.readMembers(ctx, ids); err != nil {
 				return err
 			}
 		}
@@ -164,14 +169,42 @@ func (x *execution) readCloud(ctx context.Context, kind entry.Kind) error {
 	if err != nil {
 		return fmt.Errorf("read the cloud: %w", err)
 	}
-	return x.store.Tx(ctx, func(tx *store.Store) error {
-		if reading.Complete {
-			if _, err := tx.DropResourcesExcept(ctx, kind, seen); err != nil {
-				return err
-			}
+	var gone []string
+	if reading.Complete {
+		if gone, err = x.notListed(ctx, kind, seen); err != nil {
+			return fmt.Errorf("read the cloud: %w", err)
+		}
+	}
+	return x.store.Fenced(ctx, func(tx *store.Store) error {
+		if err := tx.DropResources(ctx, gone); err != nil {
+			return err
 		}
 		return tx.SaveCloudState(ctx, kind, reading.Watermark)
 	})
+}
+
+// notListed asks for those by their ids that the mirror has and a list does not,
+// since a list may lag behind, and returns those that are gone.
+func (x *execution) notListed(ctx context.Context, kind entry.Kind, seen map[string]struct{}) ([]string, error) {
+	others, err := x.store.ResourcesExcept(ctx, kind, seen)
+	if err != nil || len(others) == 0 {
+		return nil, err
+	}
+	gone, there, err := x.goneOf(ctx, kind, others)
+	if err != nil {
+		return nil, err
+	}
+	changed, err := x.store.StoreResources(ctx, kind, there, x.settings.of(kind).indexed, true)
+	if err != nil || kind != entry.Group {
+		return gone, err
+	}
+	if x.run.Kind == "full" {
+		changed = changed[:0]
+		for _, resource := range there {
+			changed = append(changed, resource.ID())
+		}
+	}
+	return gone, x.readMembers(ctx, changed)
 }
 
 // memberReaders is how many groups are asked for their members at once.

@@ -39,25 +39,34 @@ func (x *execution) planReferences(ctx context.Context, state *store.Store, ever
 			return err
 		}
 		after = refs[len(refs)-1]
-		changes, err := x.referenceChanges(ctx, state, rehearsed, refs)
+		changes, err := x.referenceChanges(ctx, state, rehearsed, everybody, refs)
 		if err != nil {
 			return err
 		}
 		keep := func(tx *store.Store) error {
+			if err := tx.DropHeld(ctx, x.run.ID, refs); err != nil {
+				return err
+			}
 			if err := tx.AddChanges(ctx, x.run.ID, changes); err != nil {
 				return err
 			}
-			return tx.ClearReferences(ctx, refs)
+			if err := tx.ClearReferences(ctx, refs); err != nil {
+				return err
+			}
+			// What is held is compared again in each run until it is not.
+			return tx.MarkReferences(ctx, heldOf(changes))
 		}
 		if rehearsed != 0 {
 			keep = func(*store.Store) error { return x.store.AddChanges(ctx, x.run.ID, changes) }
 		}
-		if err := x.store.Tx(ctx, keep); err != nil {
+		if err := x.store.Fenced(ctx, keep); err != nil {
 			return err
 		}
 		if err := x.count(ctx, func(c *wire.Counts) {
 			for _, change := range changes {
-				tally(c, change.Operation, 1)
+				if !change.Held {
+					tally(c, change.Operation, 1)
+				}
 			}
 		}); err != nil {
 			return err
@@ -65,7 +74,17 @@ func (x *execution) planReferences(ctx context.Context, state *store.Store, ever
 	}
 }
 
-func (x *execution) referenceChanges(ctx context.Context, state *store.Store, rehearsed int64, refs []store.Ref) ([]store.NewChange, error) {
+func heldOf(changes []store.NewChange) []store.Ref {
+	var refs []store.Ref
+	for _, change := range changes {
+		if change.Held && !slices.Contains(refs, change.Ref) {
+			refs = append(refs, change.Ref)
+		}
+	}
+	return refs
+}
+
+func (x *execution) referenceChanges(ctx context.Context, state *store.Store, rehearsed int64, everybody bool, refs []store.Ref) ([]store.NewChange, error) {
 	subjects, err := state.SubjectsOf(ctx, refs)
 	if err != nil {
 		return nil, err
@@ -100,7 +119,63 @@ func (x *execution) referenceChanges(ctx context.Context, state *store.Store, re
 			changes = append(changes, base)
 		}
 	}
-	return changes, nil
+	return x.holdHanging(ctx, state, rehearsed, everybody, changes)
+}
+
+// holdHanging divides what hangs on a removal that is held from the rest: whoever
+// may come back stays a member and a manager meanwhile.
+func (x *execution) holdHanging(ctx context.Context, state *store.Store, rehearsed int64, everybody bool, changes []store.NewChange) ([]store.NewChange, error) {
+	var ids []string
+	for _, change := range changes {
+		for _, diff := range change.Diffs {
+			for _, m := range diff.Removed {
+				ids = append(ids, m.Value)
+			}
+			if id, ok := diff.Before.(string); ok {
+				ids = append(ids, id)
+			}
+		}
+	}
+	// A rehearsal of everybody decides anew what is held.
+	held, err := state.HeldResources(ctx, rehearsed, !everybody, ids)
+	if err != nil || len(held) == 0 {
+		return changes, err
+	}
+	var out []store.NewChange
+	for _, change := range changes {
+		var goes, waits []plan.Diff
+		for _, diff := range change.Diffs {
+			before, _ := diff.Before.(string)
+			now, later := diff, diff
+			now.Removed, later.Removed, later.Added = nil, nil, nil
+			for _, m := range diff.Removed {
+				if held[m.Value] {
+					later.Removed = append(later.Removed, m)
+				} else {
+					now.Removed = append(now.Removed, m)
+				}
+			}
+			switch {
+			case held[before], len(diff.Removed) > 0 && len(later.Removed) == len(diff.Removed) && len(diff.Added) == 0:
+				waits = append(waits, diff)
+			case len(later.Removed) > 0:
+				goes, waits = append(goes, now), append(waits, later)
+			default:
+				goes = append(goes, diff)
+			}
+		}
+		if len(goes) > 0 {
+			now := change
+			now.Diffs = goes
+			out = append(out, now)
+		}
+		if len(waits) > 0 {
+			later := change
+			later.Diffs, later.Held = waits, true
+			out = append(out, later)
+		}
+	}
+	return out, nil
 }
 
 // pointed tells whom entries refer to, and whom those do that follow them.

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"strings"
@@ -23,6 +24,9 @@ type execution struct {
 	offer    offer
 	now      time.Time  // when it began
 	subject  *store.Ref // of a trial, nil for everybody
+
+	creations    creations
+	memberChecks memberChecks
 
 	mu    sync.Mutex // guards run and saved
 	run   *store.Run
@@ -53,7 +57,10 @@ func (e *Engine) execute(ctx context.Context, run *store.Run) error {
 	}
 	err := x.stages(ctx)
 	if ctx.Err() != nil {
-		return ctx.Err()
+		return context.Cause(ctx)
+	}
+	if errors.Is(err, store.ErrLockLost) {
+		return err
 	}
 	return x.end(ctx, err)
 }
@@ -321,7 +328,9 @@ func (x *execution) guard(ctx context.Context) error {
 func (x *execution) end(ctx context.Context, failure error) error {
 	p := fatal(failure)
 	if failure != nil && p == nil {
-		return fmt.Errorf("run %d: %w", x.run.ID, failure)
+		if p = x.unforeseen(ctx, failure); p == nil {
+			return fmt.Errorf("run %d: %w", x.run.ID, failure)
+		}
 	}
 	if p != nil && p.Code != problem.Cancelled {
 		slog.Error("run failed", "run", x.run.ID, "code", p.Code, "detail", p.Detail)
@@ -351,6 +360,30 @@ func (x *execution) end(ctx context.Context, failure error) error {
 	return x.save(ctx, true)
 }
 
+// mostFailures is how often a run is begun again after an error that nobody has
+// foreseen.
+const mostFailures = 3
+
+// unforeseen counts errors outside the catalogue; once the run has had enough of
+// them, it is the problem by which it ends. A database that is away is waited
+// for, and costs no attempt.
+func (x *execution) unforeseen(ctx context.Context, failure error) *problem.Error {
+	if problem.CodeOf(failure) == problem.DatabaseUnreachable || x.store.Ping(ctx) != nil {
+		return nil
+	}
+	x.mu.Lock()
+	x.run.Failures++
+	failures := x.run.Failures
+	x.mu.Unlock()
+	if failures >= mostFailures {
+		return problem.Wrap(problem.Unforeseen, failure, "after %d attempts", failures)
+	}
+	if err := x.save(ctx, true); err != nil {
+		slog.Warn("note that the run failed", "run", x.run.ID, "error", err)
+	}
+	return nil
+}
+
 // finalCounts counts the run's changes from what is kept, so that they are true
 // whatever happened on the way.
 func (x *execution) finalCounts(ctx context.Context) error {
@@ -361,7 +394,7 @@ func (x *execution) finalCounts(ctx context.Context) error {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	c := &x.run.Counts
-	c.Create, c.Adopt, c.Update, c.Restore, c.Suspend, c.Delete, c.Changes, c.Held, c.Done, c.Failed, c.Problems = 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0
+	c.Create, c.Adopt, c.Update, c.Restore, c.Suspend, c.Delete, c.Changes, c.Held, c.Hanging, c.Done, c.Failed, c.Problems = 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0
 	for key, n := range counted {
 		switch key[1] {
 		case "superseded", "noted":
@@ -372,6 +405,12 @@ func (x *execution) finalCounts(ctx context.Context) error {
 		case "held":
 			c.Held += n
 			continue
+		case "hanging":
+			c.Hanging += n
+			continue
+		case "unconfirmed", "unanswered":
+			c.Failed += n
+			c.Problems += n
 		case "done":
 			c.Done += n
 		case "altered":

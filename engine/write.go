@@ -16,13 +16,13 @@ import (
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/store"
 	"kambrel.example/kambrel/wire"
 )
 
 const (
 	writeChunk    = 200
+	groupChunk    = 20 // of what the cloud might make twice, few are in doubt after a kill
 	writeAttempts = 8
 )
 
@@ -34,12 +34,22 @@ func (x *execution) write(ctx context.Context, from, to int, last bool) error {
 	if _, err := x.cloud.Discover(ctx); err != nil {
 		return err
 	}
+	if err := x.prepareCreations(ctx); err != nil {
+		return err
+	}
+	if lock := store.LockOf(ctx); lock != nil {
+		ctx = cloud.WithPermit(ctx, lock.Check)
+	}
 	for rank := from; rank <= to; rank++ {
 		group, groupCtx := errgroup.WithContext(ctx)
 		group.SetLimit(x.options.Workers)
 		after := int64(0)
 		for groupCtx.Err() == nil {
-			changes, err := x.store.NextChanges(groupCtx, x.run.ID, rank, after, writeChunk)
+			limit := writeChunk
+			if rank == store.RankReferences-1 {
+				limit = groupChunk
+			}
+			changes, err := x.store.NextChanges(groupCtx, x.run.ID, rank, after, limit)
 			if err != nil {
 				return errors.Join(err, group.Wait())
 			}
@@ -61,14 +71,19 @@ type pending struct {
 	store.Change
 	resource entry.Resource // as the cloud has it, nil for a creation
 	look     bool           // ask the cloud before sending
+	sent     time.Time      // when a creation was first sent that was not answered
+	made     bool           // the cloud said that it was made
 }
+
+func (p pending) creates() bool { return p.Operation == string(plan.Create) }
 
 // results gathers what a chunk came to.
 type results struct {
 	outcomes  []store.Outcome
 	resources map[entry.Kind][]entry.Resource
 	links     []store.NewLink
-	vanished  []string
+	settled   []store.NewLink // those that were in doubt
+	vanished  map[entry.Kind][]string
 	stale     []pending // changed in the cloud since they were read
 	taken     []pending // refused since somebody there has one of the values
 	left      []store.Ref
@@ -80,16 +95,20 @@ type results struct {
 	members   []store.Outcome // done changes of members
 	deleted   []string
 	next      []store.Ref // to be planned anew in the next run
+	doubtful  []store.Ref // the same, and to be looked up
+
+	membersNow []membersNow
 }
 
 func (x *execution) writeChunk(ctx context.Context, changes []store.Change, last bool) error {
-	if err := x.store.MarkSent(ctx, changes); err != nil {
+	if err := x.store.Fenced(ctx, func(tx *store.Store) error { return tx.MarkSent(ctx, changes) }); err != nil {
 		return err
 	}
 	open := make([]pending, 0, len(changes))
-	r := results{resources: map[entry.Kind][]entry.Resource{}}
+	r := results{resources: map[entry.Kind][]entry.Resource{}, vanished: map[entry.Kind][]string{}}
 	for _, c := range changes {
-		p := pending{Change: c, look: c.Lookup}
+		p := pending{Change: c}
+		p.look = c.Lookup || p.looksFirst()
 		if len(c.Resource) > 0 {
 			if err := json.Unmarshal(c.Resource, &p.resource); err != nil {
 				return fmt.Errorf("change %d: %w", c.ID, err)
@@ -99,28 +118,66 @@ func (x *execution) writeChunk(ctx context.Context, changes []store.Change, last
 		}
 		open = append(open, p)
 	}
-	var failure error
-	for attempt := 0; len(open) > 0 && failure == nil; attempt++ {
-		if attempt == writeAttempts {
-			failure = problem.New(problem.CloudUnreachable, "%d changes were not answered after %d attempts", len(open), attempt)
-			break
-		}
-		if attempt > 1 {
-			select {
-			case <-ctx.Done():
-				return ctx.Err()
-			case <-time.After(min(100*time.Millisecond<<attempt, 5*time.Second)):
-			}
-		}
-		open, failure = x.attempt(ctx, open, &r, last)
+	if err := x.doubts(ctx, open); err != nil {
+		return err
 	}
+	failure := x.attempts(ctx, open, &r, last)
 	if failure == nil {
 		failure = x.refresh(ctx, &r)
+	}
+	if errors.Is(context.Cause(ctx), store.ErrLockLost) {
+		return store.ErrLockLost
 	}
 	if err := x.keep(ctx, &r); err != nil {
 		return err
 	}
 	return failure
+}
+
+// attempts sends what is open until all of it is answered. An attempt that got
+// nowhere is repeated after a pause that grows.
+func (x *execution) attempts(ctx context.Context, open []pending, r *results, last bool) error {
+	if watched, err := x.watchesMembers(ctx); err != nil {
+		return err
+	} else if watched && len(open) > 1 && slices.ContainsFunc(open, pending.ofMembers) {
+		for _, p := range open {
+			if err := x.attempts(ctx, []pending{p}, r, last); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	for fruitless := 0; len(open) > 0; {
+		if fruitless == writeAttempts {
+			if open = x.unconfirmed(open, r); len(open) == 0 {
+				return nil
+			}
+			return problem.New(problem.CloudUnreachable, "%d changes were not answered after %d attempts", len(open), fruitless)
+		}
+		if fruitless > 1 {
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(min(100*time.Millisecond<<fruitless, 5*time.Second)):
+			}
+		}
+		var still []pending
+		var err error
+		if len(open) == 1 && open[0].ofMembers() {
+			still, err = x.writeWatched(ctx, open[0], r, last)
+		} else {
+			still, err = x.attempt(ctx, open, r, last)
+		}
+		if err != nil {
+			return err
+		}
+		fruitless++
+		if len(still) < len(open) {
+			fruitless = 1
+		}
+		open = still
+	}
+	return nil
 }
 
 // refresh reads again what somebody else changed, for the next pass.
@@ -131,7 +188,7 @@ func (x *execution) refresh(ctx context.Context, r *results) error {
 			return wholeCloud(err)
 		}
 		if resource == nil {
-			r.vanished = append(r.vanished, p.ResourceID)
+			r.vanished[p.Kind] = append(r.vanished[p.Kind], p.ResourceID)
 			continue
 		}
 		r.resources[p.Kind] = append(r.resources[p.Kind], resource)
@@ -144,6 +201,14 @@ func (x *execution) refresh(ctx context.Context, r *results) error {
 			return err
 		}
 	}
+	for kind, ids := range r.vanished {
+		gone, there, err := x.goneOf(ctx, kind, ids)
+		if err != nil {
+			return err
+		}
+		r.vanished[kind] = gone
+		r.resources[kind] = append(r.resources[kind], there...)
+	}
 	return nil
 }
 
@@ -155,7 +220,7 @@ func (x *execution) readHolders(ctx context.Context, p pending, r *results) erro
 		if err != nil || value == "" || !plan.Unique(path.Key(), x.offer.unique[p.Kind]) {
 			continue
 		}
-		holders, err := x.cloud.Having(ctx, p.Kind, path.Key(), value)
+		holders, err := x.cloud.Finder(p.Kind).Having(ctx, path.Key(), value)
 		if err != nil {
 			return wholeCloud(err)
 		}
@@ -167,16 +232,31 @@ func (x *execution) readHolders(ctx context.Context, p pending, r *results) erro
 // attempt looks up what must be looked up, sends the rest, and returns what is
 // still open. A failure concerns the cloud as a whole.
 func (x *execution) attempt(ctx context.Context, open []pending, r *results, last bool) ([]pending, error) {
-	var send []pending
+	var send, still []pending
 	var writes []cloud.Write
+	finders := map[entry.Kind]*cloud.Finder{}
 	for i := range open {
 		p := open[i]
+		if p.creates() && !p.look && x.creations.isStopped(p.Kind) {
+			r.planNext(p, "the cloud has made another "+string(p.Kind)+" that cannot be found")
+			continue
+		}
 		if p.look {
-			done, err := x.look(ctx, &p, r)
+			if finders[p.Kind] == nil {
+				finders[p.Kind] = x.cloud.Finder(p.Kind)
+			}
+			looked, err := x.look(ctx, &p, finders[p.Kind], r)
 			if err != nil {
 				return nil, err
 			}
-			if done {
+			switch {
+			case looked == lookedDone:
+				continue
+			case looked == lookedWait:
+				still = append(still, p)
+				continue
+			case p.creates() && x.creations.isStopped(p.Kind):
+				r.planNext(p, "the cloud has made another "+string(p.Kind)+" that cannot be found")
 				continue
 			}
 		}
@@ -184,18 +264,33 @@ func (x *execution) attempt(ctx context.Context, open []pending, r *results, las
 		if err != nil {
 			return nil, err
 		}
+		if p.creates() {
+			if err := x.creations.begin(p); err != nil {
+				return nil, err
+			}
+		}
 		send, writes = append(send, p), append(writes, write)
 	}
-	var still []pending
 	var failure error
 	for i, answer := range x.cloud.Write(ctx, writes) {
 		p := send[i]
 		switch {
 		case answer.Err == nil:
+			if p.creates() {
+				x.creations.end(p)
+			}
 			r.done(p, answer.Resource)
 			r.altered(p, answer.Resource)
+		case errors.Is(answer.Err, cloud.ErrMadeUnnamed):
+			x.creations.end(p)
+			p.look, p.made, p.sent = true, true, x.now
+			still = append(still, p)
+		case errors.Is(answer.Err, cloud.ErrNotSent):
+			still = append(still, p)
 		case errors.Is(answer.Err, cloud.ErrUnknownOutcome):
-			p.look = true
+			if p.look = true; p.sent.IsZero() {
+				p.sent = time.Now()
+			}
 			still = append(still, p)
 		default:
 			if err := r.refused(p, answer.Err, last); err != nil {
@@ -218,9 +313,6 @@ func writeOf(p pending) (cloud.Write, error) {
 	return write, nil
 }
 
-// ofMembers tells a change of a group's members.
-func (p pending) ofMembers() bool { return len(p.Diffs) == 1 && p.Diffs[0].Target == rules.Members }
-
 // vanishedMembers finds out whether a change of members was refused because one
 // of them is gone from the cloud: it is made again, and the group compared anew.
 func (x *execution) vanishedMembers(ctx context.Context, p pending, r *results) error {
@@ -233,44 +325,36 @@ func (x *execution) vanishedMembers(ctx context.Context, p pending, r *results) 
 			return wholeCloud(err)
 		}
 		if resource == nil {
-			r.vanished = append(r.vanished, m.Value)
+			kind := entry.Kind(strings.ToLower(m.Type))
+			r.vanished[kind] = append(r.vanished[kind], m.Value)
 		}
 	}
 	return nil
 }
 
-// look asks the cloud whether a change was done already, or has become
-// needless; true says that it need not be sent.
-func (x *execution) look(ctx context.Context, p *pending, r *results) (bool, error) {
-	if p.Operation == string(plan.Create) {
-		found, err := x.cloud.ByLinkKey(ctx, p.Kind, p.linkKey())
-		if err != nil || found == nil {
-			return false, wholeCloud(err)
-		}
-		r.done(*p, found)
-		if !arrived(found, p.Diffs) {
-			r.again = append(r.again, p.Ref())
-		}
-		return true, nil
+// look asks the cloud whether a change was done already, or has become needless.
+func (x *execution) look(ctx context.Context, p *pending, finder *cloud.Finder, r *results) (looked, error) {
+	if p.creates() {
+		return x.lookForCreation(ctx, p, finder, r)
 	}
 	found, err := x.cloud.Get(ctx, p.Kind, p.ResourceID)
 	if err != nil {
-		return false, wholeCloud(err)
+		return 0, wholeCloud(err)
 	}
 	if found == nil && p.Operation == string(plan.Delete) {
 		r.done(*p, nil)
-		return true, nil
+		return lookedDone, nil
 	}
 	if found == nil {
 		r.vanish(*p)
-		return true, nil
+		return lookedDone, nil
 	}
 	p.resource = found
 	if arrived(found, p.Diffs) {
 		r.done(*p, found)
-		return true, nil
+		return lookedDone, nil
 	}
-	return false, nil
+	return lookedSend, nil
 }
 
 // wholeCloud makes a failed look-up end the run: going on without knowing could
@@ -307,7 +391,11 @@ func (r *results) done(p pending, resource entry.Resource) {
 	r.outcomes = append(r.outcomes, outcome)
 	switch plan.Operation(p.Operation) {
 	case plan.Create, plan.Adopt:
-		r.links = append(r.links, store.NewLink{Ref: p.Ref(), Kind: p.Kind, LinkKey: p.linkKey(), ResourceID: id, How: p.Operation})
+		link := store.NewLink{Ref: p.Ref(), Kind: p.Kind, LinkKey: p.linkKey(), ResourceID: id, How: p.Operation}
+		r.links = append(r.links, link)
+		if p.look {
+			r.settled = append(r.settled, link)
+		}
 	case plan.Suspend:
 		r.left = append(r.left, p.Ref())
 	case plan.Delete:
@@ -332,9 +420,24 @@ func (r *results) altered(p pending, resource entry.Resource) {
 	}
 }
 
+// planAgain lets the next pass of this run decide anew.
+func (r *results) planAgain(p pending, answer string) {
+	r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "superseded", ResourceID: p.ResourceID, Answer: answer})
+	r.again = append(r.again, p.Ref())
+	if p.Rank == store.RankReferences {
+		r.refer = append(r.refer, p.Ref())
+	}
+}
+
+// planNext lets the next run decide anew.
+func (r *results) planNext(p pending, answer string) {
+	r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "superseded", ResourceID: p.ResourceID, Answer: answer})
+	r.next = append(r.next, p.Ref())
+}
+
 func (r *results) vanish(p pending) {
 	r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "superseded", ResourceID: p.ResourceID, Answer: "the resource is gone from the cloud"})
-	r.vanished, r.lookup = append(r.vanished, p.ResourceID), append(r.lookup, p.Ref())
+	r.vanished[p.Kind], r.lookup = append(r.vanished[p.Kind], p.ResourceID), append(r.lookup, p.Ref())
 	r.refer = append(r.refer, p.Ref())
 }
 
@@ -345,13 +448,7 @@ func (r *results) refused(p pending, err error, last bool) error {
 	if problem.CodeOf(err) != "" || !errors.As(err, &refusal) {
 		return err
 	}
-	again := func(answer string) {
-		r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "superseded", ResourceID: p.ResourceID, Answer: answer})
-		r.again = append(r.again, p.Ref())
-		if p.Rank == store.RankReferences {
-			r.refer = append(r.refer, p.Ref())
-		}
-	}
+	again := func(answer string) { r.planAgain(p, answer) }
 	switch {
 	case refusal.Status == http.StatusNotFound && p.Operation == string(plan.Delete):
 		r.done(p, nil)
@@ -398,7 +495,7 @@ func codeOf(refusal *cloud.Refusal) problem.Code {
 
 // keep makes the results of a chunk durable in one transaction.
 func (x *execution) keep(ctx context.Context, r *results) error {
-	err := x.store.Tx(ctx, func(tx *store.Store) error {
+	err := x.store.Fenced(ctx, func(tx *store.Store) error {
 		steps := []func() error{
 			func() error { return tx.SaveOutcomes(ctx, r.outcomes) },
 			func() error {
@@ -409,15 +506,9 @@ func (x *execution) keep(ctx context.Context, r *results) error {
 				}
 				return nil
 			},
-			func() error {
-				for _, o := range r.members {
-					if err := tx.ChangeMembers(ctx, o.ResourceID, o.Change.Diffs); err != nil {
-						return err
-					}
-				}
-				return nil
-			},
+			func() error { return r.keepMembers(ctx, tx) },
 			func() error { return tx.SaveLinks(ctx, x.run.ID, r.links) },
+			func() error { return tx.SettleDoubts(ctx, r.settled) },
 			func() error { return tx.SetLeft(ctx, r.left, true) },
 			func() error { return tx.SetLeft(ctx, r.back, false) },
 			func() error { return tx.SaveProblems(ctx, x.run.ID, r.problems) },
@@ -425,7 +516,15 @@ func (x *execution) keep(ctx context.Context, r *results) error {
 			func() error { return tx.SetDirty(ctx, r.lookup, store.DirtyNow, true) },
 			func() error { return tx.SetDirty(ctx, r.next, store.DirtyNext, false) },
 			func() error { return tx.MarkReferences(ctx, r.refer) },
-			func() error { return tx.DropResources(ctx, r.vanished) },
+			func() error { return tx.SetDirty(ctx, r.doubtful, store.DirtyNext, true) },
+			func() error {
+				for _, ids := range r.vanished {
+					if err := tx.DropResources(ctx, ids); err != nil {
+						return err
+					}
+				}
+				return nil
+			},
 			func() error { return tx.DeleteResources(ctx, r.deleted) },
 			func() error { return tx.DropChosen(ctx, r.links) },
 		}

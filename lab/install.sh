@@ -26,8 +26,9 @@ if [ ! -e "$policy" ]; then
 	made=1
 fi
 status=0
-$as_root env DEBIAN_FRONTEND=noninteractive sh -c "apt-get update -q && apt-get install -y -q --no-install-recommends $missing" >/tmp/kambrel-install.$$ 2>&1 || status=$?
+log=$(mktemp)
+$as_root env DEBIAN_FRONTEND=noninteractive sh -c "apt-get update -q && apt-get install -y -q --no-install-recommends $missing" >"$log" 2>&1 || status=$?
 [ -n "$made" ] && $as_root rm -f "$policy"
-[ "$status" -eq 0 ] || tail -n 20 /tmp/kambrel-install.$$ >&2
-rm -f /tmp/kambrel-install.$$
+[ "$status" -eq 0 ] || tail -n 20 "$log" >&2
+rm -f "$log"
 exit "$status"

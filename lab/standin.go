@@ -34,6 +34,27 @@ func (l *Lab) StartCloud(ctx context.Context, program string, port int, domains 
 	c.Process, err = l.Start(ctx, Command{
 		Name: "cloud", Path: program,
 		Args:  append([]string{"--listen", fmt.Sprintf("127.0.0.1:%d", port), "--token-file", c.TokenFile, "--dir", filepath.Join(l.Dir, "cloud"), "--domains", strings.Join(domains, ",")}, more...),
+		Ready: func(ctx context.Context) error { return answers(ctx, c.URL+"/Users?count=1", c.Token) },
+	})
+	return c, err
+}
+
+// StartOtherCloud starts a second SCIM service, on a public library, from the
+// folder of its program; it knows nothing of domains or contacts. Its Control
+// has the counts of writes only.
+func (l *Lab) StartOtherCloud(ctx context.Context, folder string, more ...string) (*Cloud, error) {
+	port, err := FreePort(0)
+	if err != nil {
+		return nil, err
+	}
+	base := fmt.Sprintf("http://127.0.0.1:%d", port)
+	c := &Cloud{URL: base + "/scim/v2", Control: base, TokenFile: filepath.Join(l.Dir, "cloud.token")}
+	if c.Token, err = Secret(c.TokenFile); err != nil {
+		return nil, err
+	}
+	c.Process, err = l.Start(ctx, Command{
+		Name: "cloud", Path: "node",
+		Args:  append([]string{filepath.Join(folder, "server.mjs"), "--listen", fmt.Sprintf("127.0.0.1:%d", port), "--token-file", c.TokenFile}, more...),
 		Ready: func(ctx context.Context) error { return answers(ctx, c.URL+"/ServiceProviderConfig", c.Token) },
 	})
 	return c, err

@@ -62,7 +62,7 @@ type BulkOperation struct {
 	Data    json.RawMessage `json:"data,omitempty"`
 }
 
-// BulkResponse carries the results in the order of the requests.
+// BulkResponse carries the results, in any order: bulkId tells which is which.
 type BulkResponse struct {
 	Schemas    []string     `json:"schemas"`
 	Operations []BulkResult `json:"Operations"`
@@ -75,8 +75,29 @@ type BulkResult struct {
 	BulkID   string          `json:"bulkId,omitempty"`
 	Version  string          `json:"version,omitempty"`
 	Location string          `json:"location,omitempty"`
-	Status   string          `json:"status"`
+	Status   Status          `json:"status"`
 	Response json.RawMessage `json:"response,omitempty"`
+}
+
+// Status is an HTTP status as text (RFC 7644 section 3.7.3). Services that write
+// a number, or an object that holds the code, are understood too.
+type Status string
+
+// UnmarshalJSON reads any of the forms.
+func (s *Status) UnmarshalJSON(text []byte) error {
+	var object struct {
+		Code Status `json:"code"`
+	}
+	var plain string
+	switch {
+	case json.Unmarshal(text, &plain) == nil:
+		*s = Status(plain)
+	case json.Unmarshal(text, &object) == nil:
+		*s = object.Code
+	default:
+		*s = Status(text)
+	}
+	return nil
 }
 
 // Error is the body of a refusal (RFC 7644 section 3.12).
@@ -84,7 +105,7 @@ type Error struct {
 	Schemas  []string `json:"schemas"`
 	ScimType string   `json:"scimType,omitempty"`
 	Detail   string   `json:"detail,omitempty"`
-	Status   string   `json:"status"`
+	Status   Status   `json:"status"`
 }
 
 // Supported is a feature switch of ServiceProviderConfig.

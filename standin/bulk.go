@@ -36,7 +36,7 @@ func (s *Server) bulk(c *fiber.Ctx) error {
 		result, f := s.bulkOne(operation, made)
 		if f != nil {
 			errors++
-			result.Status = strconv.Itoa(f.status)
+			result.Status = scim.Status(strconv.Itoa(f.status))
 			result.Response, _ = json.Marshal(errorBody(f)) // texts only
 		}
 		response.Operations = append(response.Operations, result)
@@ -66,7 +66,7 @@ func (s *Server) bulkOne(operation scim.BulkOperation, made map[string]string) (
 			return result, invalidSyntax("a POST in a bulk request needs a bulkId")
 		}
 		if body, f = object(operation.Data); f == nil {
-			item, f = s.store.create(endpoint, body, view{})
+			item, f = s.store.create(endpoint, body, s.asked(view{}))
 			status = 201
 		}
 	case "PUT":
@@ -80,7 +80,7 @@ func (s *Server) bulkOne(operation scim.BulkOperation, made map[string]string) (
 		}
 		var operations []scim.PatchOperation
 		if operations, f = patchOperations(operation.Data); f == nil {
-			item, f = s.store.change(endpoint, id, operation.Version, view{}, patched(endpoint, operations))
+			item, f = s.store.change(endpoint, id, operation.Version, view{}, s.patched(endpoint, operations))
 		}
 	case "DELETE":
 		f = s.store.delete(endpoint, id, operation.Version)
@@ -91,7 +91,7 @@ func (s *Server) bulkOne(operation scim.BulkOperation, made map[string]string) (
 	if f != nil {
 		return result, f
 	}
-	result.Status = strconv.Itoa(status)
+	result.Status = scim.Status(strconv.Itoa(status))
 	if status != 204 {
 		made[operation.BulkID] = item.id
 		result.Version, result.Location, result.Response = item.tag, "/scim/v2/"+endpoint+"/"+item.id, s.unversioned(item.text)

@@ -25,6 +25,11 @@ func (o Options) check() error {
 			return fmt.Errorf("%q cannot be taken away; there are %s", feature, strings.Join(features, ", "))
 		}
 	}
+	for _, habit := range o.Habits {
+		if !slices.Contains(habits, habit) {
+			return fmt.Errorf("%q is no habit; there are %s", habit, strings.Join(habits, ", "))
+		}
+	}
 	if !slices.Contains([]string{"", "index", "cursor", "both"}, o.Paging) {
 		return fmt.Errorf("paging %q: use index, cursor or both", o.Paging)
 	}
@@ -58,6 +63,9 @@ func (s *Server) page(c *fiber.Ctx, request searchRequest) (start int, cursor bo
 	}
 	switch {
 	case !given && s.byIndex():
+		if s.options.has(habitFirstPage) {
+			return 1, false, nil
+		}
 		return max(request.StartIndex, 1), false, nil
 	case !given && request.StartIndex > 1:
 		return 0, false, invalidValue("startIndex: this service pages by cursor only")

@@ -30,6 +30,9 @@ func (s *store) list(endpoint string, q query, render func(*stored) json.RawMess
 	var page []json.RawMessage
 	total := 0
 	take := func(item *stored) {
+		if !s.listed(item) {
+			return
+		}
 		total++
 		if total >= q.startIndex && len(page) < q.count {
 			page = append(page, render(item))

@@ -27,6 +27,8 @@ type Options struct {
 	Without  []string
 	PageSize int    // most resources on a page; 0 for 1000
 	Paging   string // index (also by default), cursor or both
+	// Habits are ways in which services differ; see habits.
+	Habits []string
 }
 
 // Server is a running stand-in.
@@ -58,7 +60,7 @@ func New(options Options) (*Server, error) {
 	if len(all) == 0 {
 		return nil, errors.New("the cloud stand-in needs a token")
 	}
-	if s.store, err = openStore(options.Dir, options.Domains, options.Without); err != nil {
+	if s.store, err = openStore(options); err != nil {
 		return nil, err
 	}
 	s.app = fiber.New(fiber.Config{
@@ -91,7 +93,7 @@ func (s *Server) routes() {
 	control.Post("/faults", s.setFaults)
 	control.Get("/counts", func(c *fiber.Ctx) error { return c.JSON(s.store.counts()) })
 
-	v2 := s.app.Group("/scim/v2", s.misbehave)
+	v2 := s.app.Group("/scim/v2", s.misbehave, s.habitual)
 	v2.Get("/ServiceProviderConfig", s.providerConfig)
 	v2.Get("/ResourceTypes", func(c *fiber.Ctx) error { return listOf(c, s.resourceTypeDocuments()) })
 	v2.Get("/ResourceTypes/:id", func(c *fiber.Ctx) error { return oneOf(c, s.resourceTypeDocuments()) })
@@ -195,6 +197,12 @@ func (s *Server) resourceTypeDocuments() []map[string]any {
 func (s *Server) schemaDocuments() []map[string]any {
 	var out []map[string]any
 	group := groupSchema
+	if s.options.has(habitFreeNames) {
+		group.Attributes = slices.Clone(group.Attributes)
+		for i := range group.Attributes {
+			group.Attributes[i].Uniqueness = "none"
+		}
+	}
 	if s.lacks("contacts") || s.lacks("contact-members") {
 		group = groupsWithoutContacts
 	}
@@ -274,7 +282,7 @@ func (s *Server) list(c *fiber.Ctx) error {
 		q.filter = filter
 	}
 	endpoint := c.Params("endpoint")
-	shown := view{request.Attributes, request.ExcludedAttributes}
+	shown := s.asked(view{request.Attributes, request.ExcludedAttributes})
 	page, total, f := s.store.list(endpoint, q, func(item *stored) json.RawMessage {
 		text, _ := json.Marshal(shown.of(s.shown(item, endpoint, shown.has("members")))) // maps of JSON values
 		return text
@@ -343,6 +351,14 @@ func viewOf(c *fiber.Ctx) view {
 	return v
 }
 
+// asked is what is shown where members come only when they are asked for.
+func (s *Server) asked(v view) view {
+	if s.options.has(habitOnRequest) && !slices.ContainsFunc(v.attributes, func(name string) bool { return strings.EqualFold(name, "members") }) {
+		v.excluded = append(slices.Clone(v.excluded), "members")
+	}
+	return v
+}
+
 func (v view) partial() bool { return len(v.attributes)+len(v.excluded) > 0 }
 
 // has tells whether an attribute is asked for.
@@ -378,7 +394,7 @@ func (s *Server) create(c *fiber.Ctx) error {
 		return refuse(c, f)
 	}
 	endpoint := c.Params("endpoint")
-	item, f := s.store.create(endpoint, body, viewOf(c))
+	item, f := s.store.create(endpoint, body, s.asked(viewOf(c)))
 	if f != nil {
 		return refuse(c, f)
 	}
@@ -387,7 +403,7 @@ func (s *Server) create(c *fiber.Ctx) error {
 
 func (s *Server) read(c *fiber.Ctx) error {
 	endpoint := c.Params("endpoint")
-	shown := viewOf(c)
+	shown := s.asked(viewOf(c))
 	var body map[string]any
 	tag := ""
 	s.store.mu.RLock()
@@ -443,7 +459,7 @@ func replaced(endpoint string, body map[string]any) edit {
 }
 
 // patched carries out the operations of a PATCH.
-func patched(endpoint string, operations []scim.PatchOperation) edit {
+func (s *Server) patched(endpoint string, operations []scim.PatchOperation) edit {
 	return func(t resourceType, resource map[string]any) (map[string]any, []memberEdit, *failure) {
 		var edits []memberEdit
 		rest := operations
@@ -454,6 +470,11 @@ func patched(endpoint string, operations []scim.PatchOperation) edit {
 			}
 			if len(rest) == 0 {
 				return resource, edits, nil
+			}
+		}
+		if s.options.has(habitStrictParts) {
+			if f := t.strict(resource, rest); f != nil {
+				return nil, nil, f
 			}
 		}
 		out, f := t.apply(resource, rest)
@@ -469,7 +490,7 @@ func (s *Server) patch(c *fiber.Ctx) error {
 	if f != nil {
 		return refuse(c, f)
 	}
-	return s.edit(c, patched(c.Params("endpoint"), operations))
+	return s.edit(c, s.patched(c.Params("endpoint"), operations))
 }
 
 func (s *Server) edit(c *fiber.Ctx, edit edit) error {
@@ -478,9 +499,20 @@ func (s *Server) edit(c *fiber.Ctx, edit edit) error {
 	if s.lacks("etag") {
 		ifMatch = ""
 	}
-	item, f := s.store.change(endpoint, c.Params("id"), ifMatch, viewOf(c), edit)
+	shown := viewOf(c)
+	item, f := s.store.change(endpoint, c.Params("id"), ifMatch, s.asked(shown), s.unseen(shown, endpoint, edit))
 	if f != nil {
 		return refuse(c, f)
+	}
+	if c.Get("Prefer") == "return=minimal" { // RFC 7240 section 4.2
+		if !s.lacks("etag") {
+			c.Set("ETag", item.tag)
+		}
+		c.Set("Preference-Applied", "return=minimal")
+		if err := s.store.flush(); err != nil {
+			return err
+		}
+		return c.SendStatus(204)
 	}
 	return s.answer(c, 200, endpoint, item)
 }

@@ -24,6 +24,7 @@ import (
 type store struct {
 	domains map[string]bool
 	without map[string]bool // features that were taken away
+	options Options
 
 	mu      sync.RWMutex
 	types   map[string]*collection // by endpoint
@@ -35,12 +36,14 @@ type store struct {
 
 // collection is the resources of one endpoint.
 type collection struct {
-	kind     resourceType
-	byID     map[string]*stored
-	unique   map[string]string // "userName=ada@..." -> id
-	external map[string]string // externalId -> id
-	created  []*stored         // in the order of creation, gone ones included
-	changed  []change          // in the order of lastModified, stale ones included
+	kind resourceType
+	// freeNames: groups may have the same name.
+	freeNames bool
+	byID      map[string]*stored
+	unique    map[string]string // "userName=ada@..." -> id
+	external  map[string]string // externalId -> id
+	created   []*stored         // in the order of creation, gone ones included
+	changed   []change          // in the order of lastModified, stale ones included
 }
 
 type stored struct {
@@ -79,19 +82,20 @@ type journalLine struct {
 	Removed []string `json:"removed,omitempty"`
 }
 
-func openStore(dir string, domains, without []string) (*store, error) {
-	s := &store{domains: map[string]bool{}, without: map[string]bool{}, types: map[string]*collection{}}
-	for _, feature := range without {
+func openStore(options Options) (*store, error) {
+	dir := options.Dir
+	s := &store{options: options, domains: map[string]bool{}, without: map[string]bool{}, types: map[string]*collection{}}
+	for _, feature := range options.Without {
 		s.without[feature] = true
 	}
-	for _, domain := range domains {
+	for _, domain := range options.Domains {
 		s.domains[strings.ToLower(domain)] = true
 	}
 	for _, t := range resourceTypes {
 		if s.without[strings.ToLower(t.endpoint)] {
 			continue
 		}
-		s.types[t.endpoint] = &collection{kind: t, byID: map[string]*stored{}, unique: map[string]string{}, external: map[string]string{}}
+		s.types[t.endpoint] = &collection{kind: t, freeNames: options.has(habitFreeNames), byID: map[string]*stored{}, unique: map[string]string{}, external: map[string]string{}}
 	}
 	if dir == "" {
 		s.journal = bufio.NewWriter(io.Discard)
@@ -253,6 +257,9 @@ func (i *stored) tag() string { return fmt.Sprintf(`W/"%d"`, i.version) }
 func (c *collection) uniqueKeys(resource map[string]any) []string {
 	var keys []string
 	if c.kind.endpoint == "Groups" {
+		if c.freeNames {
+			return nil
+		}
 		name, _ := resource["displayName"].(string)
 		return []string{"displayName=" + strings.ToLower(name)}
 	}
@@ -338,7 +345,7 @@ func (s *store) clash(c *collection, resource map[string]any, self string) *fail
 			}
 		}
 	}
-	if external, _ := resource["externalId"].(string); external != "" {
+	if external, _ := resource["externalId"].(string); external != "" && !s.has(habitSharedKeys) {
 		if holder, taken := c.external[external]; taken && holder != self {
 			return &failure{409, "uniqueness", "externalId " + external + " belongs to another resource already"}
 		}
@@ -485,11 +492,22 @@ func (s *store) delete(endpoint, id, ifMatch string) *failure {
 	if !tagMatches(ifMatch, item) {
 		return &failure{412, "", "the resource has changed; its version is " + item.tag()}
 	}
+	if s.has(habitSoftDelete) && endpoint == "Users" {
+		c.unindex(item)
+		resource := maps.Clone(item.resource)
+		resource["active"] = false
+		*item = stored{resource: resource, members: item.members, version: item.version + 1, created: item.created, modified: s.now()}
+		c.index(item)
+		s.record(c, item)
+		return nil
+	}
 	c.drop(item)
 	s.record(c, item)
 	s.leaveGroups(id)
 	return nil
 }
+
+func (s *store) has(habit string) bool { return s.options.has(habit) }
 
 func (s *store) get(endpoint, id string) (*collection, *stored, *failure) {
 	c, f := s.collection(endpoint)
@@ -549,5 +567,5 @@ func (s *store) counts() map[string]int {
 }
 
 func errorBody(f *failure) scim.Error {
-	return scim.Error{Schemas: []string{scim.ErrorURN}, ScimType: f.scimType, Detail: f.detail, Status: fmt.Sprint(f.status)}
+	return scim.Error{Schemas: []string{scim.ErrorURN}, ScimType: f.scimType, Detail: f.detail, Status: scim.Status(fmt.Sprint(f.status))}
 }

@@ -18,6 +18,8 @@ type NewChange struct {
 	Ref        Ref
 	Kind       entry.Kind
 	References bool           // it ties resources together, and comes after all others
+	Later      bool           // it comes after what takes access away
+	Held       bool           // it hangs on a removal that is held
 	Operation  plan.Operation // "" is kept as "none", with a problem
 	DN         string
 	ResourceID string
@@ -55,8 +57,11 @@ func (s *Store) AddChanges(ctx context.Context, run int64, changes []NewChange) 
 			rank = strconv.Itoa(RankReferences)
 		case c.Kind == entry.Group:
 			rank = "2"
-		case c.Operation == plan.Create:
+		case c.Operation == plan.Create, c.Later:
 			rank = "1" // after what may free a login
+		}
+		if c.Held {
+			state = "held"
 		}
 		if c.Code != "" {
 			operation, state = "none", "blocked"
@@ -177,35 +182,135 @@ func (s *Store) SupersedeOpen(ctx context.Context, run int64) error {
 }
 
 // HoldRemovals holds the suspensions of a run that were not held in the run
-// that is being released. With again, the next run plans them again.
+// that is being released. With again, the next run plans them again, and what
+// hangs on them is held too until then.
 func (s *Store) HoldRemovals(ctx context.Context, run, released int64, again bool) error {
 	_, err := s.exec(ctx, `
 		WITH held AS (
 			UPDATE changes c SET state = 'held' WHERE c.run_id = ? AND c.state = 'planned' AND c.operation IN ('suspend', 'delete') AND NOT EXISTS
-				(SELECT FROM changes h WHERE h.run_id = ? AND h.state = 'held' AND h.directory = c.directory AND h.entry_id = c.entry_id)
+				(SELECT FROM changes h WHERE h.run_id = ? AND h.state = 'held' AND h.operation IN ('suspend', 'delete') AND h.directory = c.directory AND h.entry_id = c.entry_id)
 			RETURNING directory, entry_id
+		), kept AS (
+			UPDATE links l SET held = true FROM held h WHERE ? AND l.directory = h.directory AND l.entry_id = h.entry_id
 		)
 		INSERT INTO dirty (directory, entry_id, state) SELECT directory, entry_id, 2 FROM held WHERE ?
-		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 2`, run, released, again)
+		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 2`, run, released, again, again)
 	return err
+}
+
+// Unhold ends what is held of entries, since the plan decides about them anew.
+func (s *Store) Unhold(ctx context.Context, refs []Ref) error {
+	directories, ids := refArrays(refs)
+	_, err := s.exec(ctx, `UPDATE links l SET held = false FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE l.held AND l.directory = d AND l.entry_id = i`, directories, ids)
+	return err
+}
+
+// HeldResources tells which resources have a removal that is held: by the links,
+// or in a rehearsal, which holds by its own changes, by those.
+func (s *Store) HeldResources(ctx context.Context, rehearsal int64, links bool, ids []string) (map[string]bool, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	var found struct{ IDs textArray }
+	err := s.raw(ctx, `SELECT coalesce(array_agg(resource_id), '{}') AS ids FROM (
+			SELECT resource_id FROM links WHERE @links AND held AND resource_id = ANY((@ids)::text[])
+			UNION SELECT resource_id FROM changes WHERE run_id = @run AND rank < 3 AND state = 'held' AND resource_id = ANY((@ids)::text[])
+		) h`, map[string]any{"links": links, "ids": textArray(ids), "run": rehearsal}).Scan(&found).Error
+	held := map[string]bool{}
+	for _, id := range found.IDs {
+		held[id] = true
+	}
+	return held, err
+}
+
+// DropHeld drops what a run holds of the members and references of entries, so
+// that a later pass of it says so once.
+func (s *Store) DropHeld(ctx context.Context, run int64, refs []Ref) error {
+	directories, ids := refArrays(refs)
+	_, err := s.exec(ctx, `DELETE FROM changes c USING unnest(?::text[], ?::text[]::uuid[]) AS t(d, i)
+		WHERE c.run_id = ? AND c.rank = 3 AND c.state = 'held' AND c.directory = d AND c.entry_id = i`, directories, ids, run)
+	return err
+}
+
+// Doubt is a creation of which the outcome is not known.
+type Doubt struct {
+	Sent time.Time
+	// Made: the cloud said that it was done.
+	Made bool
+}
+
+// Doubts tells for which of the entries a creation was sent, of which it was
+// never told what came of it, or that it was done but not as what. One that an
+// operator has decided upon since is no doubt any more. The changes given do not
+// count.
+func (s *Store) Doubts(ctx context.Context, refs []Ref, but []Change) (map[Ref]Doubt, error) {
+	directories, ids := refArrays(refs)
+	var rows []struct {
+		Directory, EntryID string
+		Sent               time.Time
+		Made               bool
+	}
+	err := s.raw(ctx, `SELECT c.directory, c.entry_id, min(c.sent) AS sent, bool_or(c.state = 'unconfirmed') AS made
+		FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) JOIN changes c ON c.directory = d AND c.entry_id = i
+		WHERE c.operation = 'create' AND c.sent IS NOT NULL AND (c.answered IS NULL OR c.state IN ('unconfirmed', 'unanswered')) AND c.id <> ALL(?::text[]::bigint[])
+			AND NOT EXISTS (SELECT FROM decisions x WHERE x.directory = d AND x.entry_id = i AND x.action = 'create' AND x.made > c.sent)
+		GROUP BY c.directory, c.entry_id`, directories, ids, changeIDs(but)).Scan(&rows).Error
+	if err != nil {
+		return nil, fmt.Errorf("look for creations in doubt: %w", err)
+	}
+	out := map[Ref]Doubt{}
+	for _, row := range rows {
+		id, err := entry.NewID(row.EntryID)
+		if err != nil {
+			return nil, err
+		}
+		out[Ref{row.Directory, id}] = Doubt{row.Sent, row.Made}
+	}
+	return out, nil
+}
+
+// SettleDoubts ends the doubts about entries whose resource was found or made.
+func (s *Store) SettleDoubts(ctx context.Context, links []NewLink) error {
+	if len(links) == 0 {
+		return nil
+	}
+	refs := make([]Ref, len(links))
+	for i, l := range links {
+		refs[i] = l.Ref
+	}
+	directories, ids := refArrays(refs)
+	_, err := s.exec(ctx, `UPDATE changes c SET answered = coalesce(c.answered, now()), state = 'superseded' FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i)
+		WHERE c.directory = d AND c.entry_id = i AND c.operation = 'create' AND c.sent IS NOT NULL AND (c.answered IS NULL OR c.state IN ('unconfirmed', 'unanswered'))`, directories, ids)
+	return err
+}
+
+// UnconfirmedKinds lists the kinds of which the cloud says that it made something
+// that has not been found yet.
+func (s *Store) UnconfirmedKinds(ctx context.Context) ([]entry.Kind, error) {
+	var kinds []entry.Kind
+	return kinds, s.raw(ctx, `SELECT DISTINCT c.kind FROM changes c JOIN problems p ON p.directory = c.directory AND p.entry_id = c.entry_id AND p.code = 'creation-unconfirmed'
+		WHERE c.state = 'unconfirmed' AND NOT EXISTS (SELECT FROM decisions x WHERE x.directory = c.directory AND x.entry_id = c.entry_id AND x.action = 'create' AND x.made > c.sent)`).Scan(&kinds).Error
 }
 
 // CountRemovals counts the planned suspensions of a run that are not released.
 func (s *Store) CountRemovals(ctx context.Context, run, released int64) (int, error) {
 	var n int
 	err := s.raw(ctx, `SELECT count(*) FROM changes c WHERE c.run_id = ? AND c.state = 'planned' AND c.operation IN ('suspend', 'delete') AND NOT EXISTS
-		(SELECT FROM changes h WHERE h.run_id = ? AND h.state = 'held' AND h.directory = c.directory AND h.entry_id = c.entry_id)`, run, released).Scan(&n).Error
+		(SELECT FROM changes h WHERE h.run_id = ? AND h.state = 'held' AND h.operation IN ('suspend', 'delete') AND h.directory = c.directory AND h.entry_id = c.entry_id)`, run, released).Scan(&n).Error
 	return n, err
 }
 
 // CountChanges counts the changes of a run by operation and state; altered are
-// those that were done, and of which the cloud made something else.
+// those that were done, and of which the cloud made something else; hanging are
+// single values that hang on what is held.
 func (s *Store) CountChanges(ctx context.Context, run int64) (map[[2]string]int, error) {
 	var rows []struct {
 		Operation, State string
 		N                int
 	}
-	if err := s.raw(ctx, `SELECT operation, CASE WHEN state = 'done' AND code <> '' THEN 'altered' ELSE state END AS state, count(*) AS n FROM changes WHERE run_id = ? GROUP BY 1, 2`, run).Scan(&rows).Error; err != nil {
+	if err := s.raw(ctx, `SELECT operation, CASE WHEN state = 'done' AND code <> '' THEN 'altered' WHEN state = 'held' AND rank = 3 THEN 'hanging' ELSE state END AS state,
+		sum(CASE WHEN state = 'held' AND rank = 3 THEN greatest((SELECT coalesce(sum(greatest(jsonb_array_length(coalesce(d->'removed', '[]')), 1)), 1) FROM jsonb_array_elements(diffs) d), 1) ELSE 1 END) AS n
+		FROM changes WHERE run_id = ? GROUP BY 1, 2`, run).Scan(&rows).Error; err != nil {
 		return nil, err
 	}
 	counts := map[[2]string]int{}

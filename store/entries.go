@@ -5,6 +5,8 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -62,7 +64,7 @@ func (s *Store) StoreEntries(ctx context.Context, source Source, entries []*entr
 	}
 	n := len(entries)
 	ids, kinds, dns, paths := make([]string, 0, n), make([]string, 0, n), make([]string, 0, n), make([]string, 0, n)
-	attributes, digests, searches := make([]string, 0, n), make(byteaArray, 0, n), make([]string, 0, n)
+	attributes, digests, searches, faults := make([]string, 0, n), make(byteaArray, 0, n), make([]string, 0, n), make(textArray, 0, n)
 	at := map[entry.ID]*entry.Entry{}
 	named := []byte(strings.Join(pointerList(source.Pointers), "\n"))
 	for i := n - 1; i >= 0; i-- { // the last word on an entry counts
@@ -75,15 +77,17 @@ func (s *Store) StoreEntries(ctx context.Context, source Source, entries []*entr
 		if err != nil {
 			return Stored{}, fmt.Errorf("entry %s: %w", e.ID, err)
 		}
-		text, err := json.Marshal(e.Attributes)
+		e.DN = strings.ReplaceAll(e.DN, "\x00", `\00`)
+		usable, fault := withoutNUL(e)
+		text, err := json.Marshal(usable)
 		if err != nil {
 			return Stored{}, fmt.Errorf("entry %s: %w", e.DN, err)
 		}
 		ids, kinds, dns, paths = append(ids, e.ID.String()), append(kinds, string(e.Kind)), append(dns, e.DN), append(paths, dn.Path())
-		attributes, searches = append(attributes, string(text)), append(searches, searchText(*e))
+		attributes, searches, faults = append(attributes, string(text)), append(searches, searchText(*e, usable)), append(faults, fault)
 		// In the order in which they came: sorting many takes longer than looking at
 		// a group again whose order has changed.
-		digests = append(digests, digest([]byte(e.Kind), []byte(e.DN), text, []byte(strings.Join(e.Members, "\n")), named))
+		digests = append(digests, digest([]byte(e.Kind), []byte(e.DN), text, []byte(strings.Join(e.Members, "\n")), named, []byte(fault)))
 	}
 	var counts struct {
 		Stored
@@ -91,12 +95,12 @@ func (s *Store) StoreEntries(ctx context.Context, source Source, entries []*entr
 	}
 	err := s.raw(ctx, `
 		WITH input AS (
-			SELECT * FROM unnest(?::text[]::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::bytea[], ?::text[])
-				AS t(id, kind, dn, path, attributes, digest, search)
+			SELECT * FROM unnest(?::text[]::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::bytea[], ?::text[], ?::text[])
+				AS t(id, kind, dn, path, attributes, digest, search, fault)
 		), stored AS (
-			INSERT INTO entries AS e (directory, id, kind, dn, path, attributes, digest, search)
-			SELECT ?, id, kind, dn, path, attributes::jsonb, digest, search FROM input
-			ON CONFLICT (directory, id) DO UPDATE SET kind = excluded.kind, dn = excluded.dn, path = excluded.path,
+			INSERT INTO entries AS e (directory, id, kind, dn, path, attributes, digest, search, fault)
+			SELECT ?, id, kind, dn, path, attributes::jsonb, digest, search, fault FROM input
+			ON CONFLICT (directory, id) DO UPDATE SET kind = excluded.kind, dn = excluded.dn, path = excluded.path, fault = excluded.fault,
 				attributes = excluded.attributes, digest = excluded.digest, search = excluded.search, gone = NULL
 			WHERE e.digest <> excluded.digest OR e.gone IS NOT NULL
 			RETURNING id, kind, xmax = 0 AS added
@@ -107,7 +111,7 @@ func (s *Store) StoreEntries(ctx context.Context, source Source, entries []*entr
 		SELECT count(*) FILTER (WHERE added AND kind <> 'container') AS added, count(*) FILTER (WHERE NOT added AND kind <> 'container') AS changed,
 			coalesce(array_agg(id::text) FILTER (WHERE kind <> 'container'), '{}') AS ids,
 			coalesce(array_agg(id::text) FILTER (WHERE kind <> 'container' AND NOT added), '{}') AS known FROM stored`,
-		textArray(ids), textArray(kinds), textArray(dns), textArray(paths), textArray(attributes), digests, textArray(searches), directory, directory).
+		textArray(ids), textArray(kinds), textArray(dns), textArray(paths), textArray(attributes), digests, textArray(searches), faults, directory, directory).
 		Scan(&counts).Error
 	if err != nil || len(counts.IDs) == 0 {
 		return counts.Stored, err
@@ -297,11 +301,32 @@ func (s *Store) MarkAllDirty(ctx context.Context) error {
 	return s.MarkAllReferences(ctx)
 }
 
+// withoutNUL leaves values out that hold the NUL character, which PostgreSQL
+// cannot keep, and tells which those are. It is legal in a directory (RFC 4514
+// section 2.4).
+func withoutNUL(e *entry.Entry) (entry.Attributes, string) {
+	var faulty []string
+	for name, values := range e.Attributes {
+		if slices.ContainsFunc(values, func(v string) bool { return strings.ContainsRune(v, 0) }) {
+			faulty = append(faulty, name)
+		}
+	}
+	if len(faulty) == 0 {
+		return e.Attributes, e.Fault
+	}
+	slices.Sort(faulty)
+	usable := maps.Clone(e.Attributes)
+	for _, name := range faulty {
+		usable[name] = slices.DeleteFunc(slices.Clone(usable[name]), func(v string) bool { return strings.ContainsRune(v, 0) })
+	}
+	return usable, fmt.Sprintf("the NUL character is in %s", strings.Join(faulty, ", "))
+}
+
 // searchText is what find looks in.
-func searchText(e entry.Entry) string {
+func searchText(e entry.Entry, attributes entry.Attributes) string {
 	parts := []string{e.DN, e.ID.String()}
 	for _, name := range []string{"cn", "displayName", "userPrincipalName", "mail", "uid", "sAMAccountName"} {
-		parts = append(parts, e.Attributes.First(name))
+		parts = append(parts, attributes.First(name))
 	}
 	return strings.ToLower(strings.Join(parts, "\n"))
 }
@@ -325,10 +350,11 @@ type EntryRow struct {
 	DN         string `gorm:"column:dn"`
 	Attributes []byte
 	Gone       *time.Time
+	Fault      string
 }
 
 func (r EntryRow) entry() (entry.Entry, error) {
-	e := entry.Entry{Directory: r.Directory, Kind: entry.Kind(r.Kind), DN: r.DN, Gone: r.Gone != nil}
+	e := entry.Entry{Directory: r.Directory, Kind: entry.Kind(r.Kind), DN: r.DN, Gone: r.Gone != nil, Fault: r.Fault}
 	var err error
 	if e.ID, err = entry.NewID(r.ID); err != nil {
 		return e, err
@@ -339,7 +365,7 @@ func (r EntryRow) entry() (entry.Entry, error) {
 // Entry returns one entry of the mirror.
 func (s *Store) Entry(ctx context.Context, directory string, id entry.ID) (entry.Entry, error) {
 	var row EntryRow
-	err := s.raw(ctx, `SELECT directory, id, kind, dn, attributes, gone FROM entries WHERE directory = ? AND id = ?`, directory, id.String()).Scan(&row).Error
+	err := s.raw(ctx, `SELECT directory, id, kind, dn, attributes, gone, fault FROM entries WHERE directory = ? AND id = ?`, directory, id.String()).Scan(&row).Error
 	if err != nil {
 		return entry.Entry{}, err
 	}

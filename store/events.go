@@ -61,22 +61,3 @@ func (s *Store) listenOnce(ctx context.Context, each func(wire.Event)) error {
 		}
 	}
 }
-
-// runLock is the advisory lock that the one service holds that executes runs.
-const runLock = 0x6b616d62
-
-// WithRunLock runs work while holding the lock under which runs are executed.
-// It returns false at once when another service holds it. The lock ends with
-// the connection, so a killed service frees it.
-func (s *Store) WithRunLock(ctx context.Context, work func(context.Context) error) (bool, error) {
-	connection, err := pgx.Connect(ctx, s.dsn)
-	if err != nil {
-		return false, err
-	}
-	defer connection.Close(context.WithoutCancel(ctx))
-	var locked bool
-	if err := connection.QueryRow(ctx, `SELECT pg_try_advisory_lock($1)`, runLock).Scan(&locked); err != nil || !locked {
-		return false, err
-	}
-	return true, work(ctx)
-}

@@ -71,7 +71,7 @@ func (s *Store) SetLeft(ctx context.Context, refs []Ref, left bool) error {
 	}
 	directories, ids := refArrays(refs)
 	_, err := s.exec(ctx, `WITH moved AS (
-			UPDATE links l SET left_at = CASE WHEN ? THEN coalesce(l.left_at, now()) END
+			UPDATE links l SET left_at = CASE WHEN ? THEN coalesce(l.left_at, now()) END, held = false
 			FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE l.directory = d AND l.entry_id = i AND (l.left_at IS NOT NULL) <> ? RETURNING l.directory, l.entry_id
 		)`+markMoved(len(refs)), left, directories, ids, left)
 	return err

@@ -33,7 +33,7 @@ const (
 	DirtyNext  = 2 // at the next run
 )
 
-const subjectColumns = `e.directory, e.id, e.kind, e.dn, e.attributes, e.gone, l.resource_id, coalesce(l.link_key, '') AS link_key, l.left_at, r.attributes AS resource`
+const subjectColumns = `e.directory, e.id, e.kind, e.dn, e.attributes, e.gone, e.fault, l.resource_id, coalesce(l.link_key, '') AS link_key, l.left_at, r.attributes AS resource`
 
 // subjectJoins looks each row's link and resource up by index, whatever the
 // planner thinks of the tables' sizes: a hash of all links for every page would
@@ -110,7 +110,7 @@ func (s *Store) Subjects(ctx context.Context, linked bool, after Ref, limit int)
 		Wanted bool
 	}
 	err := s.raw(ctx, `SELECT false AS lookup, `+which+` AS wanted, `+subjectColumns+` FROM (
-			SELECT directory, id, kind, dn, attributes, gone FROM entries WHERE kind <> 'container' AND (directory, id) > (?, ?) ORDER BY directory, id LIMIT ?
+			SELECT directory, id, kind, dn, attributes, gone, fault FROM entries WHERE kind <> 'container' AND (directory, id) > (?, ?) ORDER BY directory, id LIMIT ?
 		) e `+subjectJoins+` ORDER BY e.directory, e.id`, after.Directory, after.ID.String(), limit).Scan(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return nil, Ref{}, err

@@ -121,27 +121,36 @@ func (s *Store) DropResources(ctx context.Context, ids []string) error {
 	return err
 }
 
-// DropResourcesExcept is DropResources for all of a kind that are not in seen.
-func (s *Store) DropResourcesExcept(ctx context.Context, kind entry.Kind, seen map[string]struct{}) (int, error) {
+// ResourcesExcept lists the resources of a kind that are not in seen.
+func (s *Store) ResourcesExcept(ctx context.Context, kind entry.Kind, seen map[string]struct{}) ([]string, error) {
 	rows, err := s.raw(ctx, `SELECT id FROM resources WHERE kind = ?`, string(kind)).Rows()
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
-	var gone []string
+	defer rows.Close()
+	var others []string
 	for rows.Next() {
 		var id string
 		if err := rows.Scan(&id); err != nil {
-			_ = rows.Close()
-			return 0, err
+			return nil, err
 		}
 		if _, ok := seen[id]; !ok {
-			gone = append(gone, id)
+			others = append(others, id)
 		}
 	}
-	if err := rows.Close(); err != nil {
-		return 0, err
-	}
-	return len(gone), s.DropResources(ctx, gone)
+	return others, rows.Err()
+}
+
+// MembersTrust tells how often changes of members were found kept by the cloud.
+func (s *Store) MembersTrust(ctx context.Context, url string) (int, error) {
+	var n int
+	return n, s.raw(ctx, `SELECT coalesce((SELECT member_writes FROM cloud_trust WHERE url = ?), 0)`, url).Scan(&n).Error
+}
+
+// TrustMembers notes that a change of members was found kept.
+func (s *Store) TrustMembers(ctx context.Context, url string) error {
+	_, err := s.exec(ctx, `INSERT INTO cloud_trust AS t (url, member_writes) VALUES (?, 1) ON CONFLICT (url) DO UPDATE SET member_writes = t.member_writes + 1`, url)
+	return err
 }
 
 // Resource returns one resource of the mirror.
@@ -178,6 +187,7 @@ type Holder struct {
 	Directory, EntryID string
 	LinkedDN           string
 	Left               bool
+	Gone               bool // this entry was deleted
 }
 
 // FreeHolders is Holders without resources that bear a link key. It looks at
@@ -197,7 +207,7 @@ func (s *Store) holders(ctx context.Context, keys []string, where string) (map[s
 		return found, nil
 	}
 	rows, err := s.raw(ctx, `
-		SELECT r.attributes, r.kind, k.key, coalesce(l.directory, ''), coalesce(l.entry_id::text, ''), coalesce(e.dn, ''), l.left_at IS NOT NULL OR e.gone IS NOT NULL
+		SELECT r.attributes, r.kind, k.key, coalesce(l.directory, ''), coalesce(l.entry_id::text, ''), coalesce(e.dn, ''), l.left_at IS NOT NULL OR e.gone IS NOT NULL, e.gone IS NOT NULL
 		FROM (SELECT DISTINCT unnest(?::text[]) AS key) k JOIN resources r ON r.keys @> ARRAY[k.key] `+where+`
 		LEFT JOIN links l ON l.resource_id = r.id
 		LEFT JOIN entries e ON e.directory = l.directory AND e.id = l.entry_id`, textArray(keys)).Rows()
@@ -208,7 +218,7 @@ func (s *Store) holders(ctx context.Context, keys []string, where string) (map[s
 	for rows.Next() {
 		var h Holder
 		var text []byte
-		if err := rows.Scan(&text, &h.Kind, &h.Key, &h.Directory, &h.EntryID, &h.LinkedDN, &h.Left); err != nil {
+		if err := rows.Scan(&text, &h.Kind, &h.Key, &h.Directory, &h.EntryID, &h.LinkedDN, &h.Left, &h.Gone); err != nil {
 			return nil, err
 		}
 		if err := json.Unmarshal(text, &h.Resource); err != nil {

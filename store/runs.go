@@ -41,6 +41,7 @@ type runRow struct {
 	Draft         int
 	Document      *settings.Document `gorm:"serializer:json;type:jsonb"`
 	Subject       string
+	Failures      int
 }
 
 func (runRow) TableName() string { return "runs" }
@@ -53,6 +54,8 @@ type Run struct {
 	Document *settings.Document
 	// Subject is the one entry of a trial, as directory/id.
 	Subject string
+	// Failures is how often it ended with an error that nobody has foreseen.
+	Failures int
 }
 
 // Writes tells whether the run is there to change the cloud.
@@ -64,12 +67,12 @@ func (r *Run) row() *runRow {
 	return &runRow{
 		ID: r.ID, Kind: r.Kind, Rehearsal: r.Rehearsal, Releases: r.Releases, State: string(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
 		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, FailureCode: r.FailureCode, FailureDetail: r.FailureDetail,
-		Draft: r.Draft, Document: r.Document, Subject: r.Subject,
+		Draft: r.Draft, Document: r.Document, Subject: r.Subject, Failures: r.Failures,
 	}
 }
 
 func (r runRow) run() Run {
-	return Run{FailureCode: r.FailureCode, FailureDetail: r.FailureDetail, Document: r.Document, Subject: r.Subject, Run: wire.Run{
+	return Run{FailureCode: r.FailureCode, FailureDetail: r.FailureDetail, Document: r.Document, Subject: r.Subject, Failures: r.Failures, Run: wire.Run{
 		ID: r.ID, Kind: r.Kind, Rehearsal: r.Rehearsal, Releases: r.Releases, State: wire.RunState(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
 		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, Draft: r.Draft,
 	}}
@@ -110,10 +113,12 @@ func (s *Store) OpenRun(ctx context.Context) (Run, bool, error) {
 
 // SaveRun keeps a run's state and tells everybody.
 func (s *Store) SaveRun(ctx context.Context, run *Run) error {
-	if err := s.with(ctx).Save(run.row()).Error; err != nil {
-		return fmt.Errorf("keep run %d: %w", run.ID, err)
-	}
-	return s.Notify(ctx, wire.Event{Kind: "run", ID: run.ID})
+	return s.Fenced(ctx, func(tx *Store) error {
+		if err := tx.with(ctx).Save(run.row()).Error; err != nil {
+			return fmt.Errorf("keep run %d: %w", run.ID, err)
+		}
+		return tx.Notify(ctx, wire.Event{Kind: "run", ID: run.ID})
+	})
 }
 
 // Run returns one run.

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -143,6 +144,16 @@ func (s *Store) raw(ctx context.Context, query string, args ...any) *gorm.DB {
 func Deadlock(err error) bool {
 	var failure *pgconn.PgError
 	return errors.As(err, &failure) && failure.Code == "40P01"
+}
+
+// Refused tells the state (SQLSTATE) with which the database would not take what
+// it was given, such as a character that it cannot keep; "" for anything else.
+func Refused(err error) string {
+	var failure *pgconn.PgError
+	if errors.As(err, &failure) && (strings.HasPrefix(failure.Code, "22") || strings.HasPrefix(failure.Code, "23")) {
+		return failure.Code
+	}
+	return ""
 }
 
 // NotFound tells whether an error means that there is no such record.

@@ -99,6 +99,7 @@ type Counts struct {
 	Delete           int `json:"delete,omitempty"`
 	Changes          int `json:"changes" doc:"All planned changes that are not held"`
 	Held             int `json:"held" doc:"Removals that the guard holds"`
+	Hanging          int `json:"hanging,omitempty" doc:"Memberships and references that are held with them"`
 	Done             int `json:"done" doc:"Changes the cloud has carried out"`
 	Failed           int `json:"failed"`
 	Problems         int `json:"problems" doc:"Entries that this run could not bring in step"`

@@ -56,6 +56,7 @@ func newCommand() *cobra.Command {
 	command.Flags().StringVar(&options.Dir, "dir", "", "folder for the journal; without it nothing is kept")
 	command.Flags().StringSliceVar(&options.Domains, "domains", nil, "verified login domains, separated by commas")
 	command.Flags().StringSliceVar(&options.Without, "without", nil, "features to take away: bulk, etag, sort, filter, patch, domains, groups, contacts, contact-members")
+	command.Flags().StringSliceVar(&options.Habits, "habits", nil, "ways of other services to take on; one that there is not lists them")
 	command.Flags().IntVar(&options.PageSize, "page-size", 0, "most resources on a page; 0 for 1000")
 	command.Flags().StringVar(&options.Paging, "paging", "index", "how lists are paged: index, cursor or both")
 	_ = command.MarkFlagRequired("token-file")

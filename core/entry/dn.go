@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/go-ldap/ldap/v3"
 )
@@ -29,11 +30,11 @@ func ParseDN(text string) (DN, error) {
 	for i, rdn := range parsed.RDNs {
 		parts := make([]string, len(rdn.Attributes))
 		for j, pair := range rdn.Attributes {
-			parts[j] = strings.ToLower(strings.TrimSpace(pair.Type)) + "=" + pathEscape.Replace(strings.ToLower(pair.Value))
+			parts[j] = strings.ToLower(strings.TrimSpace(pair.Type)) + "=" + pathEscape.Replace(strings.ToLower(escapeInvalid(pair.Value)))
 		}
 		dn.rdns[i] = strings.Join(parts, "+")
 		if len(rdn.Attributes) > 0 {
-			dn.names[i] = rdn.Attributes[0].Value
+			dn.names[i] = strings.ReplaceAll(strings.ToValidUTF8(rdn.Attributes[0].Value, "\uFFFD"), "\x00", "\uFFFD")
 		}
 	}
 	return dn, nil
@@ -101,7 +102,28 @@ var plainBytes = func() (plain [256]byte) {
 
 // pathEscape keeps separators out of values, so that a path can be compared
 // with plain string prefixes.
-var pathEscape = strings.NewReplacer(`\`, `\5c`, `/`, `\2f`, `,`, `\2c`, `+`, `\2b`, `=`, `\3d`)
+// NUL is escaped since PostgreSQL keeps none, and the byte 1 since lists of paths
+// are divided by it.
+var pathEscape = strings.NewReplacer(`\`, `\5c`, `/`, `\2f`, `,`, `\2c`, `+`, `\2b`, `=`, `\3d`, "\x00", `\00`, "\x01", `\01`)
+
+// escapeInvalid writes bytes that are no UTF-8, which a name may hold escaped
+// (RFC 4514 section 2.4), as text.
+func escapeInvalid(value string) string {
+	if utf8.ValidString(value) {
+		return value
+	}
+	var b strings.Builder
+	for len(value) > 0 {
+		r, size := utf8.DecodeRuneInString(value)
+		if r == utf8.RuneError && size == 1 {
+			fmt.Fprintf(&b, `\%02x`, value[0])
+		} else {
+			b.WriteString(value[:size])
+		}
+		value = value[size:]
+	}
+	return b.String()
+}
 
 // String returns the name as it was given.
 func (d DN) String() string { return d.text }

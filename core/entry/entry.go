@@ -26,6 +26,8 @@ type Entry struct {
 	Attributes Attributes `json:"attributes"`
 	// Gone is set when the directory has told that the entry was deleted.
 	Gone bool `json:"gone,omitempty"`
+	// Fault is why the entry cannot be synced as it was read, "" mostly.
+	Fault string `json:"fault,omitempty"`
 	// Members are the distinguished names of a group's members.
 	Members []string `json:"members,omitempty"`
 	// Groups are the distinguished names of the groups that hold the entry,

@@ -150,6 +150,38 @@ func (p Path) Values(r Resource) []string {
 	return out
 }
 
+// Texts lists the texts at the path: one, or that of each element where the
+// attribute is multi-valued, as emails.value names those of all addresses.
+func (p Path) Texts(r Resource) []string {
+	if text, ok := p.Get(r).(string); ok {
+		return []string{text}
+	}
+	if p.SelectorAttribute != "" {
+		return nil
+	}
+	if p.Sub == "" || strings.EqualFold(p.Sub, "value") {
+		return p.Values(r)
+	}
+	var out []string
+	elements, _ := lookup(p.holder(r), p.Attribute).([]any)
+	for _, item := range elements {
+		element, _ := item.(map[string]any)
+		if text, ok := lookup(element, p.Sub).(string); ok {
+			out = append(out, text)
+		}
+	}
+	return out
+}
+
+// Whole is the path of the attribute that the path is a part of.
+func (p Path) Whole() Path {
+	text := p.Attribute
+	if p.Schema != "" {
+		text = p.Schema + ":" + text
+	}
+	return Path{Schema: p.Schema, Attribute: p.Attribute, text: text}
+}
+
 // AddElement adds an element to a multi-valued attribute, unless one with its
 // value is there.
 func (p Path) AddElement(r Resource, element map[string]any) {

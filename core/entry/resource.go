@@ -86,7 +86,7 @@ func (r Resource) Addresses() []string {
 }
 
 func (r Resource) text(name string) string {
-	value, _ := r[name].(string)
+	value, _ := lookup(r, name).(string)
 	return value
 }
 

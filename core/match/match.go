@@ -56,6 +56,9 @@ type Candidate struct {
 	// LinkedTo is the name of the entry that the resource belongs to, "" when
 	// it is free.
 	LinkedTo string
+	// Gone: that entry was deleted from its directory. Former: it was this entry
+	// under another id, see Returned.
+	Gone, Former bool
 }
 
 // Decision is what happens with the entry, and why.
@@ -180,8 +183,14 @@ func decideOne(key Key, candidates []Candidate) Decision {
 			names[i] = fmt.Sprintf("%s (%s)", c.Resource.Name(), c.Resource.ID())
 		}
 		d.Problem = problem.New(problem.AmbiguousMatch, "by %s (%s = %s) these resources fit: %s", key.Rule, key.Attribute, key.Value, strings.Join(names, ", "))
+	case first.Former:
+		d.Action, d.Resource = Relink, first.Resource
 	case first.LinkedTo != "":
-		d.Problem = problem.New(problem.LinkConflict, "by %s (%s = %s) the resource %s (%s) fits, but it belongs to %s", key.Rule, key.Attribute, key.Value, first.Resource.Name(), first.Resource.ID(), first.LinkedTo)
+		owner := first.LinkedTo
+		if first.Gone {
+			owner += ", which was deleted from its directory"
+		}
+		d.Problem = problem.New(problem.LinkConflict, "by %s (%s = %s) the resource %s (%s) fits, but it belongs to %s", key.Rule, key.Attribute, key.Value, first.Resource.Name(), first.Resource.ID(), owner)
 	case key.Rule == LinkKeyRule:
 		d.Action, d.Resource = Relink, first.Resource
 	case first.Resource.ExternalID() != "":
@@ -192,6 +201,48 @@ func decideOne(key Key, candidates []Candidate) Decision {
 		d.Action, d.Resource = Adopt, first.Resource
 	}
 	return d
+}
+
+// Returned tells whether an entry is one that was deleted, made again: in the
+// same directory, of the same kind, with the same name and, for people, the same
+// login, and nothing that contradicts it. Somebody else who is given the name of
+// a leaver has another number or was called otherwise.
+func Returned(e, former entry.Entry) bool {
+	same := func(names ...string) (known, equal bool) {
+		for _, name := range names {
+			a, b := strings.TrimSpace(e.Attributes.First(name)), strings.TrimSpace(former.Attributes.First(name))
+			if a != "" && b != "" {
+				return true, strings.EqualFold(a, b)
+			}
+		}
+		return false, false
+	}
+	if !former.Gone || e.Gone || e.Directory != former.Directory || e.Kind != former.Kind || !strings.EqualFold(e.Name(), former.Name()) {
+		return false
+	}
+	for _, name := range []string{"employeeNumber", "employeeID", "givenName", "sn", "displayName"} {
+		if known, equal := same(name); known && !equal {
+			return false
+		}
+	}
+	if e.Kind == entry.User {
+		known, equal := same("userPrincipalName", "mail", "uid")
+		return known && equal
+	}
+	known, equal := same("mail")
+	return equal || !known && sameName(e.DN, former.DN)
+}
+
+func sameName(a, b string) bool {
+	x, err := entry.ParseDN(a)
+	y, err2 := entry.ParseDN(b)
+	return err == nil && err2 == nil && x.Equal(y)
+}
+
+// FormerKey is the key by which the resource of an entry is found that was
+// deleted and made again.
+func FormerKey(kind entry.Kind, linkKey string) Key {
+	return Key{kind, LinkKeyRule, "externalId", linkKey}
 }
 
 // ByHand is the match that an operator has decided. Only here may a resource

@@ -8,7 +8,8 @@ import (
 )
 
 // CheckLogin turns a decision that would give a resource a login outside the
-// verified domains into a problem, before anything is sent. Domains are in
+// verified domains into a problem, before it is sent; of a resource that is there
+// only the login waits. Domains are in
 // small letters; nil means that they are not known.
 func CheckLogin(d Decision, domains []string) Decision {
 	if domains == nil {
@@ -21,7 +22,9 @@ func CheckLogin(d Decision, domains []string) Decision {
 		}
 		_, domain, found := strings.Cut(login, "@")
 		if found && !slices.Contains(domains, strings.ToLower(domain)) {
-			return blocked(problem.New(problem.LoginSuffix, "%s ends in %s; verified are %s", login, domain, strings.Join(domains, ", ")))
+			return d.without(problem.New(problem.LoginSuffix, "%s ends in %s; verified are %s", login, domain, strings.Join(domains, ", ")), func(other Diff) bool {
+				return strings.EqualFold(other.Target, diff.Target)
+			})
 		}
 	}
 	return d

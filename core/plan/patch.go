@@ -2,6 +2,7 @@ package plan
 
 import (
 	"strconv"
+	"strings"
 
 	"kambrel.example/kambrel/core/entry"
 )
@@ -25,13 +26,17 @@ func Patch(resource entry.Resource, diffs []Diff) ([]PatchOperation, error) {
 		switch {
 		case diff.elements():
 			p.operations = append(p.operations, diff.operations()...)
-		case path.SelectorAttribute != "":
+		case path.Sub != "":
 			if p.now == nil {
 				if p.now, err = resource.Clone(); err != nil {
 					return nil, err
 				}
 			}
-			p.element(path, diff)
+			if path.SelectorAttribute != "" {
+				p.element(path, diff)
+			} else {
+				p.part(path, diff)
+			}
 		case diff.After == nil:
 			p.add("remove", diff.Target, nil)
 		default:
@@ -41,12 +46,99 @@ func Patch(resource entry.Resource, diffs []Diff) ([]PatchOperation, error) {
 	return p.operations, nil
 }
 
+// PatchWhole is Patch that sets each attribute as a whole, with what others own
+// in it as it is now, for services that refuse to change a part.
+func PatchWhole(resource entry.Resource, diffs []Diff) ([]PatchOperation, error) {
+	after, err := resource.Clone()
+	if err != nil {
+		return nil, err
+	}
+	if err := Advance(after, diffs); err != nil {
+		return nil, err
+	}
+	p := patcher{}
+	done := map[string]bool{}
+	for _, diff := range diffs {
+		path, err := entry.ParsePath(diff.Target)
+		if err != nil {
+			return nil, err
+		}
+		whole := path.Whole()
+		if done[whole.String()] {
+			continue
+		}
+		done[whole.String()] = true
+		switch value := whole.Get(after); {
+		case !blank(value) && blank(whole.Get(resource)):
+			p.add("add", whole.String(), value)
+		case !blank(value):
+			p.add("replace", whole.String(), value)
+		case !blank(whole.Get(resource)):
+			p.add("remove", whole.String(), nil)
+		}
+	}
+	return p.operations, nil
+}
+
+// blank tells a value that says nothing (RFC 7643 section 2.5).
+func blank(value any) bool {
+	switch v := value.(type) {
+	case nil:
+		return true
+	case []any:
+		return len(v) == 0
+	case map[string]any:
+		return len(v) == 0
+	}
+	return false
+}
+
 // patcher follows what becomes of the resource, since what an operation must
 // say about an element depends on those before it.
 type patcher struct {
 	now        entry.Resource            // a copy, made when an element changes
 	added      map[string]map[string]any // elements that this patch adds, by path
 	operations []PatchOperation
+}
+
+// part changes a part of a complex attribute, such as manager.value. One that is
+// not there is added whole and once, since services refuse to replace a part of
+// nothing (noTarget); one of which nothing is left is removed whole.
+func (p *patcher) part(path entry.Path, diff Diff) {
+	whole := path.Whole()
+	object, _ := whole.Get(p.now).(map[string]any)
+	there := len(object) > 0
+	switch {
+	case diff.After == nil && !there:
+	case diff.After == nil:
+		if path.Remove(p.now); onlyDescribes(object) {
+			whole.Remove(p.now)
+			p.add("remove", whole.String(), nil)
+			delete(p.added, whole.String())
+		} else {
+			p.add("remove", diff.Target, nil)
+		}
+	case p.added[whole.String()] != nil:
+		p.added[whole.String()][path.Sub] = diff.After
+	case there:
+		p.add("replace", diff.Target, diff.After)
+	default:
+		object := map[string]any{path.Sub: diff.After}
+		p.added[whole.String()] = object
+		p.add("add", whole.String(), object)
+	}
+	path.Set(p.now, diff.After) // nothing, where it was removed
+}
+
+// onlyDescribes tells a complex attribute that has lost what it was about: what
+// is left only says more about it.
+func onlyDescribes(object map[string]any) bool {
+	for name := range object {
+		if name != "$ref" && !strings.EqualFold(name, "display") && !strings.EqualFold(name, "displayName") && !strings.EqualFold(name, "type") {
+			return false
+		}
+	}
+	return true
 }
 
 func (p *patcher) add(op, path string, value any) {

@@ -49,6 +49,7 @@ const (
 	Unlinked Code = "link-dropped"  // out of scope, and the resource is gone too
 	Relinked Code = "link-restored" // in step, but the link had to be rebuilt
 	Follows  Code = "joined"        // one person with another entry, which bears the link
+	Returns  Code = "returns"       // deleted, and made again under the same name: that entry takes the link over
 )
 
 // Diff is the change of one resource attribute.
@@ -139,7 +140,8 @@ type Subject struct {
 	GraceOver bool
 }
 
-// Decision is the outcome for one subject.
+// Decision is the outcome for one subject. With an Operation and a Problem, the
+// change is made without the value that the problem is about.
 type Decision struct {
 	Code       Code
 	Operation  Operation // "" when nothing is sent to the cloud
@@ -155,16 +157,23 @@ func Decide(s Subject) Decision {
 	if !s.Verdict.In {
 		return decideOut(s)
 	}
-	if s.Desired.Problem != nil {
-		return blocked(s.Desired.Problem)
+	if s.Entry.Fault != "" {
+		return faulty(s)
 	}
-	switch {
-	case s.Link != nil && s.Resource != nil:
+	if s.Link != nil && s.Resource != nil {
 		d := Compare(s.Resource, s.Desired)
 		if s.Link.Left && d.Operation == Update && !s.Resource.Active() {
 			d.Operation, d.Code = Restore, Code(Restore)
 		}
+		if s.Desired.Problem != nil {
+			d = d.without(s.Desired.Problem, func(Diff) bool { return false })
+		}
 		return d
+	}
+	if s.Desired.Problem != nil {
+		return blocked(s.Desired.Problem)
+	}
+	switch {
 	case s.Link != nil:
 		return create(s.Desired, s.Entry)
 	}
@@ -180,8 +189,11 @@ func Decide(s Subject) Decision {
 		return d
 	case match.Relink:
 		d := Compare(s.Match.Resource, s.Desired)
-		if d.Operation == "" {
+		switch {
+		case d.Operation == "":
 			d.Code = Relinked
+		case !s.Match.Resource.Active():
+			d.Operation, d.Code = Restore, Code(Restore)
 		}
 		return d
 	}
@@ -207,6 +219,64 @@ func decideOut(s Subject) Decision {
 }
 
 func blocked(p *problem.Error) Decision { return Decision{Code: Blocked, Problem: p} }
+
+// faulty decides about an entry that was read in part: what is missing may be
+// there, so nothing is emptied or made, and only access is taken away.
+func faulty(s Subject) Decision {
+	p := problem.New(problem.ValueUnusable, "%s", s.Entry.Fault)
+	if s.Link == nil || s.Resource == nil {
+		return blocked(p)
+	}
+	d := Compare(s.Resource, s.Desired)
+	d.Diffs, _ = Withdraw(d.Diffs)
+	return d.without(p, func(Diff) bool { return false })
+}
+
+// changes tells whether the decision is about a resource that is there and
+// Kambrel's already, so that one value can wait while the others do not.
+func (d Decision) changes() bool {
+	return d.ResourceID != "" && (d.Operation == Update || d.Operation == Restore || d.Operation == "")
+}
+
+// without leaves the diffs out that a problem is about; nothing else waits for
+// it, least of all that access is taken away.
+func (d Decision) without(p *problem.Error, faulty func(Diff) bool) Decision {
+	if !d.changes() {
+		return blocked(p)
+	}
+	d.Diffs = slices.DeleteFunc(slices.Clone(d.Diffs), faulty)
+	if d.Problem == nil {
+		d.Problem = p
+	}
+	if len(d.Diffs) == 0 {
+		d.Operation, d.Code = "", Blocked
+	}
+	return d
+}
+
+// Withdraw divides what a change does into what takes access away, which is sent
+// by itself and first, and the rest: a value that the cloud refuses must not
+// keep an account open.
+func Withdraw(diffs []Diff) (away, rest []Diff) {
+	for _, d := range diffs {
+		switch {
+		case strings.EqualFold(d.Target, "active") && d.After == false:
+			away = append(away, d)
+		case len(d.Removed) > 0:
+			less := d
+			less.Added = nil
+			away = append(away, less)
+			if len(d.Added) > 0 {
+				more := d
+				more.Removed = nil
+				rest = append(rest, more)
+			}
+		default:
+			rest = append(rest, d)
+		}
+	}
+	return away, rest
+}
 
 func create(desired rules.Desired, e entry.Entry) Decision {
 	d := Decision{Code: Code(Create), Operation: Create, Diffs: []Diff{{Target: "externalId", After: e.LinkKey(), Source: "link key"}}}
@@ -345,6 +415,8 @@ func (d Decision) Explain() reason.Node {
 		node.Text = "out of scope; the leaver policy is carried out already: nothing to do"
 	case Unlinked:
 		node.Text = "out of scope, and its resource is gone: the link is dropped"
+	case Returns:
+		node.Text = "deleted, and made again under the same name: the new entry takes the resource over"
 	case Relinked:
 		node.Text = "the resource bears the link key: the link is restored"
 		node.Outcome = reason.Yes
@@ -355,6 +427,9 @@ func (d Decision) Explain() reason.Node {
 		node.Text = "the next run will " + string(d.Operation) + " the resource"
 	}
 	node.Children = ExplainDiffs(d.Diffs)
+	if d.Problem != nil && d.Code != Blocked {
+		node.Children = append(node.Children, reason.Node{Text: problem.Describe(d.Problem.Code).Title, Outcome: reason.Bad, Value: d.Problem.Detail + "; this value waits, and the others do not"})
+	}
 	return node
 }
 

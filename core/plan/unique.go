@@ -56,7 +56,11 @@ func duplicate(key string) problem.Code {
 // ResourceClaim makes sure that only one entry takes a resource over.
 func ResourceClaim(id string) Claim { return Claim{entry.User, "resource", id, problem.LinkConflict} }
 
-// Clash is the problem of a claim whose value somebody else holds.
-func Clash(c Claim, holder string) Decision {
-	return blocked(problem.New(c.Code, "%s = %s is also that of %s", c.Attribute, c.Value, holder))
+// Clash is the decision where somebody else holds the value of a claim: of a
+// resource that is there, only that value waits.
+func Clash(d Decision, c Claim, holder string) Decision {
+	return d.without(problem.New(c.Code, "%s = %s is also that of %s", c.Attribute, c.Value, holder), func(diff Diff) bool {
+		path, err := entry.ParsePath(diff.Target)
+		return err == nil && path.Key() == c.Attribute && Same(diff.After, c.Value)
+	})
 }

@@ -29,6 +29,10 @@ const (
 	JoinTwoResources      Code = "join-two-resources"
 	ProtectedResource     Code = "protected-resource"
 	RemovalsHeld          Code = "removals-held"
+	CloudListIncomplete   Code = "cloud-list-incomplete"
+	MembersLost           Code = "members-lost"
+	CreationUnconfirmed   Code = "creation-unconfirmed"
+	SecondResource        Code = "second-resource"
 	CloudRefused          Code = "cloud-refused"
 	CloudThrottled        Code = "cloud-throttled"
 	CloudUnreachable      Code = "cloud-unreachable"
@@ -37,6 +41,12 @@ const (
 	DirectoryRefused      Code = "directory-refused"
 	AgentOffline          Code = "agent-offline"
 	ContainerMissing      Code = "scope-container-missing"
+	ValueUnusable         Code = "value-unusable"
+	EntryOutsideBase      Code = "entry-outside-base"
+	DatabaseRefused       Code = "database-refused"
+	DatabaseReadOnly      Code = "database-read-only"
+	SchemaNewer           Code = "schema-newer"
+	Unforeseen            Code = "unforeseen"
 	NoSettings            Code = "no-settings"
 	SettingsInvalid       Code = "settings-invalid"
 	DatabaseUnreachable   Code = "database-unreachable"
@@ -77,11 +87,15 @@ var catalogue = []Kind{
 	{FormulaFailed, "Formula failed for this entry", "A formula could not be worked out with this entry's values.", "Correct the value named in the detail, or make the formula allow for it."},
 	{ValueRefused, "The cloud refused a value", "The cloud does not accept one of the values, for example a login whose domain it has not verified.", "Correct the value in the directory or the rule that makes it."},
 	{AmbiguousMatch, "Several resources match", "More than one resource in the cloud fits this entry, so none is taken.", "Remove the doubt in the cloud (one resource too many) or in the entry."},
-	{LinkConflict, "The resource is linked to another entry", "The resource that fits this entry already belongs to another entry.", "If the other entry is the same person's old one, delete it or take it out of scope and unlink; otherwise correct the login."},
+	{LinkConflict, "The resource is linked to another entry", "The resource that fits this entry already belongs to another entry.", "If the other entry was deleted and this is the same person, link them ('kambrel link ENTRY RESOURCE'). If it is the same person's old one and still there, delete it or take it out of scope and unlink it; otherwise correct the login."},
 	{JoinAmbiguous, "Several entries of one directory would be one person", "A join rule fits more than one entry of the same directory, so it is not known which of them is the person that another directory has.", "Correct the value that the join rule reads on one of the entries, or take one out of scope."},
 	{JoinTwoResources, "One person has two resources", "A join rule says that two entries are one person, yet each is linked to a resource of its own.", "Compare the two resources. Unlink the one that is too much ('kambrel unlink ENTRY'), and delete it in the cloud once nobody needs what it owns; or correct the value that the join rule reads."},
 	{ProtectedResource, "The resource has an administrative role", "A match rule found a resource that administers the cloud. Such a resource is never adopted by a rule.", "If it is the same person, link it knowingly ('kambrel link ENTRY RESOURCE'); else give the entry another login."},
 	{RemovalsHeld, "Removals are held", "The run would have suspended or removed more resources than the guard allows.", "Look at the held removals of the run. Release them if they are meant; otherwise correct the scope, and they fall away."},
+	{CloudListIncomplete, "The cloud's list is not complete", "The cloud answered a list that contradicts itself: a page that repeats, one that begins elsewhere than asked, or fewer resources than it says there are. Taking that for everything would drop people who are there.", "Tell the cloud's makers what the detail says. Nothing was taken for gone; the next run reads again."},
+	{MembersLost, "The cloud lost members of a group", "After a change of a group's members the cloud was asked for them again, and did not have those that it should. The run stopped before another group was touched.", "Look at the group in the cloud, and tell its makers what the detail says. 'kambrel sync --full' puts the members back once the cloud keeps them."},
+	{CreationUnconfirmed, "A creation is not confirmed", "The cloud said that it made a resource, or did not answer, and the resource cannot be found. Making it again could be a second account.", "Nothing, if the cloud's lists lag behind: the next run looks again. If the cloud surely has no such resource, 'kambrel create ENTRY' makes it all the same."},
+	{SecondResource, "A second resource would be made", "The run was about to make a resource for a link key for which it has made one, so it stopped. This is a fault of Kambrel or of the cloud.", "Look for the link key in the cloud ('kambrel find ID'). Report it with the service's log."},
 	{CloudRefused, "The cloud refused", "The cloud answered a request with an error.", "Read the cloud's answer in the detail."},
 	{CloudThrottled, "The cloud is throttling", "The cloud asks for fewer requests; Kambrel waited and tried again, without success so far.", "Nothing: the next run goes on where this one stopped."},
 	{CloudUnreachable, "The cloud cannot be reached", "There was no answer from the cloud's SCIM service.", "Check the network and the URL that the service was started with."},
@@ -90,6 +104,12 @@ var catalogue = []Kind{
 	{DirectoryRefused, "The directory refused", "The directory answered the agent's request with an error.", "Read the directory's answer in the detail."},
 	{AgentOffline, "No agent answers", "No agent took the order in time.", "Start the agent on its host with 'kambrel agent run', and look at 'kambrel agent list'."},
 	{ContainerMissing, "A container of the scope does not exist", "The settings include or exclude a container that the directory does not have. Going on would suspend people by mistake.", "Correct the container's name in the settings and activate them."},
+	{ValueUnusable, "A value cannot be kept", "A value of the entry holds a character that neither the database nor the cloud can take, such as the NUL character.", "Correct the value in the directory. Everybody else is synced meanwhile."},
+	{EntryOutsideBase, "An entry lies outside its directory", "The agent sent an entry whose name is not beneath the base of the directory that it was asked about. Nothing of that answer was taken.", "Compare the base in the settings with the agent's configuration. If the agent cannot have meant it, retire it: somebody else may speak in its name."},
+	{DatabaseRefused, "The database refused an answer", "PostgreSQL would not take what an agent sent, so the answer was not kept.", "Look at the service's log and at PostgreSQL's for the state named in the detail, and report it."},
+	{DatabaseReadOnly, "The database takes no writes", "PostgreSQL answers, but is read-only: it is a stand-by, or it was made read-only.", "Connect the service to the server that takes writes, or end its recovery."},
+	{SchemaNewer, "The database is newer than this program", "A newer version of Kambrel has changed the tables; this one would misread them.", "Start the newer version."},
+	{Unforeseen, "Something unforeseen went wrong", "The run failed several times in the same way, for a reason that Kambrel does not know.", "Look at the service's log at the time of the run, and report it. Nothing is lost: the next run goes on from where this one stopped."},
 	{NoSettings, "No settings are active", "A run needs activated settings.", "Activate a settings file: 'kambrel settings activate FILE'."},
 	{SettingsInvalid, "The settings have faults", "The settings file cannot work as it is.", "Correct each fault that is listed; nothing was activated."},
 	{DatabaseUnreachable, "The database cannot be reached", "PostgreSQL did not answer.", "Start PostgreSQL, or correct the connection the service was started with. Nothing is lost."},
