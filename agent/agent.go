@@ -23,6 +23,7 @@ import (
 	"github.com/google/uuid"
 	"golang.org/x/sync/errgroup"
 
+	"kambrel.example/kambrel/core/address"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/directory"
 	"kambrel.example/kambrel/wire"
@@ -31,7 +32,7 @@ import (
 const (
 	requestTimeout = 40 * time.Second // above the service's long poll
 	longestPause   = 15 * time.Second
-	signatureTime  = time.Minute
+	signatureTime  = 30 * time.Second
 	lookEvery      = 2 * time.Second // at the configuration
 	// atOnce is how many orders are answered at once, so that a long read of
 	// one directory does not keep a probe or another directory waiting.
@@ -81,17 +82,18 @@ func httpClient(c Config) (*http.Client, error) {
 		}
 		transport.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
 	}
-	return &http.Client{Transport: transport}, nil
+	// A signature is made for one service and goes nowhere else.
+	return &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, nil
 }
 
 // CheckService refuses addresses over which people's data would go unprotected.
-func CheckService(address string) error {
-	parsed, err := url.Parse(address)
+func CheckService(service string) error {
+	parsed, err := url.Parse(service)
 	if err != nil || parsed.Host == "" {
-		return problem.New(problem.BadInput, "service %q: write https://host[:port]", address)
+		return problem.New(problem.BadInput, "service %q: write https://host[:port]", service)
 	}
-	if parsed.Scheme != "https" && !(parsed.Scheme == "http" && (parsed.Hostname() == "localhost" || strings.HasPrefix(parsed.Hostname(), "127."))) {
-		return problem.New(problem.BadInput, "service %q: it must be https; http is taken on loopback only", address)
+	if parsed.Scheme != "https" && !(parsed.Scheme == "http" && address.Loopback(parsed.Hostname())) {
+		return problem.New(problem.BadInput, "service %q: it must be https; http is taken on loopback only", service)
 	}
 	return nil
 }

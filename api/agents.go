@@ -2,6 +2,7 @@ package api
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -18,6 +19,7 @@ import (
 	"github.com/google/uuid"
 
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/engine"
 	"kambrel.example/kambrel/store"
 	"kambrel.example/kambrel/wire"
@@ -27,7 +29,11 @@ const (
 	codeValid = time.Hour
 	longPoll  = 25 * time.Second
 	// How far the clocks of agent and service may differ.
-	clockLeeway = 2 * time.Minute
+	clockLeeway = 30 * time.Second
+	// longestSignature is how long a signature may be valid.
+	longestSignature = time.Minute
+	// mostHello is the longest hello, in bytes.
+	mostHello = 64 << 10
 )
 
 func (s *Server) agentRoutes() {
@@ -39,14 +45,39 @@ func (s *Server) agentRoutes() {
 		}
 		return answer(views, err)
 	})
-	huma.Register(s.api, operation("POST", "/agents/codes", "issue-code", "Issue a one-time code that enrols an agent", wire.Administrator), func(ctx context.Context, _ *struct{}) (*body[wire.EnrolmentCode], error) {
-		code := wire.EnrolmentCode{Code: rand.Text(), Expires: time.Now().Add(codeValid).Truncate(time.Second)}
+	huma.Register(s.api, operation("POST", "/agents/codes", "issue-code", "Issue a one-time code that enrols an agent", wire.Administrator), func(ctx context.Context, in *body[wire.AgentGrant]) (*body[wire.EnrolmentCode], error) {
+		if err := checkNames(in.Body.Directories); err != nil {
+			return nil, fail(err)
+		}
+		code := wire.EnrolmentCode{Code: rand.Text(), Expires: time.Now().Add(codeValid).Truncate(time.Second), Directories: in.Body.Directories}
 		code.Command = fmt.Sprintf("kambrel agent enrol --service %s --code %s", s.options.URL, code.Code)
-		err := s.store.AddEnrolment(ctx, code.Code, who(ctx).Name, code.Expires)
+		err := s.store.AddEnrolment(ctx, code.Code, who(ctx).Name, code.Expires, in.Body.Directories)
 		if err == nil {
-			err = s.store.Audit(ctx, who(ctx).Name, "issue enrolment code", "")
+			err = s.store.Audit(ctx, who(ctx).Name, "issue enrolment code", "for "+strings.Join(in.Body.Directories, ", "))
 		}
 		return answer(code, err)
+	})
+	huma.Register(s.api, operation("PUT", "/agents/{id}/directories", "grant-directories", "Let an agent speak for just these directories", wire.Administrator), func(ctx context.Context, in *struct {
+		ID   string `path:"id" format:"uuid"`
+		Body struct {
+			Directories []string `json:"directories" maxItems:"100" doc:"Names as in the settings; none takes every directory from it"`
+		}
+	}) (*body[wire.Agent], error) {
+		if err := checkNames(in.Body.Directories); err != nil {
+			return nil, fail(err)
+		}
+		found, err := s.store.GrantDirectories(ctx, in.ID, in.Body.Directories)
+		if err == nil && !found {
+			err = problem.New(problem.NotFound, "there is no agent %s.", in.ID)
+		}
+		if err == nil {
+			err = s.store.Audit(ctx, who(ctx).Name, "grant directories", in.ID+": "+cmp.Or(strings.Join(in.Body.Directories, ", "), "none"))
+		}
+		if err != nil {
+			return nil, fail(err)
+		}
+		agent, err := s.store.Agent(ctx, in.ID)
+		return answer(engine.AgentView(agent, time.Now()), err)
 	})
 	huma.Register(s.api, operation("POST", "/agents", "enrol", "Enrol an agent with a one-time code", ""), func(ctx context.Context, in *body[wire.EnrolRequest]) (*body[wire.EnrolResponse], error) {
 		return answer(s.enrol(ctx, in.Body))
@@ -65,6 +96,15 @@ func (s *Server) agentRoutes() {
 	})
 }
 
+func checkNames(directories []string) error {
+	for _, name := range directories {
+		if !settings.DirectoryName(name) {
+			return problem.New(problem.BadInput, "%q is no name of a directory: use small letters, digits and hyphens.", name)
+		}
+	}
+	return nil
+}
+
 func (s *Server) enrol(ctx context.Context, in wire.EnrolRequest) (wire.EnrolResponse, error) {
 	var key jose.JSONWebKey
 	if err := json.Unmarshal([]byte(in.PublicKey), &key); err != nil || !key.Valid() || !key.IsPublic() || key.Algorithm != string(jose.EdDSA) {
@@ -77,6 +117,7 @@ func (s *Server) enrol(ctx context.Context, in wire.EnrolRequest) (wire.EnrolRes
 		case err != nil:
 			return err
 		case used:
+			agent.Granted = found.Directories
 		case found.Used != nil:
 			return problem.New(problem.EnrolmentCodeRefused, "it was used already, at %s.", found.Used.Format(time.RFC3339))
 		case !found.Expires.IsZero():
@@ -147,12 +188,36 @@ func (s *Server) agent(c *fiber.Ctx) (store.Agent, error) {
 	switch err := claims.ValidateWithLeeway(jwt.Expected{AnyAudience: jwt.Audience{"kambrel"}, Time: time.Now()}, clockLeeway); {
 	case err != nil:
 		return refuse(fmt.Sprintf("%v; compare the clocks of agent and service", err))
-	case claims.Expiry == nil, time.Until(claims.Expiry.Time()) > 10*time.Minute:
+	case claims.Expiry == nil, claims.IssuedAt == nil, claims.Expiry.Time().Sub(claims.IssuedAt.Time()) > longestSignature:
 		return refuse("it is valid for too long")
+	case claims.ID == "", len(claims.ID) > 64:
+		return refuse("it has no id of its own (jti)")
 	case claims.Method != c.Method() || claims.Path != c.Path():
 		return refuse("it was made for another request")
 	}
-	return agent, nil
+	fresh, err := s.store.UseSignature(c.UserContext(), agent.ID+"/"+claims.ID, claims.Expiry.Time().Add(2*clockLeeway))
+	if err == nil && !fresh {
+		return refuse("it was used before")
+	}
+	return agent, err
+}
+
+// shortBody reads the body of a request that has only little to say.
+func (s *Server) shortBody(c *fiber.Ctx, most int) ([]byte, error) {
+	stream := c.Context().RequestBodyStream()
+	if stream == nil {
+		stream = strings.NewReader(string(c.Request().Body()))
+	}
+	text, err := io.ReadAll(io.LimitReader(stream, int64(most)+1))
+	if err == nil && len(text) <= most {
+		return text, nil
+	}
+	// What was not read would be taken for the next request.
+	c.Context().SetConnectionClose()
+	if err != nil {
+		return nil, fiber.NewError(http.StatusRequestTimeout, "the request did not arrive")
+	}
+	return nil, fiber.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("the request is longer than %d bytes", most))
 }
 
 // agentStreams are the routes of agents: plain handlers, since they stream.
@@ -163,13 +228,23 @@ func (s *Server) agentStreams() {
 			return err
 		}
 		var hello wire.Hello
-		if err := json.Unmarshal(c.Body(), &hello); err != nil {
+		text, err := s.shortBody(c, mostHello)
+		if err != nil {
+			return err
+		}
+		if err := json.Unmarshal(text, &hello); err != nil {
 			return problem.Wrap(problem.AgentMessageMalformed, err, "hello of agent %s", agent.Name)
 		}
-		now := time.Now()
-		agent.Host, agent.Version, agent.Directories, agent.LastContact = hello.Host, hello.Version, hello.Directories, &now
-		if err := s.store.SaveAgent(c.UserContext(), &agent); err != nil {
+		if fault := hello.Check(); fault != "" {
+			return problem.New(problem.AgentMessageMalformed, "hello of agent %s: %s.", agent.Name, fault)
+		}
+		agent.Host, agent.Version, agent.Directories, agent.Plain = hello.Host, hello.Version, hello.Directories, hello.Plain
+		found, err := s.store.Hello(c.UserContext(), agent)
+		if err != nil {
 			return err
+		}
+		if !found {
+			return problem.New(problem.SignInRefused, "the agent's signature: there is no such agent; it may have been retired.")
 		}
 		return c.SendStatus(http.StatusNoContent)
 	})
@@ -209,7 +284,7 @@ func (s *Server) agentStreams() {
 		if streamed := c.Context().RequestBodyStream(); streamed != nil {
 			stream = streamed
 		}
-		if err := s.engine.Ingest(c.UserContext(), int64(id), agent.ID, stream); err != nil {
+		if err := s.engine.Ingest(c.UserContext(), int64(id), agent, stream); err != nil {
 			// What was not read would be taken for the next request.
 			c.Context().SetConnectionClose()
 			return err

@@ -121,7 +121,7 @@ func (s *stage) startKambrel(ctx context.Context) error {
 	if s.client, _, err = client.Login(ctx, address, wire.Credentials{Name: "administrator", Password: password}); err != nil {
 		return err
 	}
-	code, err := s.client.IssueCode(ctx)
+	code, err := s.client.IssueCode(ctx, "brisling")
 	if err != nil {
 		return err
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -17,7 +18,7 @@ import (
 
 func newAgentCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{Use: "agent", Short: "Enrol, run and list agents"}
-	command.AddCommand(newAgentListCommand(d), newAgentCodeCommand(d), newAgentRetireCommand(d), newAgentEnrolCommand(), newAgentDirectoryCommand(), newAgentRunCommand())
+	command.AddCommand(newAgentListCommand(d), newAgentCodeCommand(d), newAgentGrantCommand(d), newAgentWithdrawCommand(d), newAgentRetireCommand(d), newAgentEnrolCommand(), newAgentDirectoryCommand(), newAgentRunCommand())
 	return command
 }
 
@@ -29,6 +30,9 @@ func newAgentListCommand(d *deps) *cobra.Command {
 				t := newTable("NAME", "STATE", "HOST", "VERSION", "SERVES", "LAST CONTACT", "ID")
 				for _, a := range agents {
 					serves := or(strings.Join(a.Directories, ", "), "-")
+					if len(a.Asks) > 0 {
+						serves += " (asks for " + strings.Join(a.Asks, ", ") + ")"
+					}
 					if len(a.Plain) > 0 {
 						serves += " (PLAIN LDAP: " + strings.Join(a.Plain, ", ") + ")"
 					}
@@ -42,11 +46,15 @@ func newAgentListCommand(d *deps) *cobra.Command {
 
 func newAgentCodeCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "code", Short: "Issue a one-time code that enrols an agent", Args: noArguments,
-		Long: "Issues a code that enrols one agent. It is shown once and expires after an hour.", Example: "  kambrel agent code",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.EnrolmentCode, error) { return c.IssueCode(ctx) }, func(w io.Writer, code wire.EnrolmentCode) error {
-				_, err := fmt.Fprintf(w, "On the agent's host, before %s:\n\n  %s\n", when(&code.Expires), code.Command)
+		Use: "code DIRECTORY...", Short: "Issue a one-time code that enrols an agent for directories", Args: someDirectories(0),
+		Long: `Issues a code that enrols one agent, which may then speak for the directories
+that are named and no others; they need not be in the settings yet. The code is
+shown once and expires after an hour.`, Example: "  kambrel agent code halvard\n  kambrel agent code halvard brisling",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.EnrolmentCode, error) {
+				return c.IssueCode(ctx, args...)
+			}, func(w io.Writer, code wire.EnrolmentCode) error {
+				_, err := fmt.Fprintf(w, "For %s. On the agent's host, before %s:\n\n  %s\n", strings.Join(code.Directories, ", "), when(&code.Expires), code.Command)
 				return err
 			})
 		},
@@ -55,17 +63,77 @@ func newAgentCodeCommand(d *deps) *cobra.Command {
 
 func newAgentRetireCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "retire ID", Short: "End an agent's identity", Args: oneArgument("the agent's id"), Example: "  kambrel agent retire 6f1c2a8e-1f7b-4c9e-8b52-0a3d5c1e7f42",
+		Use: "retire AGENT", Short: "End an agent's identity", Args: oneArgument("the agent's name or id"), Example: "  kambrel agent retire halvard-1",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := d.client()
 			if err != nil {
 				return err
 			}
-			if err := c.RetireAgent(cmd.Context(), args[0]); err != nil {
+			agent, err := findAgent(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			if err := c.RetireAgent(cmd.Context(), agent.ID); err != nil {
 				return err
 			}
 			_, err = fmt.Fprintln(cmd.OutOrStdout(), "Retired. The agent ends by itself when it next asks for an order.")
 			return err
+		},
+	}
+}
+
+// someDirectories asks for names of directories after the first few arguments.
+func someDirectories(after int) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) > after {
+			return nil
+		}
+		return fmt.Errorf("%s needs the names of the directories, as in the settings. See '%s --help'", cmd.CommandPath(), cmd.CommandPath())
+	}
+}
+
+// findAgent finds an agent by its name or id.
+func findAgent(ctx context.Context, c *client.Client, text string) (wire.Agent, error) {
+	agents, err := c.Agents(ctx)
+	if err != nil {
+		return wire.Agent{}, err
+	}
+	var names []string
+	for _, a := range agents {
+		if a.ID == text || a.Name == text {
+			return a, nil
+		}
+		names = append(names, a.Name)
+	}
+	return wire.Agent{}, fmt.Errorf("there is no agent %q; there are %s", text, or(strings.Join(names, ", "), "none"))
+}
+
+func newAgentGrantCommand(d *deps) *cobra.Command {
+	return grantCommand(d, "grant", "Let an agent speak for more directories", "  kambrel agent grant halvard-1 brisling", func(have, named []string) []string {
+		return slices.Compact(slices.Sorted(slices.Values(append(slices.Clone(have), named...))))
+	})
+}
+
+func newAgentWithdrawCommand(d *deps) *cobra.Command {
+	return grantCommand(d, "withdraw", "Let an agent no longer speak for directories", "  kambrel agent withdraw halvard-1 brisling", func(have, named []string) []string {
+		return slices.DeleteFunc(slices.Clone(have), func(name string) bool { return slices.Contains(named, name) })
+	})
+}
+
+func grantCommand(d *deps, verb, short, example string, change func(have, named []string) []string) *cobra.Command {
+	return &cobra.Command{
+		Use: verb + " AGENT DIRECTORY...", Short: short, Args: someDirectories(1), Example: example,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.Agent, error) {
+				agent, err := findAgent(ctx, c, args[0])
+				if err != nil {
+					return agent, err
+				}
+				return c.GrantDirectories(ctx, agent.ID, change(agent.Granted, args[1:]))
+			}, func(w io.Writer, agent wire.Agent) error {
+				_, err := fmt.Fprintf(w, "%s may speak for %s.\n", agent.Name, or(strings.Join(agent.Granted, ", "), "no directory"))
+				return err
+			})
 		},
 	}
 }

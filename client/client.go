@@ -228,9 +228,14 @@ func (c *Client) Agents(ctx context.Context) (out []wire.Agent, err error) {
 	return out, c.do(ctx, http.MethodGet, "/agents", nil, nil, &out)
 }
 
-// IssueCode issues an enrolment code.
-func (c *Client) IssueCode(ctx context.Context) (out wire.EnrolmentCode, err error) {
-	return out, c.do(ctx, http.MethodPost, "/agents/codes", nil, nil, &out)
+// IssueCode issues a code that enrols an agent of these directories.
+func (c *Client) IssueCode(ctx context.Context, directories ...string) (out wire.EnrolmentCode, err error) {
+	return out, c.do(ctx, http.MethodPost, "/agents/codes", nil, wire.AgentGrant{Directories: directories}, &out)
+}
+
+// GrantDirectories lets an agent speak for just these directories.
+func (c *Client) GrantDirectories(ctx context.Context, id string, directories []string) (out wire.Agent, err error) {
+	return out, c.do(ctx, http.MethodPut, "/agents/"+id+"/directories", nil, map[string]any{"directories": directories}, &out)
 }
 
 // RetireAgent ends an agent's identity.

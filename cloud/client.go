@@ -9,13 +9,13 @@ import (
 	"io"
 	"math/rand/v2"
 	"net/http"
-	"net/netip"
 	"net/url"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
 
+	"kambrel.example/kambrel/core/address"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/scim"
 )
@@ -35,11 +35,11 @@ type Client struct {
 // New makes a client for a SCIM base URL with a bearer token. Plain HTTP is
 // taken only on loopback.
 func New(base string, token Token) (*Client, error) {
-	address, err := url.Parse(base)
-	if err != nil || address.Host == "" {
+	parsed, err := url.Parse(base)
+	if err != nil || parsed.Host == "" {
 		return nil, problem.New(problem.BadInput, "cloud URL %q: write https://host/path", base)
 	}
-	if address.Scheme != "https" && !(address.Scheme == "http" && Loopback(address.Hostname())) {
+	if parsed.Scheme != "https" && !(parsed.Scheme == "http" && address.Loopback(parsed.Hostname())) {
 		return nil, problem.New(problem.BadInput, "cloud URL %q: it must be https, since it carries people's data", base)
 	}
 	if _, err := token.read(); err != nil {
@@ -52,13 +52,6 @@ func New(base string, token Token) (*Client, error) {
 		// The token goes to the cloud that was named and nowhere else.
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}}, nil
-}
-
-// Loopback tells whether a host is this machine by its address or as localhost,
-// so that nothing that is sent there can be seen on a network.
-func Loopback(host string) bool {
-	address, err := netip.ParseAddr(host)
-	return host == "localhost" || err == nil && address.IsLoopback()
 }
 
 // URL is the SCIM base.

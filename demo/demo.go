@@ -345,7 +345,7 @@ func (d *running) startAgent(ctx context.Context, directory string, server *lab.
 	file := filepath.Join(d.Dir, "agent-"+directory+".yaml")
 	config, err := agent.Load(file)
 	if err != nil {
-		code, err := d.client.IssueCode(ctx)
+		code, err := d.client.IssueCode(ctx, directory)
 		if err != nil {
 			return err
 		}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"github.com/go-ldap/ldap/v3"
@@ -92,6 +93,16 @@ func refused(err error, format string, facts ...any) error {
 // tells of it.
 var errVanished = errors.New("deleted meanwhile")
 
+// isText tells text from other values. Text may hold the NUL character, of which
+// the service makes a problem; numbers and ids in bytes hold more than a few.
+func isText(value string) bool {
+	if !utf8.ValidString(value) {
+		return false
+	}
+	n := strings.Count(value, "\x00")
+	return n == 0 || n <= len(value)/4 && !strings.ContainsFunc(value, func(r rune) bool { return r != 0 && !unicode.IsPrint(r) })
+}
+
 // convert makes an entry of what LDAP sent. Values that are no text become
 // base64; members of a group are kept apart from its attributes.
 func (s *Session) convert(ctx context.Context, kind entry.Kind, id entry.ID, raw *ldap.Entry) (*entry.Entry, error) {
@@ -115,7 +126,7 @@ func (s *Session) convert(ctx context.Context, kind entry.Kind, id entry.ID, raw
 		}
 		values := make([]string, len(attribute.Values))
 		for i, value := range attribute.Values {
-			if utf8.ValidString(value) && !strings.Contains(value, "\x00") {
+			if isText(value) {
 				values[i] = value
 			} else {
 				values[i] = base64.StdEncoding.EncodeToString(attribute.ByteValues[i])

@@ -154,7 +154,7 @@ func TestAnAgentThatDiesIsTakenOver(t *testing.T) {
 	w.activate(document())
 	first, firstFile := w.agent, w.agentFile
 	w.agentFile = filepath.Join(w.lab.Dir, "agent2.yaml")
-	code, err := w.client.IssueCode(t.Context())
+	code, err := w.client.IssueCode(t.Context(), "brisling")
 	require.NoError(t, err)
 	out, err := exec.Command(program, "agent", "enrol", "--service", w.url, "--code", code.Code, "--name", "brisling-2", "--config", w.agentFile).CombinedOutput()
 	require.NoError(t, err, string(out))

@@ -162,7 +162,9 @@ func (w *world) exact(when string) {
 func TestCloudsOfAllHabits(t *testing.T) {
 	t.Parallel()
 	habits := func(names ...string) []string { return []string{"--habits", strings.Join(names, ",")} }
-	without := func(features string, more ...string) []string { return append([]string{"--without", features}, more...) }
+	without := func(features string, more ...string) []string {
+		return append([]string{"--without", features}, more...)
+	}
 	for name, o := range map[string]options{
 		"a service on a public library":       {other: true},
 		"it keeps what it was asked to show":  {cloud: habits("stored-view", "strict-parts")},

@@ -108,7 +108,7 @@ func TestSignInAndEnrolmentRefuseWhatIsWrong(t *testing.T) {
 		_, _, err := client.Login(t.Context(), w.url, credentials)
 		require.ErrorContains(t, err, "Sign-in refused")
 	}
-	code, err := w.client.IssueCode(t.Context())
+	code, err := w.client.IssueCode(t.Context(), "brisling")
 	require.NoError(t, err)
 	enrol := func(name string) (string, int) {
 		_, stderr, status := kambrel(t, "agent", "enrol", "--service", w.url, "--code", code.Code, "--name", name, "--config", filepath.Join(t.TempDir(), "agent.yaml"))

@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"bytes"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -21,6 +23,8 @@ import (
 type between struct {
 	mu  sync.Mutex
 	act func()
+	// answers takes a request in the cloud's place; true says that it has.
+	answers func(http.ResponseWriter, *http.Request) bool
 }
 
 func (b *between) start(t *testing.T, address string) string {
@@ -36,7 +40,12 @@ func (b *between) start(t *testing.T, address string) string {
 			}
 			b.mu.Unlock()
 		}
-		onward.ServeHTTP(w, r)
+		b.mu.Lock()
+		answers := b.answers
+		b.mu.Unlock()
+		if answers == nil || !answers(w, r) {
+			onward.ServeHTTP(w, r)
+		}
 	}))
 	t.Cleanup(server.Close)
 	return server.URL + target.Path
@@ -46,6 +55,12 @@ func (b *between) happens(act func()) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.act = act
+}
+
+func (b *between) takes(answers func(http.ResponseWriter, *http.Request) bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.answers = answers
 }
 
 // TestWhatHappensInTheCloudMeanwhileIsMet changes the cloud between plan and
@@ -159,4 +174,11 @@ func TestWhatTheCloudRefusesIsNamedAndHoldsNobodyElse(t *testing.T) {
 	assert.Equal(t, []string{"ada.brekke", "bo.ravn"}, members(t, w.address(), "Watch"))
 	assert.Equal(t, w.user("bo.ravn@brisling.example")["id"], w.manager("ada.brekke"))
 	w.inStep(0)
+}
+
+// bodyOf reads the body of a request and leaves it to be read again.
+func bodyOf(r *http.Request) string {
+	text, _ := io.ReadAll(r.Body)
+	r.Body = io.NopCloser(bytes.NewReader(text))
+	return string(text)
 }

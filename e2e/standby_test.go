@@ -85,7 +85,7 @@ func TestAnotherAgentTakesOver(t *testing.T) {
 	const crew = 3000
 	w := newWorld(t, ldifPeople(crew))
 	w.activate(document())
-	code, err := w.client.IssueCode(t.Context())
+	code, err := w.client.IssueCode(t.Context(), "brisling")
 	require.NoError(t, err)
 	second := filepath.Join(w.lab.Dir, "second.yaml")
 	out, err := exec.Command(program, "agent", "enrol", "--service", w.url, "--code", code.Code, "--name", "brisling-2", "--config", second).CombinedOutput()

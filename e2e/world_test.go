@@ -172,7 +172,7 @@ func (w *world) startService() {
 
 func (w *world) enrol() {
 	w.t.Helper()
-	code, err := w.client.IssueCode(w.t.Context())
+	code, err := w.client.IssueCode(w.t.Context(), "brisling", "skerry")
 	require.NoError(w.t, err)
 	out, err := exec.Command(program, "agent", "enrol", "--service", w.url, "--code", code.Code, "--name", "brisling-1", "--config", w.agentFile).CombinedOutput()
 	require.NoError(w.t, err, string(out))

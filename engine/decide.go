@@ -45,6 +45,8 @@ type deciding struct {
 	settings *compiled
 	person   person
 	resource entry.Resource // that to be linked
+	former   *store.Ref     // to whom it belongs, and who was deleted
+	formerDN string
 }
 
 func (e *Engine) deciding(ctx context.Context, in wire.NewDecision) (*deciding, error) {
@@ -111,7 +113,10 @@ func (d *deciding) findResource(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		return problem.New(problem.LinkConflict, "the resource %s belongs to %s; unlink that first.", hit.ResourceID, other.DN)
+		if !other.Gone || d.in.Action != store.ChosenLink {
+			return problem.New(problem.LinkConflict, "the resource %s belongs to %s; unlink that first.", hit.ResourceID, other.DN)
+		}
+		d.former, d.formerDN = &owner, other.DN
 	}
 	if err != nil && !store.NotFound(err) {
 		return err
@@ -163,6 +168,9 @@ func (d *deciding) preview(ctx context.Context) (wire.Decided, error) {
 		out.ResourceID, out.Resource = d.resource.ID(), d.resource.Name()
 		out.Diffs = plan.Compare(d.resource, desired).Diffs
 		out.Summary = fmt.Sprintf("The resource %s is linked and takes the entry's values.", name(d.resource))
+		if d.former != nil {
+			out.Warnings = append(out.Warnings, fmt.Sprintf("It belongs to %s, which was deleted from its directory. With the resource goes all that it owns.", d.formerDN))
+		}
 		if roles := d.resource.AdministrativeRoles(); len(roles) > 0 {
 			out.Warnings = append(out.Warnings, fmt.Sprintf("It administers the cloud (%v). Whoever can sign in with the entry's login gets that.", roles))
 		}
@@ -192,6 +200,14 @@ func (d *deciding) preview(ctx context.Context) (wire.Decided, error) {
 func (d *deciding) carryOut(ctx context.Context, by string) error {
 	switch d.in.Action {
 	case store.ChosenLink:
+		if d.former != nil {
+			return d.store.Tx(ctx, func(tx *store.Store) error {
+				if err := tx.HandOver(ctx, []store.Ref{*d.former}, []store.Ref{d.ref}); err != nil {
+					return err
+				}
+				return tx.SetDirty(ctx, []store.Ref{*d.former, d.ref}, store.DirtyNow, false)
+			})
+		}
 		return d.store.Choose(ctx, d.ref, store.Chosen{Action: store.ChosenLink, ResourceID: d.resource.ID(), By: by})
 	case store.ChosenCreate:
 		return d.store.Choose(ctx, d.ref, store.Chosen{Action: store.ChosenCreate, By: by})

@@ -35,7 +35,7 @@ func (e *Engine) Directories(ctx context.Context) ([]wire.ConnectedDirectory, er
 		_, view.Active = active.Document.Directory(d.Name)
 		_, view.InDraft = draft.Document.Directory(d.Name)
 		for _, agent := range agents {
-			if slices.Contains(agent.Directories, d.Name) {
+			if slices.Contains(agent.Serves(), d.Name) {
 				view.Agents = append(view.Agents, AgentView(agent, time.Now()))
 				view.Plain = view.Plain || slices.Contains(agent.Plain, d.Name)
 			}

@@ -19,9 +19,9 @@ const onlineWithin = 60 * time.Second
 
 // AgentView is an agent as the interface shows it.
 func AgentView(a store.Agent, now time.Time) wire.Agent {
-	view := wire.Agent{ID: a.ID, Name: a.Name, Host: a.Host, Version: a.Version, Directories: a.Directories, Plain: a.Plain, Enrolled: a.Enrolled, LastContact: a.LastContact, State: "never-seen"}
-	if view.Directories == nil {
-		view.Directories = []string{}
+	view := wire.Agent{ID: a.ID, Name: a.Name, Host: a.Host, Version: a.Version, Directories: a.Serves(), Asks: a.Asks(), Granted: a.Granted, Plain: a.Plain, Enrolled: a.Enrolled, LastContact: a.LastContact, State: "never-seen"}
+	if view.Granted == nil {
+		view.Granted = []string{}
 	}
 	if view.Plain == nil {
 		view.Plain = []string{}
@@ -160,6 +160,9 @@ func (e *Engine) judgeHealth(h *wire.Health) {
 		}
 	}
 	for _, agent := range h.Agents {
+		if len(agent.Asks) > 0 {
+			attention(problem.DirectoryNotGranted, fmt.Sprintf("agent %s asks for %s", agent.Name, strings.Join(agent.Asks, ", ")))
+		}
 		if len(agent.Plain) > 0 {
 			attention(problem.PlainLDAP, fmt.Sprintf("agent %s reaches %s so", agent.Name, strings.Join(agent.Plain, ", ")))
 		}
@@ -168,7 +171,11 @@ func (e *Engine) judgeHealth(h *wire.Health) {
 		broken(problem.Code(h.LastRun.Failure.Code), fmt.Sprintf("run %d: %s", h.LastRun.ID, h.LastRun.Failure.Detail))
 	}
 	if h.LastRun != nil && h.LastRun.Counts.Held > 0 {
-		attention(problem.RemovalsHeld, fmt.Sprintf("run %d holds %d", h.LastRun.ID, h.LastRun.Counts.Held))
+		detail := fmt.Sprintf("run %d holds %d", h.LastRun.ID, h.LastRun.Counts.Held)
+		if n := h.LastRun.Counts.Hanging; n > 0 {
+			detail += fmt.Sprintf(", and with them %d memberships and references to them", n)
+		}
+		attention(problem.RemovalsHeld, detail)
 	}
 	for _, c := range h.ByProblem {
 		attention(problem.Code(c.Code), fmt.Sprintf("%d open", c.Count))

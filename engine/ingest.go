@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"log/slog"
+	"slices"
 	"time"
 
 	"kambrel.example/kambrel/core/entry"
@@ -40,7 +42,7 @@ func (e *Engine) TakeOrder(ctx context.Context, agent store.Agent) (wire.Order, 
 		if err := e.store.TouchAgent(context.WithoutCancel(ctx), agent.ID); err != nil {
 			return wire.Order{}, false, err
 		}
-		order, ok, err := e.store.TakeOrder(context.WithoutCancel(ctx), agent.ID, agent.Directories, e.options.Lease)
+		order, ok, err := e.store.TakeOrder(context.WithoutCancel(ctx), agent.ID, agent.Serves(), e.options.Lease)
 		if err != nil {
 			return wire.Order{}, false, err
 		}
@@ -62,6 +64,7 @@ func (e *Engine) TakeOrder(ctx context.Context, agent store.Agent) (wire.Order, 
 type ingestion struct {
 	engine  *Engine
 	order   store.Order
+	base    string // path of the directory's base
 	agent   string
 	entries []*entry.Entry
 	gone    []entry.ID
@@ -76,22 +79,45 @@ type ingestion struct {
 // Ingest stores an agent's answer as it streams in, and ends the order with its
 // last line. An answer that breaks off gives the order back; what was stored
 // already stays, since storing it again changes nothing.
-func (e *Engine) Ingest(ctx context.Context, orderID int64, agent string, answer io.Reader) error {
+func (e *Engine) Ingest(ctx context.Context, orderID int64, agent store.Agent, answer io.Reader) error {
 	order, err := e.store.Order(ctx, orderID)
-	if store.NotFound(err) || err == nil && (order.AgentID == nil || *order.AgentID != agent || order.State != "leased") {
+	if store.NotFound(err) || err == nil && (order.AgentID == nil || *order.AgentID != agent.ID || order.State != "leased") {
 		return problem.New(problem.OrderLost, "order %d", orderID)
 	}
 	if err != nil {
 		return err
 	}
-	i := &ingestion{engine: e, order: order, agent: agent, seen: map[entry.ID]struct{}{}}
-	if err := i.stream(ctx, answer); err != nil {
-		if problem.CodeOf(err) == problem.OrderLost {
-			return err
-		}
-		return errors.Join(err, e.store.GiveBackOrder(context.WithoutCancel(ctx), orderID, agent))
+	if !agent.May(order.Directory) {
+		return errors.Join(problem.New(problem.NotAllowed, "agent %s may not speak for the directory %s.", agent.Name, order.Directory), e.store.GiveBackOrder(ctx, orderID, agent.ID))
 	}
-	return nil
+	base, err := entry.PathOf(order.Request.Base)
+	if err != nil {
+		return err
+	}
+	i := &ingestion{engine: e, order: order, base: base, agent: agent.ID, seen: map[entry.ID]struct{}{}}
+	err = i.stream(ctx, answer)
+	ctx = context.WithoutCancel(ctx)
+	switch code := problem.CodeOf(err); {
+	case err == nil, code == problem.OrderLost:
+		return err
+	case code == problem.EntryOutsideBase:
+		// Told by the run, and not asked of another agent in the hope of better.
+		slog.Error("an agent's answer was refused", "agent", agent.Name, "order", orderID, "directory", order.Directory, "code", code)
+		return errors.Join(err, e.store.EndOrder(ctx, orderID, string(code), "agent "+agent.Name+": "+detailOf(err), i.counts))
+	case store.Refused(err) != "":
+		err = problem.New(problem.DatabaseRefused, "order %d: SQLSTATE %s", orderID, store.Refused(err))
+		slog.Error("the database refused an agent's answer", "order", orderID, "directory", order.Directory, "error", err)
+		return errors.Join(err, e.store.EndOrder(ctx, orderID, string(problem.DatabaseRefused), detailOf(err), i.counts))
+	}
+	return errors.Join(err, e.store.GiveBackOrder(ctx, orderID, agent.ID))
+}
+
+func detailOf(err error) string {
+	var p *problem.Error
+	if errors.As(err, &p) {
+		return p.Detail
+	}
+	return err.Error()
 }
 
 func (i *ingestion) stream(ctx context.Context, answer io.Reader) error {
@@ -124,7 +150,9 @@ func (i *ingestion) stream(ctx context.Context, answer io.Reader) error {
 func (i *ingestion) line(ctx context.Context, line wire.Line) (ended bool, err error) {
 	switch {
 	case line.Entry != nil:
-		line.Entry.Directory = i.order.Directory
+		if err := i.admit(line.Entry); err != nil {
+			return false, err
+		}
 		i.seen[line.Entry.ID] = struct{}{}
 		i.entries = append(i.entries, line.Entry)
 		if line.Entry.Kind != entry.Container {
@@ -146,7 +174,11 @@ func (i *ingestion) line(ctx context.Context, line wire.Line) (ended bool, err e
 		if err := i.flush(ctx, i.engine.store); err != nil {
 			return true, err
 		}
-		return true, i.engine.store.EndOrder(ctx, i.order.ID, line.Failed.Code, line.Failed.Detail, i.counts)
+		code := line.Failed.Code
+		if !problem.Known(problem.Code(code)) { // an answer that failed is never taken for one that is done
+			code = string(problem.AgentMessageMalformed)
+		}
+		return true, i.engine.store.EndOrder(ctx, i.order.ID, code, line.Failed.Detail, i.counts)
 	default:
 		for _, id := range line.Present {
 			i.seen[id] = struct{}{}
@@ -158,6 +190,52 @@ func (i *ingestion) line(ctx context.Context, line wire.Line) (ended bool, err e
 	return false, i.flush(ctx, i.engine.store)
 }
 
+// admit refuses what the agent was not asked about: only what lies beneath the
+// directory's base may come from it.
+func (i *ingestion) admit(e *entry.Entry) error {
+	path, err := entry.PathOf(e.DN)
+	if err != nil {
+		return problem.Wrap(problem.AgentMessageMalformed, err, "order %d", i.order.ID)
+	}
+	if !entry.PathUnder(path, i.base) {
+		return problem.New(problem.EntryOutsideBase, "%s is not beneath %s", e.DN, i.order.Request.Base)
+	}
+	if e.Kind != entry.Container && !slices.Contains(entry.Kinds, e.Kind) {
+		return problem.New(problem.AgentMessageMalformed, "order %d: %s is of the kind %q", i.order.ID, e.DN, e.Kind)
+	}
+	e.Directory, e.Gone, e.Fault = i.order.Directory, false, ""
+	return nil
+}
+
+// storeEntries keeps a batch. When the database cannot take it, each entry is
+// kept by itself, and those that it cannot take with a fault instead of values.
+func (i *ingestion) storeEntries(ctx context.Context, s *store.Store) (store.Stored, error) {
+	keep := func(entries []*entry.Entry) (stored store.Stored, err error) {
+		err = s.Tx(ctx, func(tx *store.Store) error {
+			stored, err = tx.StoreEntries(ctx, i.source(), entries)
+			return err
+		})
+		return stored, err
+	}
+	stored, err := keep(i.entries)
+	if store.Refused(err) == "" {
+		return stored, err
+	}
+	stored = store.Stored{}
+	for _, e := range i.entries {
+		one, err := keep([]*entry.Entry{e})
+		if state := store.Refused(err); state != "" {
+			empty := entry.Entry{Directory: e.Directory, ID: e.ID, Kind: e.Kind, DN: e.DN, Fault: "the database does not take a value of it (SQLSTATE " + state + ")"}
+			one, err = keep([]*entry.Entry{&empty})
+		}
+		if err != nil {
+			return stored, err
+		}
+		stored.Added, stored.Changed = stored.Added+one.Added, stored.Changed+one.Changed
+	}
+	return stored, nil
+}
+
 func (i *ingestion) source() store.Source {
 	return store.Source{Directory: i.order.Directory, Pointers: i.order.Request.Pointers, ByName: i.order.Request.Dialect == settings.Standard}
 }
@@ -165,7 +243,7 @@ func (i *ingestion) source() store.Source {
 // flush stores what has come so far and keeps the lease.
 func (i *ingestion) flush(ctx context.Context, s *store.Store) error {
 	if len(i.entries) > 0 {
-		stored, err := s.StoreEntries(ctx, i.source(), i.entries)
+		stored, err := i.storeEntries(ctx, s)
 		if err != nil {
 			return err
 		}

@@ -88,6 +88,11 @@ func done(cookie string, complete bool) wire.Line {
 	return wire.Line{Done: &wire.ReadDone{Cookie: []byte(cookie), Complete: complete}}
 }
 
+// speaker is an agent that may speak for the directory.
+func speaker(id string) store.Agent {
+	return store.Agent{ID: id, Name: id, Granted: []string{"halvard"}}
+}
+
 func TestIngest(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
@@ -104,33 +109,33 @@ func TestIngest(t *testing.T) {
 	}
 
 	b.give()
-	require.NoError(t, b.Ingest(ctx, b.order, agentOne, strings.NewReader(lines(crew(1), crew(2), crew(3), done("c1", true)))))
+	require.NoError(t, b.Ingest(ctx, b.order, speaker(agentOne), strings.NewReader(lines(crew(1), crew(2), crew(3), done("c1", true)))))
 	assert.Equal(t, "done", b.state().State)
 	assert.Equal(t, store.OrderCounts{Read: 3, Changed: 3}, b.state().Counts)
 	assert.Equal(t, "c1", cookie())
-	err := b.Ingest(ctx, b.order, agentOne, strings.NewReader(lines(done("c2", false))))
+	err := b.Ingest(ctx, b.order, speaker(agentOne), strings.NewReader(lines(done("c2", false))))
 	assert.Equal(t, problem.OrderLost, problem.CodeOf(err), "an order that has ended takes no second answer")
 
 	// What is deleted is told, and what is merely not mentioned stays.
 	b.give()
 	gone := id(3)
-	require.NoError(t, b.Ingest(ctx, b.order, agentOne, strings.NewReader(lines(wire.Line{Gone: &gone}, done("c2", false)))))
+	require.NoError(t, b.Ingest(ctx, b.order, speaker(agentOne), strings.NewReader(lines(wire.Line{Gone: &gone}, done("c2", false)))))
 	assert.Equal(t, 2, people())
 
 	// A complete answer names the rest as present.
 	b.give()
-	require.NoError(t, b.Ingest(ctx, b.order, agentOne, strings.NewReader(lines(wire.Line{Present: []entry.ID{id(1)}}, wire.Line{Alive: true}, crew(4), done("c3", true)))))
+	require.NoError(t, b.Ingest(ctx, b.order, speaker(agentOne), strings.NewReader(lines(wire.Line{Present: []entry.ID{id(1)}}, wire.Line{Alive: true}, crew(4), done("c3", true)))))
 	assert.Equal(t, 2, people(), "2 is gone, 4 is new")
 	assert.Equal(t, store.OrderCounts{Read: 1, Changed: 1, Gone: 1}, b.state().Counts)
 
 	// After a restart only what follows counts as seen.
 	b.give()
-	require.NoError(t, b.Ingest(ctx, b.order, agentOne, strings.NewReader(lines(wire.Line{Present: []entry.ID{id(1)}}, wire.Line{Restart: true}, crew(4), done("c4", true)))))
+	require.NoError(t, b.Ingest(ctx, b.order, speaker(agentOne), strings.NewReader(lines(wire.Line{Present: []entry.ID{id(1)}}, wire.Line{Restart: true}, crew(4), done("c4", true)))))
 	assert.Equal(t, 1, people())
 
 	// A failure of the directory ends the order and forgets nothing.
 	b.give()
-	require.NoError(t, b.Ingest(ctx, b.order, agentOne, strings.NewReader(lines(crew(5), wire.Line{Failed: &wire.Failure{Code: string(problem.DirectoryRefused), Detail: "busy"}}))))
+	require.NoError(t, b.Ingest(ctx, b.order, speaker(agentOne), strings.NewReader(lines(crew(5), wire.Line{Failed: &wire.Failure{Code: string(problem.DirectoryRefused), Detail: "busy"}}))))
 	assert.Equal(t, "failed", b.state().State)
 	assert.Equal(t, "busy", b.state().FailureDetail)
 	assert.Equal(t, "c4", cookie(), "the cookie is only kept with all that it covers")
@@ -147,15 +152,15 @@ func TestAnAnswerThatBreaksOffGivesTheOrderBack(t *testing.T) {
 		"a connection lost": io.MultiReader(strings.NewReader(lines(crew(1), crew(2))), brokenReader{}),
 	} {
 		b.give()
-		err := b.Ingest(t.Context(), b.order, agentOne, answer)
+		err := b.Ingest(t.Context(), b.order, speaker(agentOne), answer)
 		assert.Equal(t, problem.AgentMessageMalformed, problem.CodeOf(err), name)
 		assert.Equal(t, "waiting", b.state().State, "%s: another agent may take it", name)
 		_, ok, err := b.store.TakeOrder(t.Context(), agentTwo, []string{"halvard"}, time.Minute)
 		require.NoError(t, err)
 		assert.True(t, ok)
-		err = b.Ingest(t.Context(), b.order, agentOne, strings.NewReader(lines(done("c", true))))
+		err = b.Ingest(t.Context(), b.order, speaker(agentOne), strings.NewReader(lines(done("c", true))))
 		assert.Equal(t, problem.OrderLost, problem.CodeOf(err), "%s: it is no longer the first agent's", name)
-		require.NoError(t, b.Ingest(t.Context(), b.order, agentTwo, strings.NewReader(lines(crew(1), done("c", true)))))
+		require.NoError(t, b.Ingest(t.Context(), b.order, speaker(agentTwo), strings.NewReader(lines(crew(1), done("c", true)))))
 	}
 }
 
@@ -166,7 +171,7 @@ func (brokenReader) Read([]byte) (int, error) { return 0, io.ErrUnexpectedEOF }
 func TestAnOrderIsWaitedForAndARetiredAgentIsTold(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
-	agent := store.Agent{ID: agentOne, Name: "one", PublicKey: "{}", Directories: []string{"halvard"}, Enrolled: time.Now()}
+	agent := store.Agent{ID: agentOne, Name: "one", PublicKey: "{}", Directories: []string{"halvard"}, Granted: []string{"halvard"}, Enrolled: time.Now()}
 	require.NoError(t, b.store.SaveAgent(t.Context(), &agent))
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
@@ -220,7 +225,7 @@ func TestAnswersOfAgentsThatAreNone(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			b.give()
-			err := b.Ingest(t.Context(), b.order, agentOne, strings.NewReader(c.answer))
+			err := b.Ingest(t.Context(), b.order, speaker(agentOne), strings.NewReader(c.answer))
 			require.Error(t, err)
 			assert.Contains(t, err.Error(), c.says)
 			assert.Equal(t, "waiting", b.state().State, "another agent may answer it")

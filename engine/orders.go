@@ -59,7 +59,7 @@ func (e *Engine) noAgent(ctx context.Context, order store.Order) error {
 	}
 	failure := problem.New(problem.DirectoryNotServed, "directory %s", order.Directory)
 	for _, agent := range agents {
-		if slices.Contains(agent.Directories, order.Directory) {
+		if slices.Contains(agent.Serves(), order.Directory) {
 			last := "never"
 			if agent.LastContact != nil {
 				last = agent.LastContact.Format(time.RFC3339)

@@ -142,10 +142,10 @@ type subject struct {
 	person   person
 	claims   []plan.Claim
 	decision plan.Decision
-	written  bool        // its kind goes to the cloud
-	near     []match.Key // by what somebody else in the cloud may be the same person
-	holdsOff bool        // waits for others of this plan
-	former   *store.Former
+	written  bool           // its kind goes to the cloud
+	near     []match.Key    // by what somebody else in the cloud may be the same person
+	holdsOff bool           // waits for others of this plan
+	formers  []store.Former // what the entry was, see match.Returned
 }
 
 func refsOf(batch []store.Dirty) []store.Ref {
@@ -199,20 +199,31 @@ func (c *compiled) keysOf(s *subject) []match.Key {
 		others = append(others, f.Entry.ID)
 	}
 	keys := of.match.Keys(s.Dirty.Entry, s.Desired.Texts, others...)
-	if s.former != nil {
-		key := cmp.Or(s.former.LinkKey, s.former.Entry.LinkKey())
-		keys = slices.Insert(keys, 1, match.FormerKey(s.Dirty.Entry.Kind, key))
+	for _, former := range s.formers {
+		keys = slices.Insert(keys, 1, match.FormerKey(s.Dirty.Entry.Kind, cmp.Or(former.LinkKey, former.Entry.LinkKey())))
 	}
 	return keys
 }
 
 // was tells whether a resource is that of the entry under its former id.
 func (s *subject) was(h store.Holder) bool {
-	return s.former != nil && h.EntryID != "" && h.EntryID == s.former.Entry.ID.String() && h.Directory == s.former.Entry.Directory
+	return slices.ContainsFunc(s.formers, func(f store.Former) bool {
+		return h.EntryID == f.Entry.ID.String() && h.Directory == f.Entry.Directory
+	})
 }
 
-// returns finds the entries that are one of those deleted, made again; a doubt
-// leaves it to the match rules, which then say whose the resource is.
+// linkedFormer is the former id of the entry under which the resource that was
+// found is linked, nil when it is linked to nobody.
+func (s *subject) linkedFormer() *store.Former {
+	for i, former := range s.formers {
+		if key := s.Match.Resource.ExternalID(); former.LinkKey != "" && (key == "" || key == former.LinkKey) {
+			return &s.formers[i]
+		}
+	}
+	return nil
+}
+
+// returns finds the entries that are one of those deleted, made again.
 func (p *planner) returns(ctx context.Context, state *store.Store, subjects []*subject) error {
 	at := map[store.Ref]*subject{}
 	var open, leaving []store.Ref
@@ -229,13 +240,7 @@ func (p *planner) returns(ctx context.Context, state *store.Store, subjects []*s
 		return err
 	}
 	for ref, list := range formers {
-		list = slices.DeleteFunc(list, func(f store.Former) bool { return !match.Returned(at[ref].Dirty.Entry, f.Entry) })
-		if len(list) > 1 { // of several, the one that has a link was the last
-			list = slices.DeleteFunc(list, func(f store.Former) bool { return f.LinkKey == "" })
-		}
-		if len(list) == 1 {
-			at[ref].former = &list[0]
-		}
+		at[ref].formers = slices.DeleteFunc(list, func(f store.Former) bool { return !match.Returned(at[ref].Dirty.Entry, f.Entry) })
 	}
 	heirs, err := state.Heirs(ctx, leaving)
 	if err != nil {
@@ -550,8 +555,8 @@ func (p *planner) gather(s *subject) {
 	}
 	switch {
 	case !s.unmatched() || s.Match.Action != match.Relink:
-	case s.former != nil && s.former.LinkKey != "":
-		p.from, p.to = append(p.from, refOf(store.Dirty{Entry: s.former.Entry})), append(p.to, s.ref)
+	case s.linkedFormer() != nil:
+		p.from, p.to = append(p.from, refOf(store.Dirty{Entry: s.linkedFormer().Entry})), append(p.to, s.ref)
 		if d.Code == plan.Relinked {
 			p.back = append(p.back, s.ref)
 		}

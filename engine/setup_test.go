@@ -142,7 +142,7 @@ func TestAskedWithoutAnAgent(t *testing.T) {
 	require.NoError(t, err)
 	_, err = b.Probe(ctx, "halvard", nil)
 	assert.Equal(t, problem.DirectoryNotServed, problem.CodeOf(err))
-	require.NoError(t, b.store.SaveAgent(ctx, &store.Agent{ID: agentOne, Name: "one", Directories: []string{"halvard"}, Plain: []string{"halvard"}, Enrolled: time.Now()}))
+	require.NoError(t, b.store.SaveAgent(ctx, &store.Agent{ID: agentOne, Name: "one", Directories: []string{"halvard"}, Granted: []string{"halvard"}, Plain: []string{"halvard"}, Enrolled: time.Now()}))
 	_, err = b.Probe(ctx, "halvard", nil)
 	assert.Equal(t, problem.AgentOffline, problem.CodeOf(err))
 	assert.ErrorContains(t, err, "one")
@@ -169,7 +169,7 @@ func TestAProbeIsKeptAsItComes(t *testing.T) {
 	require.NoError(t, b.store.AddOrder(ctx, &order))
 	_, _, err := b.store.TakeOrder(ctx, agentOne, []string{"halvard"}, time.Minute)
 	require.NoError(t, err)
-	require.NoError(t, b.Ingest(ctx, order.ID, agentOne, strings.NewReader(lines(
+	require.NoError(t, b.Ingest(ctx, order.ID, speaker(agentOne), strings.NewReader(lines(
 		wire.Line{Verdict: &wire.Verdict{Step: "name", Outcome: "good"}}, wire.Line{Verdict: &wire.Verdict{Step: "clock", Outcome: "doubtful"}}, done("", false)))))
 	kept, found, err := b.store.LastProbe(ctx, "halvard")
 	require.NoError(t, err)
@@ -185,7 +185,7 @@ func TestScopeIsCountedFromTheMirror(t *testing.T) {
 	b := newBench(t)
 	ctx := t.Context()
 	b.give()
-	require.NoError(t, b.Ingest(ctx, b.order, agentOne, strings.NewReader(lines(crew(1), crew(2), crew(3), done("c1", true)))))
+	require.NoError(t, b.Ingest(ctx, b.order, speaker(agentOne), strings.NewReader(lines(crew(1), crew(2), crew(3), done("c1", true)))))
 	document := settings.Default(settings.Directory{Name: "halvard", Dialect: settings.AD, Base: "DC=example", Containers: settings.Containers{Include: []string{"DC=example"}}})
 	document.Users.Filter = "(|(cn=1)(title=Mate))"
 	counts, err := b.PreviewScope(ctx, document, 5, "crew 2")

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"crypto/sha256"
+	"slices"
 	"time"
 
 	"kambrel.example/kambrel/wire"
@@ -14,12 +15,33 @@ type Agent struct {
 	Name        string
 	Host        string
 	Version     string
-	Directories textArray `gorm:"type:text[]"`
-	Plain       textArray `gorm:"type:text[]"` // those reached by plain LDAP
+	Directories textArray `gorm:"type:text[]"` // those that it says that it can reach
+	Plain       textArray `gorm:"type:text[]"` // those of them reached by plain LDAP
+	Granted     textArray `gorm:"type:text[]"` // those that it may speak for
 	PublicKey   string
 	Enrolled    time.Time
 	LastContact *time.Time
 }
+
+// Serves lists the directories that the agent can reach and may speak for.
+func (a Agent) Serves() []string { return a.said(true) }
+
+// Asks lists the directories that the agent says that it can reach and that
+// nobody has granted it.
+func (a Agent) Asks() []string { return a.said(false) }
+
+func (a Agent) said(granted bool) []string {
+	names := []string{}
+	for _, name := range a.Directories {
+		if slices.Contains(a.Granted, name) == granted {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// May tells whether the agent may speak for a directory.
+func (a Agent) May(directory string) bool { return slices.Contains(a.Granted, directory) }
 
 // Agents lists all agents by name.
 func (s *Store) Agents(ctx context.Context) ([]Agent, error) {
@@ -39,6 +61,33 @@ func (s *Store) SaveAgent(ctx context.Context, agent *Agent) error {
 		return err
 	}
 	return s.Notify(ctx, wire.Event{Kind: "agent"})
+}
+
+// Hello keeps what an agent tells about itself; false when there is no such
+// agent, so that one that was retired meanwhile stays so.
+func (s *Store) Hello(ctx context.Context, agent Agent) (bool, error) {
+	n, err := s.exec(ctx, `UPDATE agents SET host = ?, version = ?, directories = ?::text[], plain = ?::text[], last_contact = now() WHERE id = ?`,
+		agent.Host, agent.Version, agent.Directories, agent.Plain, agent.ID)
+	if err == nil && n == 1 {
+		err = s.Notify(ctx, wire.Event{Kind: "agent"})
+	}
+	return n == 1, err
+}
+
+// GrantDirectories lets an agent speak for just these directories; false when
+// there is no such agent.
+func (s *Store) GrantDirectories(ctx context.Context, id string, directories []string) (bool, error) {
+	n, err := s.exec(ctx, `UPDATE agents SET granted = ?::text[] WHERE id = ?`, textArray(directories), id)
+	if err == nil {
+		err = s.Notify(ctx, wire.Event{Kind: "agent"})
+	}
+	return n == 1, err
+}
+
+// UseSignature notes that a signature was used; false when it was before.
+func (s *Store) UseSignature(ctx context.Context, id string, expires time.Time) (bool, error) {
+	n, err := s.exec(ctx, `INSERT INTO agent_signatures (id, expires) VALUES (?, ?) ON CONFLICT DO NOTHING`, id, expires)
+	return n == 1, err
 }
 
 // TouchAgent notes that an agent was heard of.
@@ -62,9 +111,9 @@ func HashSecret(secret string) []byte {
 	return sum[:]
 }
 
-// AddEnrolment keeps a one-time code.
-func (s *Store) AddEnrolment(ctx context.Context, code, by string, expires time.Time) error {
-	_, err := s.exec(ctx, `INSERT INTO enrolments (code_hash, by, expires) VALUES (?, ?, ?)`, octets(HashSecret(code)), by, expires)
+// AddEnrolment keeps a one-time code for an agent of these directories.
+func (s *Store) AddEnrolment(ctx context.Context, code, by string, expires time.Time, directories []string) error {
+	_, err := s.exec(ctx, `INSERT INTO enrolments (code_hash, by, expires, directories) VALUES (?, ?, ?, ?::text[])`, octets(HashSecret(code)), by, expires, textArray(directories))
 	return err
 }
 
@@ -74,21 +123,23 @@ type Enrolment struct {
 	By       string
 	Expires  time.Time
 	Used     *time.Time
+	// Directories are those that the agent may speak for.
+	Directories textArray `gorm:"type:text[]"`
 }
 
-// UseEnrolment uses a code up; false when it cannot be used, and then the code
-// is as it was found, the zero value when it is unknown.
+// UseEnrolment uses a code up and returns it; false when it cannot be used, and
+// then the code is as it was found, the zero value when it is unknown.
 func (s *Store) UseEnrolment(ctx context.Context, code string) (Enrolment, bool, error) {
 	n, err := s.exec(ctx, `UPDATE enrolments SET used = now() WHERE code_hash = ? AND used IS NULL AND expires > now()`, octets(HashSecret(code)))
-	if err != nil || n == 1 {
-		return Enrolment{}, n == 1, err
+	if err != nil {
+		return Enrolment{}, false, err
 	}
 	var found Enrolment
 	err = s.with(ctx).Where("code_hash = ?", octets(HashSecret(code))).Take(&found).Error
 	if NotFound(err) {
 		err = nil
 	}
-	return found, false, err
+	return found, n == 1, err
 }
 
 // Operator is a person who signs in.
@@ -156,6 +207,9 @@ func (s *Store) DropToken(ctx context.Context, id string) (bool, error) {
 // DropExpired takes away what nobody can use any more.
 func (s *Store) DropExpired(ctx context.Context) error {
 	if _, err := s.exec(ctx, `DELETE FROM tokens WHERE expires < now()`); err != nil {
+		return err
+	}
+	if _, err := s.exec(ctx, `DELETE FROM agent_signatures WHERE expires < now()`); err != nil {
 		return err
 	}
 	_, err := s.exec(ctx, `DELETE FROM enrolments WHERE expires < now() - interval '1 day'`)

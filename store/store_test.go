@@ -428,12 +428,13 @@ func find(t *testing.T, s *Store) {
 
 func secrets(t *testing.T, s *Store) {
 	ctx := t.Context()
-	require.NoError(t, s.AddEnrolment(ctx, "good", "test", time.Now().Add(time.Minute)))
-	require.NoError(t, s.AddEnrolment(ctx, "late", "test", time.Now().Add(-time.Minute)))
-	_, used, err := s.UseEnrolment(ctx, "good")
+	require.NoError(t, s.AddEnrolment(ctx, "good", "test", time.Now().Add(time.Minute), []string{"halvard"}))
+	require.NoError(t, s.AddEnrolment(ctx, "late", "test", time.Now().Add(-time.Minute), nil))
+	found, used, err := s.UseEnrolment(ctx, "good")
 	require.NoError(t, err)
 	assert.True(t, used)
-	found, used, err := s.UseEnrolment(ctx, "good")
+	assert.Equal(t, []string{"halvard"}, []string(found.Directories))
+	found, used, err = s.UseEnrolment(ctx, "good")
 	require.NoError(t, err)
 	assert.False(t, used)
 	assert.NotNil(t, found.Used)

@@ -303,18 +303,26 @@ type Agent struct {
 	Name        string     `json:"name"`
 	Host        string     `json:"host"`
 	Version     string     `json:"version"`
-	Directories []string   `json:"directories"`
+	Directories []string   `json:"directories" doc:"Directories that it reaches and may speak for"`
+	Asks        []string   `json:"asks" doc:"Directories that it says it reaches, and that no administrator has granted it: nothing is taken from it for them"`
+	Granted     []string   `json:"granted" doc:"Directories that it may speak for"`
 	Plain       []string   `json:"plain" doc:"Directories that it reaches by plain LDAP: what is read can be seen on the network"`
 	Enrolled    time.Time  `json:"enrolled"`
 	LastContact *time.Time `json:"lastContact,omitempty"`
 	State       string     `json:"state" enum:"online,offline,never-seen"`
 }
 
+// AgentGrant names the directories that an agent may speak for.
+type AgentGrant struct {
+	Directories []string `json:"directories" minItems:"1" maxItems:"100" doc:"Names as in the settings, also of directories that are still to come"`
+}
+
 // EnrolmentCode is a one-time code; it is shown once.
 type EnrolmentCode struct {
-	Code    string    `json:"code"`
-	Expires time.Time `json:"expires"`
-	Command string    `json:"command" doc:"What to run on the agent's host"`
+	Code        string    `json:"code"`
+	Expires     time.Time `json:"expires"`
+	Directories []string  `json:"directories" doc:"The directories that the agent may speak for"`
+	Command     string    `json:"command" doc:"What to run on the agent's host"`
 }
 
 // Settings is a settings revision.

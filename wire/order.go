@@ -4,6 +4,8 @@
 package wire
 
 import (
+	"slices"
+
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/settings"
 )
@@ -107,13 +109,29 @@ type Hello struct {
 	Plain       []string `json:"plain" doc:"Those of them that it reaches by plain LDAP"`
 }
 
+// Check tells what is wrong with a hello, "" when nothing is.
+func (h Hello) Check() string {
+	switch {
+	case len(h.Version) > 63, len(h.Host) > 255:
+		return "the version has up to 63 bytes, and the host up to 255"
+	case len(h.Directories) > 200, len(h.Plain) > 200:
+		return "an agent serves up to 200 directories"
+	}
+	for _, name := range append(slices.Clone(h.Directories), h.Plain...) {
+		if name == "" || len(name) > 63 {
+			return "the name of a directory has up to 63 bytes"
+		}
+	}
+	return ""
+}
+
 // EnrolRequest exchanges a one-time code for an identity. PublicKey is a JWK
 // (RFC 7517) of an Ed25519 key; the private half never leaves the agent.
 type EnrolRequest struct {
-	Code      string `json:"code" minLength:"1"`
+	Code      string `json:"code" minLength:"1" maxLength:"200"`
 	Name      string `json:"name" minLength:"1" maxLength:"63"`
-	Host      string `json:"host"`
-	PublicKey string `json:"publicKey"`
+	Host      string `json:"host" maxLength:"255"`
+	PublicKey string `json:"publicKey" maxLength:"1000"`
 }
 
 // EnrolResponse tells the agent who it is.

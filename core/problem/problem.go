@@ -58,6 +58,7 @@ const (
 	EnrolmentCodeRefused  Code = "enrolment-code-refused"
 	OrderLost             Code = "order-lost"
 	DirectoryNotServed    Code = "directory-not-served"
+	DirectoryNotGranted   Code = "directory-not-granted"
 	AgentMessageMalformed Code = "agent-message-malformed"
 	LoginSuffix           Code = "login-suffix-not-verified"
 	RightMissing          Code = "right-missing"
@@ -121,6 +122,7 @@ var catalogue = []Kind{
 	{EnrolmentCodeRefused, "The enrolment code is not valid", "The code was used already, has expired, or was never issued.", "Issue a new one with 'kambrel agent code'."},
 	{OrderLost, "The order is no longer this agent's", "Its lease lapsed and it went to another agent, or it was finished already.", "Nothing: the agent goes on with the next order."},
 	{DirectoryNotServed, "No agent serves the directory", "No enrolled agent has this directory in its configuration.", "Add the directory to an agent's configuration, with the same name as in the settings."},
+	{DirectoryNotGranted, "An agent asks for a directory that it was not granted", "The agent's configuration names a directory that no administrator has let it speak for. It gets no orders for it, and nothing is taken from it.", "If that is meant, 'kambrel agent grant AGENT DIRECTORY'; otherwise take the directory out of the agent's configuration."},
 	{AgentMessageMalformed, "The agent's answer cannot be read", "A line of the agent's stream is malformed or too long.", "Use the same version of Kambrel for agent and service."},
 	{LoginSuffix, "Login suffix is not verified", "The login ends in a domain that the cloud has not verified, so the cloud would refuse it or change it.", "Repair the login with a survey ('kambrel survey run'), verify the domain in the cloud, or let a rule make the login."},
 	{RightMissing, "A right is missing in the directory", "The account with which the agent signs in may not do this on this entry.", "Hand the text of 'kambrel directory rights NAME' to the directory's owner, and probe again."},
@@ -143,6 +145,11 @@ func Describe(code Code) Kind {
 		}
 	}
 	return Kind{Code: code, Title: string(code)}
+}
+
+// Known tells whether the catalogue has a code.
+func Known(code Code) bool {
+	return slices.ContainsFunc(catalogue, func(k Kind) bool { return k.Code == code })
 }
 
 // Error is a problem as a value: the code and the facts of this occurrence.

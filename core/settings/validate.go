@@ -81,7 +81,7 @@ func (v *validation) add(path, format string, facts ...any) {
 }
 
 func (v *validation) directory(path string, d Directory) {
-	if !nameForm.MatchString(d.Name) {
+	if !DirectoryName(d.Name) {
 		v.add(path+".name", "%q is no name; use small letters, digits and hyphens, at most 63, a letter first", d.Name)
 	}
 	if d.Dialect != AD && d.Dialect != Standard {
@@ -345,3 +345,6 @@ func (v *validation) formula(path, text string, truth bool) {
 		v.add(path, "this must be true or false, and the formula gives something else")
 	}
 }
+
+// DirectoryName tells whether a directory can be called so.
+func DirectoryName(name string) bool { return nameForm.MatchString(name) }

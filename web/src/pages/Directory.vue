@@ -38,7 +38,7 @@ const steps = computed(() => {
 const code = shallowRef<Schemas['EnrolmentCode'] | null>(null)
 async function issue(): Promise<void> {
   try {
-    code.value = await unwrap(api.POST('/api/v1/agents/codes'))
+    code.value = await unwrap(api.POST('/api/v1/agents/codes', { body: { directories: [name.value] } }))
   } catch (e) {
     message.error((e as Error).message)
   }
