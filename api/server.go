@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"path"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -58,6 +59,7 @@ type Server struct {
 	app     *fiber.App
 	api     huma.API
 	closing chan struct{} // closed when the server ends, so that streams end
+	parsing sync.Mutex    // of settings files
 }
 
 // New declares all routes.

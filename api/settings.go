@@ -36,7 +36,7 @@ func (s *Server) settingsRoutes() {
 		return answer(settingsView(revision))
 	})
 	huma.Register(s.api, operation("POST", "/settings", "activate-settings", "Activate a settings file", wire.Administrator), func(ctx context.Context, in *body[wire.ActivateSettings]) (*body[wire.Settings], error) {
-		document, err := settings.Parse([]byte(in.Body.YAML))
+		document, err := s.parse(settings.Parse, in.Body.YAML)
 		if err != nil {
 			return nil, fail(err)
 		}
@@ -52,7 +52,7 @@ func (s *Server) settingsRoutes() {
 		}
 	}) (*body[wire.Checked], error) {
 		checked := wire.Checked{Faults: []problem.Fault{}}
-		_, err := settings.Parse([]byte(in.Body.YAML))
+		_, err := s.parse(settings.Parse, in.Body.YAML)
 		var p *problem.Error
 		if errors.As(err, &p) {
 			checked.Faults = append(checked.Faults, p.Faults...)
@@ -64,6 +64,13 @@ func (s *Server) settingsRoutes() {
 	})
 	s.revisionRoutes()
 	s.draftRoutes()
+}
+
+// parse reads settings files one at a time, since each may take a lot of memory.
+func (s *Server) parse(read func([]byte) (settings.Document, error), text string) (settings.Document, error) {
+	s.parsing.Lock()
+	defer s.parsing.Unlock()
+	return read([]byte(text))
 }
 
 func (s *Server) revisionRoutes() {
@@ -122,7 +129,7 @@ func (s *Server) draftRoutes() {
 		case document != nil && in.Body.YAML != "", document == nil && in.Body.YAML == "":
 			return nil, fail(problem.New(problem.BadInput, "give either document or yaml."))
 		case document == nil:
-			read, err := settings.Read([]byte(in.Body.YAML))
+			read, err := s.parse(settings.Read, in.Body.YAML)
 			if err != nil {
 				return nil, fail(err)
 			}

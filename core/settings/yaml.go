@@ -23,7 +23,7 @@ func Parse(text []byte) (Document, error) {
 		return Document{}, err
 	}
 	if faults := document.Validate(); len(faults) > 0 {
-		return Document{}, invalid(locate(text, faults))
+		return Document{}, invalid(locate(text, capped(faults)))
 	}
 	return document, nil
 }
@@ -34,6 +34,9 @@ func Read(text []byte) (Document, error) {
 	document := Document{Users: Taking{Leavers: Suspend}, Guard: Guard{Removals: 20, Share: 5}, Schedule: Schedule{Every: "2m"}}
 	if strings.TrimSpace(string(text)) == "" {
 		return Document{}, problem.New(problem.SettingsInvalid, "the file is empty")
+	}
+	if err := bounded(text); err != nil {
+		return Document{}, err
 	}
 	var faults []problem.Fault
 	if err := yaml.Unmarshal(text, &document); err != nil {
@@ -49,17 +52,25 @@ func Read(text []byte) (Document, error) {
 	}
 	var raw any
 	if yaml.Unmarshal(text, &raw) == nil {
-		unknown := unknownKeys("", raw, reflect.TypeFor[Document]())
+		unknown := capped(unknownKeys("", raw, reflect.TypeFor[Document]()))
 		faults = append(faults, locate(text, unknown)...)
 		if len(faults) > 0 {
 			// What else is wrong with it is worth knowing at the same time.
-			faults = append(faults, locate(text, document.Validate())...)
+			faults = append(faults, locate(text, capped(document.Validate()))...)
 		}
 	}
 	if len(faults) > 0 {
 		return Document{}, invalid(faults)
 	}
 	return document, nil
+}
+
+// capped keeps the first faults, and says how many there are more.
+func capped(faults []problem.Fault) []problem.Fault {
+	if len(faults) <= mostFaults {
+		return faults
+	}
+	return append(faults[:mostFaults:mostFaults], problem.Fault{Message: fmt.Sprintf("and %d faults more", len(faults)-mostFaults)})
 }
 
 func invalid(faults []problem.Fault) *problem.Error {
