@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"crypto/tls"
 	"errors"
 	"io/fs"
@@ -40,6 +41,8 @@ const (
 	// that they, who know, end it. It also clears the last body's deadline,
 	// which else would cut the connection under a later request.
 	idleTimeout = 2 * time.Minute
+	// readyTimeout is how long the database may take to answer for healthz.
+	readyTimeout = 3 * time.Second
 )
 
 // Options say how the interface is served.
@@ -77,7 +80,7 @@ func New(s *store.Store, e *engine.Engine, options Options) *Server {
 		},
 	})
 	server.app.Use(recover.New(), securityHeaders, server.identify)
-	server.app.Get("/healthz", func(c *fiber.Ctx) error { return c.SendString("ok\n") })
+	server.app.Get("/healthz", server.ready)
 	server.app.Post("/api/v1/session", limiter.New(limiter.Config{Max: 60, Expiration: time.Minute, LimitReached: func(c *fiber.Ctx) error {
 		return writeProblem(c, huma.NewError(http.StatusTooManyRequests, "too many attempts to sign in: wait a minute"))
 	}}))
@@ -130,6 +133,16 @@ func (s *Server) Serve(listener net.Listener, certificate *tls.Certificate) erro
 func (s *Server) Close() error {
 	close(s.closing)
 	return s.app.ShutdownWithTimeout(5 * time.Second)
+}
+
+// ready tells whether the service can work, for whoever sends requests to it.
+func (s *Server) ready(c *fiber.Ctx) error {
+	ctx, cancel := context.WithTimeout(c.UserContext(), readyTimeout)
+	defer cancel()
+	if err := s.store.Writable(ctx); err != nil {
+		return c.Status(http.StatusServiceUnavailable).SendString(problem.Describe(problem.CodeOf(err)).Title + "\n")
+	}
+	return c.SendString("ok\n")
 }
 
 func securityHeaders(c *fiber.Ctx) error {

@@ -64,7 +64,6 @@ func (e *Engine) TakeOrder(ctx context.Context, agent store.Agent) (wire.Order, 
 type ingestion struct {
 	engine  *Engine
 	order   store.Order
-	base    string // path of the directory's base
 	agent   string
 	entries []*entry.Entry
 	gone    []entry.ID
@@ -90,11 +89,7 @@ func (e *Engine) Ingest(ctx context.Context, orderID int64, agent store.Agent, a
 	if !agent.May(order.Directory) {
 		return errors.Join(problem.New(problem.NotAllowed, "agent %s may not speak for the directory %s.", agent.Name, order.Directory), e.store.GiveBackOrder(ctx, orderID, agent.ID))
 	}
-	base, err := entry.PathOf(order.Request.Base)
-	if err != nil {
-		return err
-	}
-	i := &ingestion{engine: e, order: order, base: base, agent: agent.ID, seen: map[entry.ID]struct{}{}}
+	i := &ingestion{engine: e, order: order, agent: agent.ID, seen: map[entry.ID]struct{}{}}
 	err = i.stream(ctx, answer)
 	ctx = context.WithoutCancel(ctx)
 	switch code := problem.CodeOf(err); {
@@ -197,7 +192,11 @@ func (i *ingestion) admit(e *entry.Entry) error {
 	if err != nil {
 		return problem.Wrap(problem.AgentMessageMalformed, err, "order %d", i.order.ID)
 	}
-	if !entry.PathUnder(path, i.base) {
+	base, err := entry.PathOf(i.order.Request.Base)
+	if err != nil {
+		return err
+	}
+	if !entry.PathUnder(path, base) {
 		return problem.New(problem.EntryOutsideBase, "%s is not beneath %s", e.DN, i.order.Request.Base)
 	}
 	if e.Kind != entry.Container && !slices.Contains(entry.Kinds, e.Kind) {

@@ -66,18 +66,26 @@ func arguments(args []any) []any {
 	for i, arg := range args {
 		switch v := arg.(type) {
 		case textArray:
-			args[i] = texts{pgtype.FlatArray[string](v)}
+			args[i] = v.plain()
 		case byteaArray:
 			args[i] = binaries{pgtype.FlatArray[[]byte](v)}
 		case map[string]any:
 			for name, value := range v {
 				if list, ok := value.(textArray); ok {
-					v[name] = texts{pgtype.FlatArray[string](list)}
+					v[name] = list.plain()
 				}
 			}
 		}
 	}
 	return args
+}
+
+// plain is the array as an argument; one without values is empty and not null.
+func (a textArray) plain() texts {
+	if a == nil {
+		a = textArray{}
+	}
+	return texts{pgtype.FlatArray[string](a)}
 }
 
 // octets is one bytea in a statement; GORM would spread a plain slice.

@@ -12,10 +12,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"log/slog"
 	"strings"
 	"sync/atomic"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -23,7 +21,6 @@ import (
 	"github.com/pressly/goose/v3"
 	"gorm.io/driver/postgres"
 	"gorm.io/gorm"
-	"gorm.io/gorm/logger"
 
 	"kambrel.example/kambrel/core/problem"
 )
@@ -63,9 +60,8 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		_ = pool.Close()
 		return nil, err
 	}
-	db, err := gorm.Open(postgres.New(postgres.Config{Conn: pool}), &gorm.Config{
-		Logger:                 logger.NewSlogLogger(slog.Default(), logger.Config{SlowThreshold: 10 * time.Second, LogLevel: logger.Warn, IgnoreRecordNotFoundError: true, ParameterizedQueries: true}),
-		SkipDefaultTransaction: true, PrepareStmt: false,
+	db, err := gorm.Open(dialector{&postgres.Dialector{Config: &postgres.Config{Conn: pool}}}, &gorm.Config{
+		Logger: statementLog{}, TranslateError: true, SkipDefaultTransaction: true, PrepareStmt: false,
 	})
 	if err != nil {
 		_ = pool.Close()
@@ -83,6 +79,13 @@ func migrate(ctx context.Context, pool *sql.DB) error {
 	if err != nil {
 		return fmt.Errorf("read the migrations: %w", err)
 	}
+	current, newest, err := provider.GetVersions(ctx)
+	if err != nil {
+		return fmt.Errorf("read the version of the database: %w", err)
+	}
+	if current > newest {
+		return problem.New(problem.SchemaNewer, "the tables are of version %d, and this program knows up to %d", current, newest)
+	}
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("bring the database up to date: %w", err)
 	}
@@ -96,6 +99,18 @@ func (s *Store) Close() error { return s.sql.Close() }
 func (s *Store) Ping(ctx context.Context) error {
 	if err := s.sql.PingContext(ctx); err != nil {
 		return problem.Wrap(problem.DatabaseUnreachable, err, "ping")
+	}
+	return nil
+}
+
+// Writable tells whether the database answers and takes writes.
+func (s *Store) Writable(ctx context.Context) error {
+	var readOnly bool
+	if err := s.sql.QueryRowContext(ctx, `SELECT pg_is_in_recovery() OR current_setting('transaction_read_only') = 'on'`).Scan(&readOnly); err != nil {
+		return problem.Wrap(problem.DatabaseUnreachable, err, "ask")
+	}
+	if readOnly {
+		return problem.New(problem.DatabaseReadOnly, "")
 	}
 	return nil
 }

@@ -51,7 +51,7 @@ func (e *SyntaxError) Error() string {
 	return fmt.Sprintf("filter %q: at character %d: %s", e.Filter, e.Offset+1, e.Reason)
 }
 
-const deepest = 100
+const deepest = 50
 
 // Parse reads the string form of a filter.
 func Parse(text string) (*Filter, error) {
