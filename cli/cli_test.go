@@ -109,32 +109,56 @@ func TestTablesLineUp(t *testing.T) {
 	assert.Equal(t, "NAME      N\nÅse Lind  1\n日本      22\n", out.String())
 }
 
-func TestTheProfileIsFoundAboveAndKeptPrivate(t *testing.T) {
+func TestTheTokenGoesToItsOwnServiceOnly(t *testing.T) {
 	dir := t.TempDir()
 	t.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config"))
 	t.Setenv("KAMBREL_SERVICE", "")
 	t.Setenv("KAMBREL_TOKEN", "")
-	below := filepath.Join(dir, "a", "b")
-	require.NoError(t, os.MkdirAll(below, 0o755))
-	t.Chdir(below)
+	t.Chdir(dir)
+	find := func(service, token string) []string {
+		p, err := findProfile(service, token)
+		require.NoError(t, err)
+		return []string{p.Service, p.Token}
+	}
 	_, err := findProfile("", "")
 	assert.ErrorContains(t, err, "kambrel login")
-	require.NoError(t, Profile{"http://127.0.0.1:1", "kept"}.Save(userProfile()))
-	p, err := findProfile("", "")
-	require.NoError(t, err)
-	assert.Equal(t, "kept", p.Token)
-	require.NoError(t, Profile{"http://127.0.0.1:2", "demo"}.Save(filepath.Join(dir, ProfileName)))
-	p, err = findProfile("", "")
-	require.NoError(t, err)
-	assert.Equal(t, Profile{"http://127.0.0.1:2", "demo"}, p, "the nearer one counts")
+	require.NoError(t, Profile{Service: "http://127.0.0.1:1", Token: "kept"}.Save(userProfile()))
+	assert.Equal(t, []string{"http://127.0.0.1:1", "kept"}, find("", ""))
+	assert.Equal(t, []string{"http://127.0.0.1:1/", "kept"}, find("http://127.0.0.1:1/", ""), "the token that was kept for this service")
+	assert.Equal(t, []string{"http://127.0.0.1:2", ""}, find("http://127.0.0.1:2", ""), "and for no other")
+
+	require.NoError(t, os.WriteFile(DemoProfile, []byte("service: https://elsewhere.example\ntoken: x\n"), 0o600))
+	assert.Equal(t, "http://127.0.0.1:1", find("", "")[0], "a file that lies about chooses nothing")
+	t.Setenv("KAMBREL_TOKEN", "environment")
+	_, err = findProfile("", "")
+	assert.ErrorContains(t, err, "KAMBREL_SERVICE", "a token without its service goes nowhere")
+	t.Setenv("KAMBREL_SERVICE", "http://127.0.0.1:3")
+	assert.Equal(t, []string{"http://127.0.0.1:3", "environment"}, find("", ""))
+	assert.Equal(t, []string{"http://127.0.0.1:3", "flag"}, find("", "flag"))
+	assert.Equal(t, []string{"http://127.0.0.1:2", ""}, find("http://127.0.0.1:2", ""), "the environment's token is for the environment's service")
+	assert.Equal(t, []string{"http://127.0.0.1:1", "kept"}, find("http://127.0.0.1:1", ""))
+
+	t.Setenv("KAMBREL_SERVICE", "")
+	t.Setenv("KAMBREL_TOKEN", "")
+	for _, service := range []string{"http://kambrel.example", "http://127.evil.example", "http://127.0.0.1.evil.example", "ftp://127.0.0.1"} {
+		_, err = findProfile(service, "flag")
+		assert.ErrorContains(t, err, "https", service)
+	}
+	require.NoError(t, os.Chmod(userProfile(), 0o666))
+	_, err = findProfile("", "")
+	assert.ErrorContains(t, err, "written by others")
+	require.NoError(t, Profile{Service: "http://127.0.0.1:1", Token: "new"}.Save(userProfile()))
 	info, err := os.Stat(userProfile())
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-	t.Setenv("KAMBREL_SERVICE", "http://127.0.0.1:3")
-	p, err = findProfile("", "flag")
-	require.NoError(t, err)
-	assert.Equal(t, Profile{"http://127.0.0.1:3", "flag"}, p)
-	p, err = findProfile("http://127.0.0.1:1", "")
-	require.NoError(t, err)
-	assert.Equal(t, "kept", p.Token, "the token that was kept for this service")
+	require.NoError(t, os.Remove(userProfile()))
+	require.NoError(t, os.Symlink(DemoProfile, userProfile()))
+	_, err = findProfile("", "")
+	assert.ErrorContains(t, err, "no plain file")
+	if os.Geteuid() == 0 {
+		require.NoError(t, Profile{Service: "http://127.0.0.1:1", Token: "new"}.Save(userProfile()))
+		require.NoError(t, os.Chown(userProfile(), 65534, 65534))
+		_, err = findProfile("", "")
+		assert.ErrorContains(t, err, "belongs to somebody else")
+	}
 }

@@ -33,11 +33,26 @@ Beside kambrel it needs kambrel-standin, as 'make build' makes both.`,
 			if o.PortsFrom < 1024 || o.PortsFrom > 65000 {
 				return fmt.Errorf("--ports-from %d: give a number from 1024 to 65000", o.PortsFrom)
 			}
-			here, err := filepath.Abs(ProfileName)
+			here, err := filepath.Abs(".")
+			if err == nil {
+				here, err = filepath.EvalSymlinks(here)
+			}
 			if err != nil {
 				return err
 			}
-			o.Profile = func(service, token string) error { return Profile{Service: service, Token: token}.Save(here) }
+			release := func() {}
+			o.Profile = func(service, token string) error {
+				if beneath(here, checkout()) == nil {
+					fmt.Fprintf(cmd.ErrOrStderr(), "Commands find this demo only beneath the checkout it was built in; elsewhere give --service %s and --token.\n", service)
+					return nil
+				}
+				held, err := keepDemoProfile(Profile{Service: service, Token: token}, filepath.Join(here, DemoProfile))
+				if err == nil {
+					release = held
+				}
+				return err
+			}
+			defer func() { release() }()
 			o.Out, o.Progress = cmd.OutOrStdout(), cmd.ErrOrStderr()
 			return demo.Run(cmd.Context(), o)
 		},

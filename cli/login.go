@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -38,8 +39,14 @@ terminal, or read from --password-file, where - is standard input.`,
 				return err
 			}
 			return d.print(cmd.OutOrStdout(), session, func(w io.Writer) error {
-				_, err := fmt.Fprintf(w, "Signed in as %s (%s).\n", session.Name, session.Role)
-				return err
+				fmt.Fprintf(w, "Signed in as %s (%s). Commands go to %s from now on.\n", session.Name, session.Role, args[0])
+				if os.Getenv("KAMBREL_SERVICE") != "" {
+					fmt.Fprintf(w, "But not in this shell: KAMBREL_SERVICE is %s, and it wins.\n", os.Getenv("KAMBREL_SERVICE"))
+				}
+				if running, err := findDemo(); err == nil && running != nil {
+					fmt.Fprintf(w, "That holds here too, where the demo of %s runs, until a demo is started again; '--service %s' reaches that one.\n", filepath.Dir(running.file), running.Service)
+				}
+				return nil
 			})
 		},
 	}

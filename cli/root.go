@@ -66,8 +66,9 @@ func NewRoot() *cobra.Command {
 		Long: `Kambrel keeps a cloud directory in step with on-premises directories.
 
 Most commands ask a service. They find it, in this order, by --service and
---token, by KAMBREL_SERVICE and KAMBREL_TOKEN, by a file .kambrel.yaml here or
-in a folder above, and by what 'kambrel login' has kept.
+--token, by KAMBREL_SERVICE and KAMBREL_TOKEN, and by the last of two acts: what
+'kambrel login' has kept, or the start of a demo that still runs, beneath the
+checkout that it was built in. A token goes to its own service only.
 
 Exit status: 0 done, 1 failed, 2 done with problems.`,
 		Version: api.Version, SilenceUsage: true, SilenceErrors: true,

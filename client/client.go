@@ -29,7 +29,10 @@ type Client struct {
 
 // New makes a client for a service's base URL and a token.
 func New(base, token string) *Client {
-	return &Client{base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{}}
+	return &Client{base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{
+		// The token is for one service and goes nowhere else.
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}}
 }
 
 const requestTimeout = 60 * time.Second

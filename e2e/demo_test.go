@@ -39,7 +39,7 @@ type running struct {
 
 func startDemo(t *testing.T) *running {
 	t.Helper()
-	work, err := os.MkdirTemp("", "kambrel-demo-")
+	work, err := os.MkdirTemp(checkout(), "demo-")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(work, 0o755))
 	d := &running{t: t, work: work, dir: filepath.Join(work, "state")}
@@ -242,7 +242,7 @@ func TestTheDemoTellsTheStory(t *testing.T) {
 
 func TestTheDemoOnceEndsWithASummary(t *testing.T) {
 	t.Parallel()
-	work, err := os.MkdirTemp("", "kambrel-demo-")
+	work, err := os.MkdirTemp(checkout(), "demo-")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(work, 0o755))
 	dir := filepath.Join(work, "state")

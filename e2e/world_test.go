@@ -37,12 +37,15 @@ func TestMain(m *testing.M) {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
-	program, standin = filepath.Join(dir, "kambrel"), filepath.Join(dir, "kambrel-standin")
+	// As in a checkout, whose programs lie in bin; readable for PostgreSQL, since
+	// demos run beneath it.
+	_ = os.Chmod(dir, 0o755)
+	program, standin = filepath.Join(dir, "bin", "kambrel"), filepath.Join(dir, "bin", "kambrel-standin")
 	// The race detector lets each program wait a second at its end, in which
 	// nothing is found that the logs do not have.
 	_ = os.Setenv("GORACE", "atexit_sleep_ms=0")
 	status := 1
-	if out, err := exec.Command("go", "build", "-race", "-o", dir+"/", "../cmd/...").CombinedOutput(); err != nil {
+	if out, err := exec.Command("go", "build", "-race", "-o", dir+"/bin/", "../cmd/...").CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
 	} else {
 		status = m.Run()
@@ -50,6 +53,9 @@ func TestMain(m *testing.M) {
 	_ = os.RemoveAll(dir)
 	os.Exit(status)
 }
+
+// checkout is the folder that stands for the one in which the programs were built.
+func checkout() string { return filepath.Dir(filepath.Dir(program)) }
 
 const (
 	base     = "dc=brisling,dc=example"
@@ -350,10 +356,16 @@ func kambrel(t *testing.T, args ...string) (stdout, stderr string, status int) {
 // kambrelIn runs the command line of somebody with a home and an input.
 func kambrelIn(t *testing.T, home, input string, args ...string) (stdout, stderr string, status int) {
 	t.Helper()
+	return kambrelWith(t, home, home, input, nil, args...)
+}
+
+// kambrelWith runs it in a folder with more in the environment.
+func kambrelWith(t *testing.T, home, folder, input string, env []string, args ...string) (stdout, stderr string, status int) {
+	t.Helper()
 	var out, errs bytes.Buffer
 	command := exec.Command(program, args...)
-	command.Dir, command.Stdin = home, strings.NewReader(input)
-	command.Env = append(os.Environ(), "XDG_CONFIG_HOME="+home)
+	command.Dir, command.Stdin = folder, strings.NewReader(input)
+	command.Env = append(append(os.Environ(), "XDG_CONFIG_HOME="+home), env...)
 	command.Stdout, command.Stderr = &out, &errs
 	err := command.Run()
 	var ended *exec.ExitError
