@@ -282,7 +282,7 @@ func (s *Server) agentStreams() {
 		}
 		var stream io.Reader = strings.NewReader("")
 		if streamed := c.Context().RequestBodyStream(); streamed != nil {
-			stream = streamed
+			stream = patient{c.Context().Conn(), streamed}
 		}
 		if err := s.engine.Ingest(c.UserContext(), int64(id), agent, stream); err != nil {
 			// What was not read would be taken for the next request.
@@ -293,13 +293,27 @@ func (s *Server) agentStreams() {
 	})
 }
 
+// stillValid tells whether the session or token of a stream has not ended; a
+// stream outlives the request that began it.
+func (s *Server) stillValid(tokenID string) bool {
+	ctx, cancel := context.WithTimeout(context.Background(), readyTimeout)
+	defer cancel()
+	valid, err := s.store.TokenValid(ctx, tokenID)
+	return valid || err != nil // a database that is away ends no session
+}
+
 // eventStream tells by server-sent events that something changed.
 func (s *Server) eventStream() {
 	s.app.Get("/api/v1/events", authorized(wire.Viewer, func(c *fiber.Ctx) error {
 		c.Set("Content-Type", "text/event-stream")
 		c.Set("X-Accel-Buffering", "no")
+		of, _ := c.Locals(identityKey).(identity)
+		if !s.streams.begin(of.tokenID) {
+			return fiber.NewError(http.StatusTooManyRequests, "there are too many streams of events: end one first")
+		}
 		events, stop := s.engine.Events()
 		c.Context().SetBodyStreamWriter(func(w *bufio.Writer) {
+			defer s.streams.end(of.tokenID)
 			defer stop()
 			alive := time.NewTicker(15 * time.Second)
 			defer alive.Stop()
@@ -309,8 +323,17 @@ func (s *Server) eventStream() {
 				case <-s.closing:
 					return
 				case <-alive.C:
+					if !s.stillValid(of.tokenID) {
+						return
+					}
 					fmt.Fprint(w, ": alive\n\n")
 				case event := <-events:
+					if (event.Kind == store.EventToken || event.Kind == "") && !s.stillValid(of.tokenID) {
+						return
+					}
+					if event.Kind == store.EventToken {
+						continue
+					}
 					text, err := json.Marshal(event)
 					if err != nil {
 						return

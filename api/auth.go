@@ -4,7 +4,10 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"fmt"
+	"log/slog"
 	"net/http"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -31,6 +34,7 @@ const (
 type identity struct {
 	wire.Session
 	tokenID string
+	session bool // of an operator, not the token of a program
 }
 
 type identityContext struct{}
@@ -50,7 +54,7 @@ func (s *Server) identify(c *fiber.Ctx) error {
 	secret, fromCookie := "", false
 	if bearer, ok := strings.CutPrefix(c.Get("Authorization"), "Bearer "); ok {
 		secret = bearer
-	} else if secret = c.Cookies(sessionCookie); secret != "" {
+	} else if secret = c.Cookies(s.cookieName()); secret != "" {
 		fromCookie = true
 	}
 	if secret == "" || strings.Count(secret, ".") == 2 { // a JWT is an agent's
@@ -66,7 +70,7 @@ func (s *Server) identify(c *fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	c.Locals(identityKey, identity{wire.Session{Name: token.Name, Role: wire.Role(token.Role)}, token.ID})
+	c.Locals(identityKey, identity{wire.Session{Name: token.Name, Role: wire.Role(token.Role)}, token.ID, token.Kind == "session"})
 	return c.Next()
 }
 
@@ -87,6 +91,7 @@ func (s *Server) authorize(ctx huma.Context, next func(huma.Context)) {
 			return
 		}
 	}
+	ctx = huma.WithValue(ctx, addressContext{}, s.address(humafiber.Unwrap(ctx)))
 	next(huma.WithValue(ctx, identityContext{}, i))
 }
 
@@ -205,11 +210,11 @@ func AddOperator(ctx context.Context, s *store.Store, o wire.NewOperator) error 
 	if _, err := s.Operator(ctx, o.Name); err == nil {
 		return problem.New(problem.BadInput, "there is an operator %s already", o.Name)
 	}
-	hash, err := bcrypt.GenerateFromPassword([]byte(o.Password), bcrypt.DefaultCost)
+	hash, err := hashPassword(o.Name, o.Password)
 	if err != nil {
-		return problem.Wrap(problem.BadInput, err, "the password cannot be used")
+		return err
 	}
-	return s.AddOperator(ctx, &store.Operator{Name: o.Name, PasswordHash: string(hash), Role: string(o.Role)})
+	return s.AddOperator(ctx, &store.Operator{Name: o.Name, PasswordHash: hash, Role: string(o.Role)})
 }
 
 // nobody is compared with when there is no such operator, so that an answer
@@ -220,7 +225,15 @@ var nobody = sync.OnceValue(func() []byte {
 	return hash
 })
 
+// addressContext is the key of the address that a request comes from.
+type addressContext struct{}
+
 func (s *Server) signIn(ctx context.Context, in *body[wire.Credentials]) (*signInAnswer, error) {
+	address, _ := ctx.Value(addressContext{}).(string)
+	if wait := s.attempts.wait(in.Body.Name, address, time.Now()); wait > 0 {
+		return nil, huma.ErrorWithHeaders(huma.NewError(http.StatusTooManyRequests, fmt.Sprintf("too many attempts to sign in: try again in %d seconds", int(wait/time.Second)+1)),
+			http.Header{"Retry-After": {strconv.Itoa(int(wait/time.Second) + 1)}})
+	}
 	operator, err := s.store.Operator(ctx, in.Body.Name)
 	if err != nil && !store.NotFound(err) {
 		return nil, fail(err)
@@ -230,11 +243,17 @@ func (s *Server) signIn(ctx context.Context, in *body[wire.Credentials]) (*signI
 		hash = nobody()
 	}
 	if wrong := bcrypt.CompareHashAndPassword(hash, []byte(in.Body.Password)); wrong != nil || err != nil {
+		s.attempts.failed(in.Body.Name, address, time.Now())
+		slog.Warn("sign-in refused", "operator", in.Body.Name, "address", address)
+		if err := s.store.Audit(ctx, in.Body.Name, "sign-in refused", "from "+address); err != nil {
+			return nil, fail(err)
+		}
 		return nil, fail(problem.New(problem.SignInRefused, "check both."))
 	}
+	s.attempts.succeeded(operator.Name, address, time.Now())
 	secret := rand.Text()
 	token := store.Token{ID: uuid.NewString(), Hash: store.HashSecret(secret), Kind: "session", Name: operator.Name, Role: operator.Role, CreatedBy: operator.Name, Expires: time.Now().Add(sessionTime)}
-	if err := errors.Join(s.store.AddToken(ctx, &token), s.store.Audit(ctx, operator.Name, "sign in", "")); err != nil {
+	if err := errors.Join(s.store.AddToken(ctx, &token), s.store.Audit(ctx, operator.Name, "sign in", "from "+address)); err != nil {
 		return nil, fail(err)
 	}
 	return &signInAnswer{s.cookie(secret, int(sessionTime/time.Second)), wire.Session{Name: operator.Name, Role: wire.Role(operator.Role)}}, nil
@@ -242,9 +261,21 @@ func (s *Server) signIn(ctx context.Context, in *body[wire.Credentials]) (*signI
 
 func (s *Server) cookie(secret string, age int) http.Cookie {
 	return http.Cookie{
-		Name: sessionCookie, Value: secret, Path: "/", MaxAge: age, HttpOnly: true, SameSite: http.SameSiteStrictMode,
-		Secure: strings.HasPrefix(s.options.URL, "https://"),
+		Name: s.cookieName(), Value: secret, Path: "/", MaxAge: age, HttpOnly: true, SameSite: http.SameSiteStrictMode,
+		Secure: s.encrypted(),
 	}
+}
+
+// encrypted tells whether the service is reached by TLS.
+func (s *Server) encrypted() bool { return strings.HasPrefix(s.options.URL, "https://") }
+
+// cookieName binds the cookie to this host where it goes over TLS, so that no
+// other host of the domain can set it (RFC 6265bis section 4.1.3.2).
+func (s *Server) cookieName() string {
+	if s.encrypted() {
+		return "__Host-" + sessionCookie
+	}
+	return sessionCookie
 }
 
 func (s *Server) makeToken(ctx context.Context, t wire.NewToken) (wire.Token, error) {

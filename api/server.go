@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"path"
 	"strings"
 	"sync"
@@ -18,7 +19,6 @@ import (
 	"github.com/gofiber/fiber/v2"
 	"github.com/gofiber/fiber/v2/middleware/compress"
 	"github.com/gofiber/fiber/v2/middleware/filesystem"
-	"github.com/gofiber/fiber/v2/middleware/limiter"
 	"github.com/gofiber/fiber/v2/middleware/recover"
 
 	"kambrel.example/kambrel/core/problem"
@@ -52,6 +52,9 @@ type Options struct {
 	URL string
 	// Console is the built console.
 	Console fs.FS
+	// TrustedProxies are the addresses of proxies that say truly where a request
+	// comes from.
+	TrustedProxies []netip.Prefix
 }
 
 // Server is the HTTP interface.
@@ -63,6 +66,9 @@ type Server struct {
 	api     huma.API
 	closing chan struct{} // closed when the server ends, so that streams end
 	parsing sync.Mutex    // of settings files
+
+	attempts attempts
+	streams  streams
 }
 
 // New declares all routes.
@@ -70,7 +76,7 @@ func New(s *store.Store, e *engine.Engine, options Options) *Server {
 	nobody()
 	server := &Server{store: s, engine: e, options: options, closing: make(chan struct{})}
 	server.app = fiber.New(fiber.Config{
-		DisableStartupMessage: true, Immutable: true, StreamRequestBody: true, BodyLimit: bodyLimit, ReadBufferSize: 16 << 10, IdleTimeout: idleTimeout,
+		DisableStartupMessage: true, Immutable: true, StreamRequestBody: true, BodyLimit: bodyLimit, ReadBufferSize: 16 << 10, IdleTimeout: idleTimeout, ReadTimeout: headTimeout,
 		ErrorHandler: func(c *fiber.Ctx, err error) error {
 			var known *fiber.Error
 			if errors.As(err, &known) {
@@ -79,11 +85,9 @@ func New(s *store.Store, e *engine.Engine, options Options) *Server {
 			return writeProblem(c, fail(err))
 		},
 	})
-	server.app.Use(recover.New(), securityHeaders, server.identify)
+	server.app.Use(recover.New(), server.securityHeaders, server.identify)
 	server.app.Get("/healthz", server.ready)
-	server.app.Post("/api/v1/session", limiter.New(limiter.Config{Max: 60, Expiration: time.Minute, LimitReached: func(c *fiber.Ctx) error {
-		return writeProblem(c, huma.NewError(http.StatusTooManyRequests, "too many attempts to sign in: wait a minute"))
-	}}))
+	server.app.Server().HeaderReceived = perPath
 	server.agentStreams()
 	server.eventStream()
 	server.app.Use("/api/openapi", authorized(wire.Viewer, func(c *fiber.Ctx) error { return c.Next() }))
@@ -92,6 +96,7 @@ func New(s *store.Store, e *engine.Engine, options Options) *Server {
 	config := huma.DefaultConfig("Kambrel", Version)
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", ""
 	config.CreateHooks = nil // no $schema links in answers
+	config.Transformers = append(config.Transformers, withoutValues)
 	config.Info.Description = "Keeps a cloud directory in step with on-premises directories."
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":   {Type: "http", Scheme: "bearer", Description: "A token made with POST /api/v1/tokens"},
@@ -100,6 +105,7 @@ func New(s *store.Store, e *engine.Engine, options Options) *Server {
 	server.api = humafiber.New(server.app, config)
 	server.api.UseMiddleware(server.authorize)
 	server.sessionRoutes()
+	server.operatorRoutes()
 	server.runRoutes()
 	server.objectRoutes()
 	server.settingsRoutes()
@@ -121,6 +127,7 @@ func (s *Server) OpenAPIJSON() ([]byte, error) { return s.api.OpenAPI().MarshalJ
 // Serve answers requests on a listener until Close. Without certificates it
 // takes a loopback listener only.
 func (s *Server) Serve(listener net.Listener, certificate *tls.Certificate) error {
+	listener = &limited{Listener: listener, server: s, open: map[netip.Addr]int{}}
 	if certificate != nil {
 		listener = tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{*certificate}, MinVersion: tls.VersionTLS12})
 	} else if address, ok := listener.Addr().(*net.TCPAddr); !ok || !address.IP.IsLoopback() {
@@ -145,10 +152,24 @@ func (s *Server) ready(c *fiber.Ctx) error {
 	return c.SendString("ok\n")
 }
 
-func securityHeaders(c *fiber.Ctx) error {
+// withoutValues takes what was sent out of the answer to a request that was
+// refused: it may be a password.
+func withoutValues(_ huma.Context, _ string, answer any) (any, error) {
+	if refusal, ok := answer.(*huma.ErrorModel); ok {
+		for _, detail := range refusal.Errors {
+			detail.Value = nil
+		}
+	}
+	return answer, nil
+}
+
+func (s *Server) securityHeaders(c *fiber.Ctx) error {
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("Referrer-Policy", "no-referrer")
-	c.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+	c.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'")
+	if s.encrypted() {
+		c.Set("Strict-Transport-Security", "max-age=31536000")
+	}
 	if strings.HasPrefix(c.Path(), "/api/") {
 		c.Set("Cache-Control", "no-store")
 	}
@@ -185,7 +206,10 @@ func fail(err error) huma.StatusError {
 		return status
 	}
 	var p *problem.Error
-	if !errors.As(err, &p) {
+	if !errors.As(err, &p) && store.Refused(err) != "" && strings.HasPrefix(store.Refused(err), "22") {
+		p = problem.New(problem.BadInput, "a text holds a character that cannot be kept, or a number is too large.")
+	}
+	if p == nil && !errors.As(err, &p) {
 		slog.Error("request failed", "error", err)
 		return huma.NewError(http.StatusInternalServerError, "the service could not do it; its log tells why")
 	}

@@ -55,7 +55,36 @@ terminal, or read from --password-file, where - is standard input.`,
 	return command
 }
 
+func newLogoutCommand(d *deps) *cobra.Command {
+	var everywhere bool
+	command := &cobra.Command{
+		Use: "logout", Short: "Sign out, here or everywhere", Args: noArguments, Example: "  kambrel logout\n  kambrel logout --everywhere",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			if err := c.SignOut(cmd.Context(), everywhere); err != nil {
+				return err
+			}
+			if kept, err := readProfile(userProfile()); err == nil && kept.Token == c.Token() {
+				if err := os.Remove(userProfile()); err != nil {
+					return err
+				}
+			}
+			_, err = fmt.Fprintln(cmd.OutOrStdout(), map[bool]string{true: "Signed out everywhere: all your sessions have ended.", false: "Signed out."}[everywhere])
+			return err
+		},
+	}
+	command.Flags().BoolVar(&everywhere, "everywhere", false, "end all your sessions")
+	return command
+}
+
 func readPassword(cmd *cobra.Command, file string) (string, error) {
+	return askPassword(cmd, file, "Password: ")
+}
+
+func askPassword(cmd *cobra.Command, file, prompt string) (string, error) {
 	var text []byte
 	var err error
 	switch {
@@ -67,7 +96,7 @@ func readPassword(cmd *cobra.Command, file string) (string, error) {
 		if !term.IsTerminal(int(os.Stdin.Fd())) {
 			return "", errors.New("there is no terminal to ask for the password on: give --password-file")
 		}
-		fmt.Fprint(cmd.ErrOrStderr(), "Password: ")
+		fmt.Fprint(cmd.ErrOrStderr(), prompt)
 		text, err = term.ReadPassword(int(os.Stdin.Fd()))
 		fmt.Fprintln(cmd.ErrOrStderr())
 	}

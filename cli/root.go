@@ -53,7 +53,7 @@ func status(err error, to io.Writer) int {
 	case errors.As(err, &ended):
 		return int(ended)
 	}
-	fmt.Fprintln(to, "kambrel:", err)
+	fmt.Fprintln(to, "kambrel:", clean(err.Error()))
 	return statusFailed
 }
 
@@ -93,7 +93,7 @@ Exit status: 0 done, 1 failed, 2 done with problems.`,
 	add("choose", newScopeCommand(d), newSettingsCommand(d), newRulesCommand(d), newFormulaCommand(d), newImpactCommand(d), newSurveyCommand(d))
 	add("match", append(newDecideCommands(d), newForecastCommand(d))...)
 	add("look", newFindCommand(d), newShowCommand(d), newWhyCommand(d), newHealthCommand(d), newProblemsCommand(d))
-	add("run", newLoginCommand(d), newDirectoryCommand(d), newAgentCommand(d), newCloudCommand(d), newServeCommand(), newDemoCommand(), newOpenAPICommand())
+	add("run", newLoginCommand(d), newLogoutCommand(d), newOperatorCommand(d), newDirectoryCommand(d), newAgentCommand(d), newCloudCommand(d), newServeCommand(), newDemoCommand(), newOpenAPICommand())
 	return root
 }
 
@@ -122,7 +122,7 @@ func ask[T any](d *deps, cmd *cobra.Command, get func(context.Context, *client.C
 // print writes a value as asked; table writes it for people.
 func (d *deps) print(to io.Writer, value any, table func(io.Writer) error) error {
 	if d.output == "table" {
-		return table(to)
+		return table(cleanWriter{to})
 	}
 	text, err := json.MarshalIndent(value, "", "  ")
 	if err != nil {

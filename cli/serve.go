@@ -9,6 +9,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/netip"
 	"os"
 	"strings"
 	"time"
@@ -30,6 +31,7 @@ type serveOptions struct {
 	certificate, key, passwordFile string
 	agentPatience, lease           time.Duration
 	creationPatience               time.Duration
+	trusted                        []string
 }
 
 func newServeCommand() *cobra.Command {
@@ -56,6 +58,7 @@ certificate it listens on loopback only.`,
 	flags.StringVar(&o.passwordFile, "administrator-password-file", "", "file with the first administrator's password")
 	flags.DurationVar(&o.agentPatience, "agent-patience", 30*time.Second, "how long a run waits for an agent to take an order")
 	flags.DurationVar(&o.lease, "order-lease", 30*time.Second, "how long an order stays an agent's without a word from it")
+	flags.StringSliceVar(&o.trusted, "trusted-proxy", nil, "addresses or networks of proxies whose X-Forwarded-For is believed")
 	flags.DurationVar(&o.creationPatience, "creation-patience", 2*time.Minute, "how long a creation that the cloud did not answer is looked for before it is sent again, where the cloud would not refuse a second one")
 	for _, name := range []string{"cloud-url", "cloud-token-file"} {
 		_ = command.MarkFlagRequired(name)
@@ -68,6 +71,10 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 		return errors.New("give --database, or set KAMBREL_DATABASE")
 	}
 	certificate, err := o.loadCertificate()
+	if err != nil {
+		return err
+	}
+	proxies, err := o.proxies()
 	if err != nil {
 		return err
 	}
@@ -93,7 +100,7 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 		address = scheme + "://" + listener.Addr().String()
 	}
 	e := engine.New(records, scim, engine.Options{AgentPatience: o.agentPatience, Lease: o.lease, CreationPatience: o.creationPatience})
-	server := api.New(records, e, api.Options{URL: strings.TrimSuffix(address, "/"), Console: web.Files()})
+	server := api.New(records, e, api.Options{URL: strings.TrimSuffix(address, "/"), Console: web.Files(), TrustedProxies: proxies})
 	if err := e.Start(ctx, o.database); err != nil {
 		return errors.Join(err, listener.Close())
 	}
@@ -107,6 +114,23 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 	}
 	e.Stop()
 	return err
+}
+
+// proxies reads what is trusted: addresses, or networks such as 192.0.2.0/24.
+func (o serveOptions) proxies() ([]netip.Prefix, error) {
+	var out []netip.Prefix
+	for _, text := range o.trusted {
+		prefix, err := netip.ParsePrefix(text)
+		if err != nil {
+			address, err := netip.ParseAddr(text)
+			if err != nil {
+				return nil, fmt.Errorf("--trusted-proxy %q: write an address, or a network such as 192.0.2.0/24", text)
+			}
+			prefix = netip.PrefixFrom(address, address.BitLen())
+		}
+		out = append(out, prefix)
+	}
+	return out, nil
 }
 
 func (o serveOptions) loadCertificate() (*tls.Certificate, error) {

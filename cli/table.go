@@ -5,6 +5,7 @@ import (
 	"io"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/mattn/go-runewidth"
 )
@@ -17,7 +18,7 @@ func newTable(titles ...string) *table { return &table{rows: [][]string{titles}}
 func (t *table) add(cells ...any) {
 	row := make([]string, len(cells))
 	for i, cell := range cells {
-		row[i] = strings.NewReplacer("\n", " ", "\t", " ").Replace(fmt.Sprint(cell))
+		row[i] = clean(strings.NewReplacer("\n", " ", "\t", " ").Replace(fmt.Sprint(cell)))
 	}
 	t.rows = append(t.rows, row)
 }
@@ -42,6 +43,28 @@ func (t *table) print(to io.Writer) error {
 		}
 	}
 	return nil
+}
+
+// clean shows characters that a terminal would obey, or that turn text around,
+// as what they are: names in a directory may hold them.
+func clean(text string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r == '\n' || r == '\t':
+			return r
+		case unicode.IsControl(r), unicode.Is(unicode.Bidi_Control, r):
+			return '\uFFFD'
+		}
+		return r
+	}, text)
+}
+
+// cleanWriter cleans all that is written.
+type cleanWriter struct{ io.Writer }
+
+func (w cleanWriter) Write(text []byte) (int, error) {
+	_, err := io.WriteString(w.Writer, clean(string(text)))
+	return len(text), err
 }
 
 // when writes a time for people: the time today, else the day too.

@@ -136,7 +136,7 @@ func Login(ctx context.Context, base string, credentials wire.Credentials) (*Cli
 	}
 	defer response.Body.Close()
 	for _, cookie := range response.Cookies() {
-		if cookie.Name == "kambrel_session" {
+		if strings.TrimPrefix(cookie.Name, "__Host-") == "kambrel_session" {
 			c.token = cookie.Value
 		}
 	}
@@ -159,6 +159,35 @@ func (c *Client) NewToken(ctx context.Context, in wire.NewToken) (out wire.Token
 // AddOperator adds an operator.
 func (c *Client) AddOperator(ctx context.Context, in wire.NewOperator) error {
 	return c.do(ctx, http.MethodPost, "/operators", nil, in, nil)
+}
+
+// Operators lists who can sign in.
+func (c *Client) Operators(ctx context.Context) (out []wire.Session, err error) {
+	return out, c.do(ctx, http.MethodGet, "/operators", nil, nil, &out)
+}
+
+// RemoveOperator removes somebody who can sign in, and ends their sessions.
+func (c *Client) RemoveOperator(ctx context.Context, name string) error {
+	return c.do(ctx, http.MethodDelete, "/operators/"+url.PathEscape(name), nil, nil, nil)
+}
+
+// SetPassword gives an operator a new password and ends their sessions.
+func (c *Client) SetPassword(ctx context.Context, name, password string) error {
+	return c.do(ctx, http.MethodPut, "/operators/"+url.PathEscape(name)+"/password", nil, wire.NewPassword{Password: password}, nil)
+}
+
+// ChangePassword changes the password of whoever is signed in.
+func (c *Client) ChangePassword(ctx context.Context, in wire.OwnPassword) error {
+	return c.do(ctx, http.MethodPut, "/session/password", nil, in, nil)
+}
+
+// SignOut ends the session, or with everywhere all of the operator's.
+func (c *Client) SignOut(ctx context.Context, everywhere bool) error {
+	path := "/session"
+	if everywhere {
+		path += "/everywhere"
+	}
+	return c.do(ctx, http.MethodDelete, path, nil, nil, nil)
 }
 
 // StartRun starts a run or a rehearsal.

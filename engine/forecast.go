@@ -87,7 +87,7 @@ func (e *Engine) ExportChanges(ctx context.Context, q store.ChangeQuery, to io.W
 			for _, node := range plan.ExplainDiffs(c.Diffs) {
 				texts = append(texts, node.Text+": "+node.Value+" ("+node.Source+")")
 			}
-			_ = w.Write([]string{c.Kind, outcome, c.State, c.Name, c.DN, c.Directory, c.EntryID, c.ResourceID, c.Answer, strings.Join(texts, "\n")})
+			_ = w.Write(cells(c.Kind, outcome, c.State, c.Name, c.DN, c.Directory, c.EntryID, c.ResourceID, c.Answer, strings.Join(texts, "\n")))
 		}
 		if w.Flush(); w.Error() != nil || len(changes) < exportPage {
 			return w.Error()

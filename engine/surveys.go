@@ -174,7 +174,7 @@ func (e *Engine) FindingsCSV(ctx context.Context, q store.FindingQuery, to io.Wr
 	w := csv.NewWriter(to)
 	_ = w.Write(csvColumns) // errors are told by Error
 	for _, f := range findings {
-		_ = w.Write([]string{strconv.Itoa(f.Number), f.Code, f.Kind, f.Directory, f.EntryID, f.DN, f.Name, f.Attribute, f.Value, f.Action, f.Proposal, f.Detail})
+		_ = w.Write(cells(strconv.Itoa(f.Number), f.Code, f.Kind, f.Directory, f.EntryID, f.DN, f.Name, f.Attribute, f.Value, f.Action, f.Proposal, f.Detail))
 	}
 	w.Flush()
 	return w.Error()
@@ -294,7 +294,7 @@ func (e *Engine) repairsFromCSV(ctx context.Context, run int64, text string) ([]
 		}
 		get := func(name string) string {
 			if i := column[name]; i < len(record) {
-				return record[i]
+				return uncell(record[i])
 			}
 			return ""
 		}

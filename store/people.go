@@ -198,9 +198,47 @@ func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
 	return tokens, s.with(ctx).Where("kind = 'token'").Order("created").Find(&tokens).Error
 }
 
+// EventToken tells that sessions or tokens have ended, so that what goes on
+// under them ends too.
+const EventToken = "token"
+
+// TokenValid tells whether a token or session has not ended.
+func (s *Store) TokenValid(ctx context.Context, id string) (bool, error) {
+	var valid bool
+	return valid, s.raw(ctx, `SELECT EXISTS (SELECT FROM tokens WHERE id = ? AND expires > now())`, id).Scan(&valid).Error
+}
+
 // DropToken ends a token or a session; false when there is none.
 func (s *Store) DropToken(ctx context.Context, id string) (bool, error) {
 	n, err := s.exec(ctx, `DELETE FROM tokens WHERE id = ?`, id)
+	if err == nil {
+		err = s.Notify(ctx, wire.Event{Kind: EventToken})
+	}
+	return n == 1, err
+}
+
+// DropSessions ends all sessions of an operator but one.
+func (s *Store) DropSessions(ctx context.Context, name, but string) error {
+	if _, err := s.exec(ctx, `DELETE FROM tokens WHERE kind = 'session' AND name = ? AND id::text <> ?`, name, but); err != nil {
+		return err
+	}
+	return s.Notify(ctx, wire.Event{Kind: EventToken})
+}
+
+// SetPassword keeps the hash of an operator's new password; false when there is
+// no such operator.
+func (s *Store) SetPassword(ctx context.Context, name, hash string) (bool, error) {
+	n, err := s.exec(ctx, `UPDATE operators SET password_hash = ? WHERE name = ?`, hash, name)
+	return n == 1, err
+}
+
+// RemoveOperator removes somebody who signs in, with all sessions; false when
+// there is nobody of the name.
+func (s *Store) RemoveOperator(ctx context.Context, name string) (bool, error) {
+	n, err := s.exec(ctx, `DELETE FROM operators WHERE name = ?`, name)
+	if err == nil {
+		err = s.DropSessions(ctx, name, "")
+	}
 	return n == 1, err
 }
 

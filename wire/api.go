@@ -36,8 +36,19 @@ type Session struct {
 
 // Credentials sign an operator in.
 type Credentials struct {
-	Name     string `json:"name" minLength:"1"`
-	Password string `json:"password" minLength:"1"`
+	Name     string `json:"name" minLength:"1" maxLength:"63"`
+	Password string `json:"password" minLength:"1" maxLength:"200"`
+}
+
+// NewPassword sets an operator's password.
+type NewPassword struct {
+	Password string `json:"password" minLength:"10" maxLength:"72"`
+}
+
+// OwnPassword changes the password of whoever is signed in.
+type OwnPassword struct {
+	Current  string `json:"current" minLength:"1" maxLength:"200"`
+	Password string `json:"password" minLength:"10" maxLength:"72"`
 }
 
 // NewOperator makes an operator.
