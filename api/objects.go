@@ -42,6 +42,9 @@ func (s *Server) objectRoutes() {
 	huma.Register(s.api, operation("GET", "/object", "get-object", "One object: entry, link, resource side by side, and why", wire.Viewer), func(ctx context.Context, in *objectQuery) (*body[wire.Object], error) {
 		return answer(s.object(ctx, in.Text))
 	})
+	huma.Register(s.api, operation("GET", "/object/now", "get-object-now", "What the cloud has of an object at this moment, members of a group included, and where that differs from the mirror", wire.Viewer), func(ctx context.Context, in *objectQuery) (*body[wire.CloudNow], error) {
+		return answer(s.engine.Now(ctx, in.Text))
+	})
 	huma.Register(s.api, operation("GET", "/why", "why", "Why an object does or does not sync", wire.Viewer), func(ctx context.Context, in *objectQuery) (*body[wire.Why], error) {
 		object, err := s.object(ctx, in.Text)
 		return answer(object.Why, err)

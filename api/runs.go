@@ -34,7 +34,7 @@ type changesQuery struct {
 	Kind      string `query:"kind" enum:"user,group,contact"`
 	Operation string `query:"operation" enum:"create,adopt,update,restore,suspend,delete,none"`
 	Code      string `query:"code" maxLength:"60" doc:"Of a problem"`
-	State     string `query:"state" enum:"planned,sent,done,failed,held,superseded,blocked,noted"`
+	State     string `query:"state" enum:"planned,sent,done,failed,held,superseded,blocked,noted,unconfirmed,unanswered"`
 	Text      string `query:"text" maxLength:"200" doc:"Part of a login or a distinguished name"`
 }
 

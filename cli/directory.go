@@ -135,7 +135,7 @@ The containers can be chosen later with 'kambrel scope'. Nothing is synced befor
 				return err
 			}
 			return d.print(cmd.OutOrStdout(), draft, func(w io.Writer) error {
-				_, err := fmt.Fprintf(w, "%s is in the draft (version %d). Next: 'kambrel agent code', then 'kambrel directory probe %s'.\n", in.Name, draft.Version, in.Name)
+				_, err := fmt.Fprintf(w, "%s is in the draft (version %d). Next: 'kambrel agent code %s', then 'kambrel directory probe %s'.\n", in.Name, draft.Version, in.Name, in.Name)
 				return err
 			})
 		},

@@ -84,7 +84,7 @@ func newRunsShowCommand(d *deps) *cobra.Command {
 			})
 		},
 	}
-	command.Flags().StringVar(&state, "state", "", "only changes in a state: planned, sent, done, failed, held, superseded, blocked, noted")
+	command.Flags().StringVar(&state, "state", "", "only changes in a state: planned, sent, done, failed, held, superseded, blocked, noted, unconfirmed, unanswered")
 	command.Flags().StringVar(&operation, "operation", "", "only one operation: create, adopt, update, restore, suspend, delete, none")
 	command.Flags().StringVar(&kind, "kind", "", "only one kind: user, group, contact")
 	command.Flags().StringVar(&text, "text", "", "only logins or names that contain this")
@@ -119,7 +119,7 @@ no others beyond the guard. Without --yes it only says what it would do.`,
 				return err
 			}
 			if !yes {
-				fmt.Fprintf(cmd.OutOrStdout(), "Run %d holds %s. Releasing suspends or deletes them in the cloud.\nLook at them with 'kambrel runs show %d --state held'; do it with --yes.\n", run.ID, plural(run.Counts.Held, "removal"), run.ID)
+				fmt.Fprintf(cmd.OutOrStdout(), "Run %d holds %s%s. Releasing suspends or deletes them in the cloud.\nLook at them with 'kambrel runs show %d --state held'; do it with --yes.\n", run.ID, plural(run.Counts.Held, "removal"), hanging(run.Counts), run.ID)
 				return nil
 			}
 			next, err := c.Release(cmd.Context(), run.ID)
@@ -180,4 +180,12 @@ func quoted(value any) string {
 		return strconv.Quote(v)
 	}
 	return rules.Show(value)
+}
+
+// hanging tells what waits with the removals that are held.
+func hanging(c wire.Counts) string {
+	if c.Hanging == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" and, with them, %d memberships and references to them", c.Hanging)
 }

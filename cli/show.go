@@ -22,18 +22,69 @@ func newShowCommand(d *deps) *cobra.Command {
 		Long: `Shows one person, group or contact from all sides: its entries, its ids in every
 form, its link, and each attribute as the rules want it beside what the cloud
 has, with where it comes from. A difference is marked with *. Of a group it also
-names the members that the cloud does not have, and why.`,
+names the members that the cloud does not have, and why. The cloud is asked what
+it has at this moment, and where that differs from the mirror is told.`,
 		Example: "  kambrel show ada.lind@halvard.example\n  kambrel show 'CN=Pilot,OU=Teams,DC=corp,DC=halvard,DC=example'\n  kambrel show y/m6+44rxkCtb7Nz5GqnjQ== -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.Object, error) { return c.Object(ctx, args[0]) }, printObject)
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (shownObject, error) {
+				object, err := c.Object(ctx, args[0])
+				out := shownObject{Object: object}
+				if err != nil || object.Resource == nil {
+					return out, err
+				}
+				now, err := c.ObjectNow(ctx, object.Resource.ID())
+				if err != nil { // what is known is shown all the same
+					out.NowFailed = err.Error()
+					return out, nil
+				}
+				out.Now = &now
+				return out, nil
+			}, printObject)
 		},
+	}
+}
+
+// shownObject is an object with what the cloud says of it at this moment.
+type shownObject struct {
+	wire.Object
+	Now       *wire.CloudNow `json:"now,omitempty"`
+	NowFailed string         `json:"nowFailed,omitempty"`
+}
+
+// printNow tells whether the mirror is true.
+func printNow(w io.Writer, o shownObject) {
+	switch now := o.Now; {
+	case o.NowFailed != "":
+		fmt.Fprintf(w, "now       the cloud could not be asked: %s\n", o.NowFailed)
+	case now == nil:
+	case !now.Found:
+		fmt.Fprintln(w, "now       THE CLOUD DOES NOT HAVE IT ANY MORE; 'kambrel sync --full' sees that")
+	case now.Same():
+		fmt.Fprintln(w, "now       the cloud has what is shown")
+	default:
+		fmt.Fprintln(w, "now       THE CLOUD HAS SOMETHING ELSE THAN THE MIRROR; 'kambrel sync --full' puts it right")
+		for _, d := range now.Differences {
+			fmt.Fprintf(w, "          %s: %s, and the mirror has %s\n", shortTarget(d.Target), shown(d.Now), shown(d.Mirror))
+		}
+		printNames(w, "missing", now.MembersLost, now.Lost)
+		printNames(w, "too many", now.MembersMore, now.More)
+	}
+}
+
+func printNames(w io.Writer, what string, n int, names []string) {
+	if n > 0 {
+		more := ""
+		if n > len(names) {
+			more = fmt.Sprintf(" and %d more", n-len(names))
+		}
+		fmt.Fprintf(w, "          %s %s: %s%s\n", plural(n, "member"), what, strings.Join(names, ", "), more)
 	}
 }
 
 // idForms are the forms of an id in the order in which they are shown.
 var idForms = []struct{ key, title string }{{"uuid", "uuid"}, {"hex", "hex"}, {"base64", "base64"}, {"objectGUIDHex", "objectGUID, hex"}, {"objectGUIDBase64", "objectGUID, base64"}}
 
-func printObject(w io.Writer, o wire.Object) error {
+func printObject(w io.Writer, o shownObject) error {
 	fmt.Fprintf(w, "%s\n%s\n\n", o.Why.Subject, o.Why.Summary)
 	if o.Entry != nil {
 		gone := ""
@@ -69,10 +120,11 @@ func printObject(w io.Writer, o wire.Object) error {
 		}
 		fmt.Fprintf(w, "link      %s   (%s by run %d, %s%s)\n", o.Link.LinkKey, o.Link.How, o.Link.RunID, when(&o.Link.Since), left)
 	}
+	printNow(w, o)
 	if o.Problem != nil {
 		fmt.Fprintf(w, "problem   %s: %s   (since %s)\n          %s\n", o.Problem.Title, o.Problem.Detail, when(&o.Problem.Since), o.Problem.Remedy)
 	}
-	if err := printSides(w, o); err != nil {
+	if err := printSides(w, o.Object); err != nil {
 		return err
 	}
 	if o.Members != nil {

@@ -13,10 +13,10 @@ import (
 	"kambrel.example/kambrel/wire"
 )
 
-func shownObject(t *testing.T, o wire.Object) string {
+func textOf(t *testing.T, o wire.Object, now *wire.CloudNow) string {
 	t.Helper()
 	var out strings.Builder
-	require.NoError(t, printObject(&out, o))
+	require.NoError(t, printObject(&out, shownObject{Object: o, Now: now}))
 	return out.String()
 }
 
@@ -26,7 +26,7 @@ func TestAnObjectIsShownFromAllSides(t *testing.T) {
 	require.NoError(t, err)
 	left := time.Date(2026, 3, 4, 5, 6, 0, 0, time.Local)
 	view := &wire.EntryView{Entry: entry.Entry{Directory: "halvard", ID: id, Kind: entry.User, DN: "CN=Otto Reksten,OU=Fleet,DC=example", Gone: true}, Forms: id.Forms()}
-	text := shownObject(t, wire.Object{
+	text := textOf(t, wire.Object{
 		Entry:    view,
 		Resource: entry.Resource{"id": "r1", "active": false},
 		Link:     &wire.LinkView{LinkKey: id.String(), ResourceID: "r1", How: "adopt", RunID: 7, Since: left, Left: &left},
@@ -42,7 +42,7 @@ func TestAnObjectIsShownFromAllSides(t *testing.T) {
 		},
 		Changes: []wire.Change{{RunID: 9, Operation: "update", State: "done"}},
 		Why:     wire.Why{Subject: "otto@halvard.example", Summary: "in: because"},
-	})
+	}, &wire.CloudNow{Found: true, Differences: []wire.NowDifference{{Target: "title", Mirror: "Purser", Now: "Pilot"}}, MembersLost: 22, Lost: []string{"ada", "bo"}})
 	for _, line := range []string{
 		"otto@halvard.example\nin: because\n",
 		"entry     CN=Otto Reksten,OU=Fleet,DC=example   (user of halvard, deleted there)",
@@ -51,6 +51,9 @@ func TestAnObjectIsShownFromAllSides(t *testing.T) {
 		"also      cn=Otto,dc=brisling,dc=example   (brisling, one person with it, by same number)",
 		"resource  r1   (not active)",
 		"(adopt by run 7, 2026-03-04 05:06; left 2026-03-04 05:06)",
+		"now       THE CLOUD HAS SOMETHING ELSE",
+		"          title: Pilot, and the mirror has Purser",
+		"          22 members missing: ada, bo and 20 more",
 		": both are otto   (since 2026-03-04 05:06)",
 		"* title                    Purser, should be Mate",
 		"  department (enterprise)  Deck ",
@@ -65,22 +68,22 @@ func TestAnObjectIsShownFromAllSides(t *testing.T) {
 
 func TestWhoIsLeftOutOfAGroupIsNamed(t *testing.T) {
 	t.Parallel()
-	text := shownObject(t, wire.Object{
+	text := textOf(t, wire.Object{
 		Resource: entry.Resource{"id": "g1"},
 		Members: &wire.MemberList{Total: 3, InCloud: 2, LeftOut: 1, Items: []wire.GroupMember{
 			{Name: "Ada", ResourceID: "r1"}, {Name: "Bo", LeftOut: "it has left"},
 		}},
-	})
+	}, nil)
 	assert.Contains(t, text, "members   3 in the directory, 2 in the cloud\n          Bo is left out: it has left\n")
 	assert.NotContains(t, text, "Ada is")
 }
 
 func TestWhatIsInTheCloudOnlyIsShownAsItIs(t *testing.T) {
 	t.Parallel()
-	text := shownObject(t, wire.Object{Resource: entry.Resource{"id": "r1", "schemas": []any{"x"}, "meta": map[string]any{}, "userName": "desk@halvard.example", "active": true}})
+	text := textOf(t, wire.Object{Resource: entry.Resource{"id": "r1", "schemas": []any{"x"}, "meta": map[string]any{}, "userName": "desk@halvard.example", "active": true}}, nil)
 	assert.Contains(t, text, "  active     true                  the cloud's own\n  userName   desk@halvard.example  the cloud's own\n")
 	assert.NotContains(t, text, "schemas")
-	text = shownObject(t, wire.Object{Attributes: []wire.AttributeView{{Target: "title", Desired: "Mate", Source: "from title", Managed: true}}})
+	text = textOf(t, wire.Object{Attributes: []wire.AttributeView{{Target: "title", Desired: "Mate", Source: "from title", Managed: true}}}, nil)
 	assert.Contains(t, text, "WOULD BE")
 	assert.NotContains(t, text, "* title", "nothing differs from what is not there yet")
 }

@@ -225,6 +225,11 @@ func (c *Client) Object(ctx context.Context, text string) (out wire.Object, err 
 	return out, c.do(ctx, http.MethodGet, "/object", url.Values{"text": {text}}, nil, &out)
 }
 
+// ObjectNow asks the cloud what it has of an object at this moment.
+func (c *Client) ObjectNow(ctx context.Context, text string) (out wire.CloudNow, err error) {
+	return out, c.do(ctx, http.MethodGet, "/object/now", url.Values{"text": {text}}, nil, &out)
+}
+
 // Why explains one object.
 func (c *Client) Why(ctx context.Context, text string) (out wire.Why, err error) {
 	return out, c.do(ctx, http.MethodGet, "/why", url.Values{"text": {text}}, nil, &out)

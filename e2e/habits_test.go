@@ -216,7 +216,11 @@ func TestCloudsOfAllHabits(t *testing.T) {
 			// A stranger whom somebody has added in the cloud is seen and removed.
 			group := w.idOf("Groups", "Team 5")
 			stranger := w.idOf("Users", "crew00@brisling.example")
+			out, _, _ := w.kambrel("show", "Team 5")
+			assert.Contains(t, out, "the cloud has what is shown")
 			w.addMember(group, stranger)
+			out, _, _ = w.kambrel("show", "Team 5")
+			assert.Contains(t, out, "1 member too many: crew00@brisling.example", "show asks the cloud itself")
 			full = w.run(wire.NewRun{Kind: "full"})
 			require.Equal(t, wire.RunInStep, full.State, "%+v", full)
 			require.Equal(t, 1, full.Counts.Changes, "%+v", full.Counts)

@@ -295,3 +295,43 @@ func TestANameThatCannotBeKeptStopsNobodyElse(t *testing.T) {
 	full := w.run(wire.NewRun{Kind: "full"})
 	assert.Zero(t, full.Counts.Changes, "%+v", full.Counts)
 }
+
+// TestACloudThatLosesMembersIsStopped lets the cloud empty each group that is
+// changed, and say that all is done: the run stops at the first one.
+func TestACloudThatLosesMembersIsStopped(t *testing.T) {
+	t.Parallel()
+	b := &between{}
+	w := newWorldWith(t, habitLDIF(), options{between: b})
+	w.activate(withGroups())
+	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+	whole := w.look()
+	b.takes(func(answer http.ResponseWriter, r *http.Request) bool {
+		if r.Method != http.MethodPatch || !strings.Contains(r.URL.Path, "/Groups/") {
+			return false
+		}
+		status, _ := scim(t, w.address(), "PATCH", strings.Replace(w.cloud.URL, "/scim/v2", r.URL.Path, 1), map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:PatchOp"},
+			"Operations": []any{map[string]any{"op": "remove", "path": "members"}}})
+		assert.Equal(t, 200, status)
+		answer.WriteHeader(http.StatusNoContent)
+		return true
+	})
+	for team := range 4 {
+		w.member(fmt.Sprintf("cn=Team %d,%s", team, teams), false, fmt.Sprintf("cn=Crew %02d,%s", team%3, people))
+	}
+	run := w.run(wire.NewRun{})
+	require.Equal(t, wire.RunFailed, run.State, "%+v", run)
+	assert.Equal(t, string(problem.MembersLost), run.Failure.Code)
+	assert.Contains(t, run.Failure.Detail, "7 are missing")
+	emptied := 0
+	for team, members := range w.look().Members {
+		if len(members) == 0 {
+			emptied++
+		} else {
+			assert.Equal(t, whole.Members[team], members)
+		}
+	}
+	assert.Equal(t, 1, emptied, "one group at most")
+	b.takes(nil)
+	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{Kind: "full"}).State)
+	w.exact("after the cloud was mended")
+}

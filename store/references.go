@@ -306,6 +306,19 @@ func (s *Store) MembersOf(ctx context.Context, resource string) (int, error) {
 	return n, s.raw(ctx, `SELECT count(*) FROM resource_members WHERE group_id = ?`, resource).Scan(&n).Error
 }
 
+// MemberIDs lists the members of a group in the cloud mirror.
+func (s *Store) MemberIDs(ctx context.Context, resource string) ([]string, error) {
+	var row struct{ IDs textArray }
+	return row.IDs, s.raw(ctx, `SELECT coalesce(array_agg(member_id ORDER BY member_id), '{}') AS ids FROM resource_members WHERE group_id = ?`, resource).Scan(&row).Error
+}
+
+// NamesOf tells what resources are called, by their ids where the mirror has none.
+func (s *Store) NamesOf(ctx context.Context, ids []string) ([]string, error) {
+	var row struct{ Names textArray }
+	err := s.raw(ctx, `SELECT coalesce(array_agg(coalesce(r.name, t.id)), '{}') AS names FROM unnest(?::text[]) AS t(id) LEFT JOIN resources r ON r.id = t.id`, textArray(ids)).Scan(&row).Error
+	return append([]string{}, row.Names...), err
+}
+
 // SetMembers makes the cloud mirror hold just these members of a group, and
 // marks the group's entry where that was a change.
 func (s *Store) SetMembers(ctx context.Context, group string, members []string) error {

@@ -157,7 +157,7 @@ type Change struct {
 	RunID      int64       `json:"runId"`
 	Kind       string      `json:"kind" enum:"user,group,contact"`
 	Operation  string      `json:"operation" enum:"create,adopt,update,restore,suspend,delete,none"`
-	State      string      `json:"state" enum:"planned,sent,done,failed,held,superseded,blocked,noted"`
+	State      string      `json:"state" enum:"planned,sent,done,failed,held,superseded,blocked,noted,unconfirmed,unanswered"`
 	Directory  string      `json:"directory"`
 	EntryID    string      `json:"entryId"`
 	DN         string      `json:"dn"`
@@ -287,6 +287,32 @@ type Object struct {
 	Members *MemberList `json:"members,omitempty"`
 	// Person is the entries of several directories that are one person.
 	Person []PersonEntry `json:"person,omitempty"`
+}
+
+// CloudNow is what the cloud has of an object at this moment, beside the mirror.
+type CloudNow struct {
+	ResourceID  string          `json:"resourceId"`
+	Found       bool            `json:"found" doc:"The cloud has the resource"`
+	Differences []NowDifference `json:"differences" doc:"Attributes that differ from the mirror"`
+	// Members are those of a group.
+	Members         int      `json:"members"`
+	MembersMirrored int      `json:"membersMirrored" doc:"How many the mirror has"`
+	MembersLost     int      `json:"membersLost" doc:"How many the mirror has and the cloud does not"`
+	MembersMore     int      `json:"membersMore" doc:"How many the cloud has and the mirror does not"`
+	Lost            []string `json:"lost" doc:"The names of the first of them"`
+	More            []string `json:"more"`
+}
+
+// NowDifference is one attribute that is not as the mirror has it.
+type NowDifference struct {
+	Target string `json:"target"`
+	Mirror any    `json:"mirror"`
+	Now    any    `json:"now"`
+}
+
+// Same tells whether the mirror is true.
+func (n CloudNow) Same() bool {
+	return n.Found && len(n.Differences)+n.MembersLost+n.MembersMore == 0
 }
 
 // PersonEntry is one of the entries that are one person.

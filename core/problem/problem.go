@@ -119,7 +119,7 @@ var catalogue = []Kind{
 	{BadInput, "The input is wrong", "The request cannot be read.", "Correct it as the detail says."},
 	{SignInRefused, "Sign-in refused", "The name or the password is wrong, or the session or token has ended.", "Sign in again: 'kambrel login'."},
 	{NotAllowed, "Not allowed", "Your role does not allow this.", "Ask an administrator of Kambrel."},
-	{EnrolmentCodeRefused, "The enrolment code is not valid", "The code was used already, has expired, or was never issued.", "Issue a new one with 'kambrel agent code'."},
+	{EnrolmentCodeRefused, "The enrolment code is not valid", "The code was used already, has expired, or was never issued.", "Issue a new one with 'kambrel agent code DIRECTORY'."},
 	{OrderLost, "The order is no longer this agent's", "Its lease lapsed and it went to another agent, or it was finished already.", "Nothing: the agent goes on with the next order."},
 	{DirectoryNotServed, "No agent serves the directory", "No enrolled agent has this directory in its configuration.", "Add the directory to an agent's configuration, with the same name as in the settings."},
 	{DirectoryNotGranted, "An agent asks for a directory that it was not granted", "The agent's configuration names a directory that no administrator has let it speak for. It gets no orders for it, and nothing is taken from it.", "If that is meant, 'kambrel agent grant AGENT DIRECTORY'; otherwise take the directory out of the agent's configuration."},

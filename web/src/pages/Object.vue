@@ -8,6 +8,7 @@ import { api, unwrap } from '../api/client'
 import Diffs from '../parts/Diffs.vue'
 import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
+import Now from '../parts/Now.vue'
 import Reasons from '../parts/Reasons.vue'
 import Tag from '../parts/Tag.vue'
 import { useLoad } from '../parts/useLoad'
@@ -84,6 +85,7 @@ const howWords: Record<string, string> = { create: 'the resource was created', a
               <dt>externalId</dt><dd class="mono">{{ resource.externalId ?? 'none' }}</dd>
               <dt>Changed</dt><dd>{{ when((resource.meta as { lastModified?: string } | undefined)?.lastModified) }}</dd>
             </dl>
+            <Now v-if="resource" :id="String(resource.id)" />
           </div>
         </section>
       </div>

@@ -68,7 +68,7 @@ const stages = computed(() => {
 const plans = computed(() => stages.value.includes('plan'))
 const operations = [{ label: 'All operations', value: '' }, ...['create', 'adopt', 'update', 'restore', 'suspend', 'delete'].map((value) => ({ label: value, value })), { label: 'problem', value: 'none' }]
 const kinds = [{ label: 'All kinds', value: '' }, ...['user', 'group', 'contact'].map((value) => ({ label: value, value }))]
-const states = [{ label: 'All states', value: '' }, ...['done', 'failed', 'held', 'blocked', 'planned', 'sent', 'superseded'].map((value) => ({ label: changeWord({ state: value as Change['state'] }, false).text, value }))]
+const states = [{ label: 'All states', value: '' }, ...['done', 'failed', 'held', 'blocked', 'unconfirmed', 'unanswered', 'planned', 'sent', 'superseded'].map((value) => ({ label: changeWord({ state: value as Change['state'] }, false).text, value }))]
 
 const columns = computed<DataTableColumns<Change>>(() => [
   { type: 'expand', expandable: (change) => change.diffs.length > 0 || Boolean(change.answer), renderExpand: (change) => h('div', [change.answer ? h('p', { class: 'bad', style: 'margin: 0 0 8px' }, change.answer) : null, change.diffs.length ? h(Diffs, { diffs: change.diffs }) : null]) },
@@ -111,7 +111,10 @@ async function release(): Promise<void> {
       <section v-if="run.failure" class="sheet note" role="alert"><strong class="bad">{{ run.failure.title }}</strong> {{ run.failure.detail }}<p>{{ run.failure.cause }} {{ run.failure.remedy }}</p></section>
       <section v-if="run.counts.held" class="sheet note">
         <strong class="warn">The guard {{ run.rehearsal ? 'would hold' : 'holds' }} {{ count(run.counts.held, 'removal') }}</strong>
-        <p>More people would be suspended than one run may. Everything else went on. Look at them; release them if they are meant, or correct the scope and they fall away.</p>
+        <p>
+          More people would be suspended than one run may. Everything else went on. Look at them; release them if they are meant, or correct the scope and they fall away.
+          <template v-if="run.counts.hanging">What hangs on them is held too: {{ count(run.counts.hanging, 'membership or reference', 'memberships and references') }} to them stay as they are until then.</template>
+        </p>
         <div class="row">
           <NButton size="small" @click="state = 'held'">Show them</NButton>
           <NPopconfirm v-if="session.may('operator') && !run.rehearsal" @positive-click="release"><template #trigger><NButton size="small" type="warning">Release…</NButton></template>Suspend {{ count(run.counts.held, 'person').replace('persons', 'people') }} in the cloud?</NPopconfirm>

@@ -9,6 +9,7 @@ import { api, unwrap } from '../api/client'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 import { dark, toggle } from '../state/theme'
+import Account from './Account.vue'
 import { until } from './words'
 
 const session = useSession()
@@ -52,6 +53,7 @@ async function sync(): Promise<void> {
   }
 }
 
+const account = ref(false)
 async function leave(): Promise<void> {
   await session.signOut()
 }
@@ -69,9 +71,11 @@ async function leave(): Promise<void> {
       <div class="foot">
         <button type="button" class="plain" @click="toggle">{{ dark ? 'Light' : 'Dark' }} look</button>
         <span>{{ session.who?.name }}<br /><small>{{ session.who?.role }}</small></span>
+        <button type="button" class="plain" @click="account = true">Password and sessions</button>
         <button type="button" class="plain" @click="leave">Sign out</button>
       </div>
     </nav>
+    <Account v-if="account" @close="account = false" />
     <div class="side">
       <header class="bar">
         <div class="state" :data-mark="state.mark" role="status">

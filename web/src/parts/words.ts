@@ -57,6 +57,10 @@ export function changeWord(change: Pick<Change, 'state' | 'code'>, rehearsal: bo
       return { text: 'Nothing to do', tone: 'default' }
     case 'held':
       return { text: 'Held', tone: 'warning' }
+    case 'unconfirmed':
+      return { text: 'Made, but not found', tone: 'error' }
+    case 'unanswered':
+      return { text: 'Not answered', tone: 'error' }
     case 'planned':
       return { text: rehearsal ? 'Would be done' : 'Planned', tone: 'default' }
     case 'sent':
@@ -80,8 +84,8 @@ export function shortTarget(target: string): string {
   return at < 0 ? target : target.slice(at + 1)
 }
 
-export function count(n: number, word: string): string {
-  return `${n.toLocaleString('en')} ${n === 1 ? word : word + 's'}`
+export function count(n: number, word: string, many = word + 's'): string {
+  return `${n.toLocaleString('en')} ${n === 1 ? word : many}`
 }
 
 /** How long something took, from ISO times; until is now while it goes on. */

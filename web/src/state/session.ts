@@ -30,6 +30,16 @@ export const useSession = defineStore('session', () => {
     who.value = null
   }
 
+  /** Ends all sessions of the operator, this one too. */
+  async function signOutEverywhere(): Promise<void> {
+    await unwrap(api.DELETE('/api/v1/session/everywhere'))
+    who.value = null
+  }
+
+  async function changePassword(current: string, password: string): Promise<void> {
+    await unwrap(api.PUT('/api/v1/session/password', { body: { current, password } }))
+  }
+
   /** The session has ended on the service. */
   function ended(): void {
     who.value = null
@@ -38,5 +48,5 @@ export const useSession = defineStore('session', () => {
   const may = (least: 'operator' | 'administrator') =>
     who.value?.role === 'administrator' || (least === 'operator' && who.value?.role === 'operator')
 
-  return { who, known, restore, signIn, signOut, ended, may }
+  return { who, known, restore, signIn, signOut, signOutEverywhere, changePassword, ended, may }
 })
