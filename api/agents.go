@@ -34,6 +34,8 @@ const (
 	longestSignature = time.Minute
 	// mostHello is the longest hello, in bytes.
 	mostHello = 64 << 10
+	// mostDiscarded is how much is read of what is refused, in bytes.
+	mostDiscarded = 1 << 20
 )
 
 func (s *Server) agentRoutes() {
@@ -212,7 +214,9 @@ func (s *Server) shortBody(c *fiber.Ctx, most int) ([]byte, error) {
 	if err == nil && len(text) <= most {
 		return text, nil
 	}
-	// What was not read would be taken for the next request.
+	// A little more is read, so that the answer finds somebody who listens; what is
+	// left would be taken for the next request.
+	_, _ = io.CopyN(io.Discard, stream, mostDiscarded)
 	c.Context().SetConnectionClose()
 	if err != nil {
 		return nil, fiber.NewError(http.StatusRequestTimeout, "the request did not arrive")

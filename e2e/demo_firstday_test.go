@@ -17,7 +17,7 @@ import (
 // kambrel runs a command in the demo's checkout.
 func (d *running) kambrel(args ...string) (string, int) {
 	d.t.Helper()
-	command := exec.Command(program, args...)
+	command := exec.Command(plainly.kambrel, args...)
 	command.Dir = d.work
 	out, err := command.CombinedOutput()
 	if command.ProcessState == nil {

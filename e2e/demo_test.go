@@ -58,7 +58,7 @@ func (d *running) start() {
 	require.NoError(d.t, err)
 	_ = os.Remove(filepath.Join(d.dir, "endpoints.json"))
 	d.output = &bytes.Buffer{}
-	d.process = exec.Command(program, "demo", "--dir", d.dir, "--ports-from", strconv.Itoa(min(port, 60000)))
+	d.process = exec.Command(raced.kambrel, "demo", "--dir", d.dir, "--ports-from", strconv.Itoa(min(port, 60000)))
 	d.process.Dir, d.process.Stdout, d.process.Stderr = d.work, d.output, d.output
 	require.NoError(d.t, d.process.Start())
 	deadline := time.Now().Add(2 * time.Minute)
@@ -100,7 +100,7 @@ func (d *running) cloud() cloudAddress {
 // and for no other problems than those that the scenario has still open.
 func (d *running) sync(changes int) {
 	d.t.Helper()
-	command := exec.Command(program, "sync", "-o", "json")
+	command := exec.Command(plainly.kambrel, "sync", "-o", "json")
 	command.Dir = d.work
 	out, err := command.Output()
 	var ended *exec.ExitError
@@ -249,7 +249,7 @@ func TestTheDemoOnceEndsWithASummary(t *testing.T) {
 	t.Cleanup(func() { _ = lab.Remove(dir); _ = os.RemoveAll(work) })
 	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer cancel()
-	command := exec.CommandContext(ctx, program, "demo", "--dir", dir, "--once", "--ports-from", "17600")
+	command := exec.CommandContext(ctx, raced.kambrel, "demo", "--dir", dir, "--once", "--ports-from", "17600")
 	command.Dir = work
 	out, err := command.Output()
 	require.NoError(t, err, string(out))

@@ -122,8 +122,7 @@ func TestTheCloudFailsNowAndThen(t *testing.T) {
 	assert.Zero(t, w.run(wire.NewRun{Kind: "full"}).Counts.Changes)
 }
 
-// TestWhatIsAwayIsNamed takes each part away in turn: the run says which, and
-// the next one goes on from where it was.
+
 // TestAValueThatTheCloudAltersIsNoticed lets the cloud cut titles: the run says
 // so, and the problem ends with the cause.
 func TestAValueThatTheCloudAltersIsNoticed(t *testing.T) {
@@ -151,6 +150,8 @@ func TestAValueThatTheCloudAltersIsNoticed(t *testing.T) {
 	assert.Equal(t, "Chief Officer", w.user("ada.brekke@brisling.example")["title"])
 }
 
+// TestWhatIsAwayIsNamed takes each part away in turn: the run says which, and
+// the next one goes on from where it was.
 func TestWhatIsAwayIsNamed(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, ldifPeople(20))
@@ -209,6 +210,7 @@ func TestTheDatabaseRestartsInMidRun(t *testing.T) {
 	require.Equal(t, wire.RunInStep, run.State, "%+v", run.Failure)
 	assert.Len(t, users(t, w.address(), ""), crew)
 	assert.Zero(t, w.run(wire.NewRun{Kind: "full"}).Counts.Changes)
+	assert.NotContains(t, w.logOf("service"), "@brisling.example", "statements that fail are logged without people's data")
 }
 
 // TestADirectoryThatForgotItsHistoryIsReadAnew restarts OpenLDAP, which forgets

@@ -36,7 +36,7 @@ func (w *world) agentDirectory(t *testing.T) {
 // TestFromAnEmptyServiceByTheCommandLineAlone follows docs/operators-guide.md.
 func TestFromAnEmptyServiceByTheCommandLineAlone(t *testing.T) {
 	t.Parallel()
-	w := newWorldWith(t, ldifPeople(8), options{bare: true})
+	w := newWorldWith(t, ldifPeople(8), options{bare: true, plain: true})
 	do := func(want int, args ...string) string {
 		t.Helper()
 		stdout, stderr, status := w.kambrel(args...)
@@ -48,8 +48,8 @@ func TestFromAnEmptyServiceByTheCommandLineAlone(t *testing.T) {
 	assert.Contains(t, do(0, "directory", "add", "brisling", "--dialect", "standard", "--base", base), "kambrel agent code")
 	assert.Contains(t, do(1, "directory", "probe", "brisling"), "No agent serves the directory")
 
-	code := regexp.MustCompile(`kambrel agent enrol .*`).FindString(do(0, "agent", "code"))
-	out, err := exec.Command("sh", "-c", strings.Replace(code, "kambrel", program, 1)+" --name brisling-1 --config "+w.agentFile).CombinedOutput()
+	code := regexp.MustCompile(`kambrel agent enrol .*`).FindString(do(0, "agent", "code", "brisling"))
+	out, err := exec.Command("sh", "-c", strings.Replace(code, "kambrel", plainly.kambrel, 1)+" --name brisling-1 --config "+w.agentFile).CombinedOutput()
 	require.NoError(t, err, string(out))
 	w.startAgent() // before it knows a directory: it takes it up while it runs
 	w.agentDirectory(t)
@@ -85,7 +85,7 @@ func TestFromAnEmptyServiceByTheCommandLineAlone(t *testing.T) {
 // what runs on the agent's host is a command.
 func TestFromAnEmptyServiceByTheConsoleAlone(t *testing.T) {
 	t.Parallel()
-	w := newWorldWith(t, ldifPeople(8), options{bare: true})
+	w := newWorldWith(t, ldifPeople(8), options{bare: true, plain: true})
 	page, stop, err := browser.New(t.Context())
 	require.NoError(t, err)
 	defer stop()
@@ -97,7 +97,7 @@ func TestFromAnEmptyServiceByTheConsoleAlone(t *testing.T) {
 	var commands string
 	do("get a code", button("Enrol an agent"), shows("pre", "kambrel agent enrol"), chromedp.Text("pre.commands", &commands, chromedp.ByQuery))
 	enrol, _, _ := strings.Cut(commands, "\n")
-	out, err := exec.Command("sh", "-c", strings.Replace(enrol, "kambrel", program, 1)+" --name brisling-1 --config "+w.agentFile).CombinedOutput()
+	out, err := exec.Command("sh", "-c", strings.Replace(enrol, "kambrel", plainly.kambrel, 1)+" --name brisling-1 --config "+w.agentFile).CombinedOutput()
 	require.NoError(t, err, string(out))
 	w.agentDirectory(t)
 	w.startAgent()
@@ -156,10 +156,10 @@ func TestAnAgentThatDiesIsTakenOver(t *testing.T) {
 	w.agentFile = filepath.Join(w.lab.Dir, "agent2.yaml")
 	code, err := w.client.IssueCode(t.Context(), "brisling")
 	require.NoError(t, err)
-	out, err := exec.Command(program, "agent", "enrol", "--service", w.url, "--code", code.Code, "--name", "brisling-2", "--config", w.agentFile).CombinedOutput()
+	out, err := exec.Command(plainly.kambrel, "agent", "enrol", "--service", w.url, "--code", code.Code, "--name", "brisling-2", "--config", w.agentFile).CombinedOutput()
 	require.NoError(t, err, string(out))
 	w.agentDirectory(t)
-	second, err := w.lab.Start(context.Background(), lab.Command{Name: "agent2", Path: program, Args: []string{"agent", "run", "--config", w.agentFile}})
+	second, err := w.lab.Start(context.Background(), lab.Command{Name: "agent2", Path: w.programs.kambrel, Args: []string{"agent", "run", "--config", w.agentFile}})
 	require.NoError(t, err)
 	w.agent, w.agentFile = first, firstFile
 	require.Eventually(t, func() bool {
@@ -371,7 +371,7 @@ func TestSyncWithEveryKindOfCloud(t *testing.T) {
 		"cursors only":        {"--paging", "cursor", "--page-size", "5"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			w := newWorldWith(t, ldifPeople(30), options{cloud: arguments})
+			w := newWorldWith(t, ldifPeople(30), options{cloud: arguments, plain: true})
 			cloud, err := w.client.ProbeCloud(t.Context())
 			require.NoError(t, err)
 			for _, v := range cloud {

@@ -20,7 +20,7 @@ import (
 // groups as well: nothing of it goes before somebody has decided.
 func TestWhatHangsOnAHeldRemovalIsHeldWithIt(t *testing.T) {
 	t.Parallel()
-	w := newWorld(t, habitLDIF())
+	w := newWorldWith(t, habitLDIF(), options{plain: true})
 	d := withGroups()
 	d.Guard = settings.Guard{Removals: 3, Share: 10}
 	w.activate(d)
@@ -79,7 +79,7 @@ func TestWhatHangsOnAHeldRemovalIsHeldWithIt(t *testing.T) {
 func TestAccessIsTakenAwayWhateverElseIsWrong(t *testing.T) {
 	t.Parallel()
 	b := &between{}
-	w := newWorldWith(t, teamsLDIF, options{between: b})
+	w := newWorldWith(t, teamsLDIF, options{between: b, plain: true})
 	suffix, taken, refused := w.person("Eskil Moe", map[string]string{"title": "Mate"}), w.person("Pia Holmen", nil), w.person("Odd Strand", map[string]string{"title": "Mate"})
 	w.person("Runa Strand", nil)
 	crew := w.group("Crew", suffix, taken)
@@ -144,6 +144,7 @@ func TestWhoIsMadeAgainHasTheOldAccountBack(t *testing.T) {
 	for name, o := range map[string]options{"": {}, "deletion deactivates": {cloud: []string{"--habits", "soft-delete"}}} {
 		t.Run("the cloud "+name, func(t *testing.T) {
 			t.Parallel()
+			o.plain = true
 			w := newWorldWith(t, teamsLDIF, o)
 			person := map[string]string{"title": "Mate", "givenName": "Sunniva", "employeeNumber": "41"}
 			sunniva := w.person("Sunniva Rud", person)
@@ -301,7 +302,7 @@ func TestANameThatCannotBeKeptStopsNobodyElse(t *testing.T) {
 func TestACloudThatLosesMembersIsStopped(t *testing.T) {
 	t.Parallel()
 	b := &between{}
-	w := newWorldWith(t, habitLDIF(), options{between: b})
+	w := newWorldWith(t, habitLDIF(), options{between: b, plain: true})
 	w.activate(withGroups())
 	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
 	whole := w.look()

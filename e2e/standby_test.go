@@ -54,7 +54,7 @@ func TestTheScheduleGoesOnWhenAServiceIsKilled(t *testing.T) {
 	require.NoError(t, err)
 	address := fmt.Sprintf("127.0.0.1:%d", port)
 	_, err = w.lab.Start(context.Background(), lab.Command{
-		Name: "standby", Path: program, Env: []string{"KAMBREL_DATABASE=" + w.dsn},
+		Name: "standby", Path: w.programs.kambrel, Env: []string{"KAMBREL_DATABASE=" + w.dsn},
 		Args:  []string{"serve", "--listen", address, "--cloud-url", w.cloud.URL, "--cloud-token-file", w.cloud.TokenFile},
 		Ready: lab.Answers("http://" + address + "/healthz"),
 	})
@@ -88,7 +88,7 @@ func TestAnotherAgentTakesOver(t *testing.T) {
 	code, err := w.client.IssueCode(t.Context(), "brisling")
 	require.NoError(t, err)
 	second := filepath.Join(w.lab.Dir, "second.yaml")
-	out, err := exec.Command(program, "agent", "enrol", "--service", w.url, "--code", code.Code, "--name", "brisling-2", "--config", second).CombinedOutput()
+	out, err := exec.Command(plainly.kambrel, "agent", "enrol", "--service", w.url, "--code", code.Code, "--name", "brisling-2", "--config", second).CombinedOutput()
 	require.NoError(t, err, string(out))
 	text, err := os.ReadFile(second)
 	require.NoError(t, err)
@@ -101,7 +101,7 @@ func TestAnotherAgentTakesOver(t *testing.T) {
 	require.NoError(t, err)
 	w.awaitMoment(run.ID, func(r wire.Run) bool { return r.Counts.EntriesRead > 0 })
 	w.agent.Kill()
-	_, err = w.lab.Start(context.Background(), lab.Command{Name: "agent-2", Path: program, Args: []string{"agent", "run", "--config", second}})
+	_, err = w.lab.Start(context.Background(), lab.Command{Name: "agent-2", Path: w.programs.kambrel, Args: []string{"agent", "run", "--config", second}})
 	require.NoError(t, err)
 	ended := w.wait(run.ID)
 	require.Equal(t, wire.RunInStep, ended.State, "%+v", ended.Failure)

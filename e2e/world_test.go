@@ -28,8 +28,13 @@ import (
 	"kambrel.example/kambrel/wire"
 )
 
-// program and standin are built once for all tests, with the race detector.
-var program, standin string
+// programs are kambrel and the stand-in as built for all tests.
+type programs struct{ kambrel, standin string }
+
+// raced are those with the race detector, by which most worlds are made; plain
+// are those for commands, and for worlds in which the cloud and the directory
+// are what is tried.
+var raced, plainly programs
 
 func TestMain(m *testing.M) {
 	dir, err := os.MkdirTemp("", "kambrel-e2e-")
@@ -40,22 +45,31 @@ func TestMain(m *testing.M) {
 	// As in a checkout, whose programs lie in bin; readable for PostgreSQL, since
 	// demos run beneath it.
 	_ = os.Chmod(dir, 0o755)
-	program, standin = filepath.Join(dir, "bin", "kambrel"), filepath.Join(dir, "bin", "kambrel-standin")
+	in := func(folder string) programs {
+		return programs{filepath.Join(folder, "bin", "kambrel"), filepath.Join(folder, "bin", "kambrel-standin")}
+	}
+	plainly, raced = in(dir), in(filepath.Join(dir, "race"))
 	// The race detector lets each program wait a second at its end, in which
 	// nothing is found that the logs do not have.
 	_ = os.Setenv("GORACE", "atexit_sleep_ms=0")
 	status := 1
-	if out, err := exec.Command("go", "build", "-race", "-o", dir+"/bin/", "../cmd/...").CombinedOutput(); err != nil {
+	out, err := exec.Command("go", "build", "-race", "-o", filepath.Dir(raced.kambrel)+"/", "../cmd/...").CombinedOutput()
+	if err == nil {
+		out, err = exec.Command("go", "build", "-trimpath", "-o", filepath.Dir(plainly.kambrel)+"/", "../cmd/...").CombinedOutput()
+	}
+	if err != nil {
 		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
 	} else {
 		status = m.Run()
 	}
+	_ = lab.RemovePattern()
 	_ = os.RemoveAll(dir)
 	os.Exit(status)
 }
 
-// checkout is the folder that stands for the one in which the programs were built.
-func checkout() string { return filepath.Dir(filepath.Dir(program)) }
+// checkout is a folder that lies in those that stand for the ones in which the
+// programs were built.
+func checkout() string { return filepath.Dir(filepath.Dir(raced.kambrel)) }
 
 const (
 	base     = "dc=brisling,dc=example"
@@ -83,6 +97,7 @@ type world struct {
 	scimURL   string // where the service finds the cloud
 	tokenFile string // the service's own, with its token for the cloud
 	serve     []string
+	programs  programs // of service, agent and stand-in
 }
 
 // options are what a world can be other than most.
@@ -90,6 +105,7 @@ type options struct {
 	cloud  []string // further arguments of the stand-in, or of the other cloud
 	other  bool     // the cloud is the second service, on a public library
 	serve  []string // further arguments of the service
+	plain  bool     // the programs are those without the race detector
 	access string   // access rules of the directory
 	// between stands between the service and the cloud.
 	between *between
@@ -104,7 +120,11 @@ func newWorld(t *testing.T, ldif string) *world {
 
 func newWorldWith(t *testing.T, ldif string, o options) *world {
 	t.Helper()
-	w := &world{t: t, lab: labtest.New(t)}
+	w := &world{t: t, lab: labtest.New(t), programs: raced}
+	if o.plain {
+		w.programs = plainly
+	}
+	w.lab.Many = true
 	ctx := t.Context()
 	var err error
 	w.postgres, err = w.lab.StartPostgres(ctx, 0, true)
@@ -114,7 +134,7 @@ func newWorldWith(t *testing.T, ldif string, o options) *world {
 	if o.other {
 		w.cloud, err = w.lab.StartOtherCloud(ctx, "../lab/othercloud", o.cloud...)
 	} else {
-		w.cloud, err = w.lab.StartCloud(ctx, standin, 0, []string{"brisling.example"}, o.cloud...)
+		w.cloud, err = w.lab.StartCloud(ctx, w.programs.standin, 0, []string{"brisling.example"}, o.cloud...)
 	}
 	require.NoError(t, err)
 	w.serve = o.serve
@@ -168,7 +188,7 @@ func (w *world) startService() {
 	}
 	var err error
 	w.service, err = w.lab.Start(context.Background(), lab.Command{
-		Name: "service", Path: program, Env: []string{"KAMBREL_DATABASE=" + w.dsn},
+		Name: "service", Path: w.programs.kambrel, Env: []string{"KAMBREL_DATABASE=" + w.dsn},
 		Args: append([]string{"serve", "--listen", fmt.Sprintf("127.0.0.1:%d", w.port), "--cloud-url", w.scimURL, "--cloud-token-file", w.tokenFile,
 			"--administrator-password-file", file, "--agent-patience", "4s", "--order-lease", "3s"}, w.serve...),
 		Ready: lab.Answers(w.url + "/healthz"),
@@ -180,7 +200,7 @@ func (w *world) enrol() {
 	w.t.Helper()
 	code, err := w.client.IssueCode(w.t.Context(), "brisling", "skerry")
 	require.NoError(w.t, err)
-	out, err := exec.Command(program, "agent", "enrol", "--service", w.url, "--code", code.Code, "--name", "brisling-1", "--config", w.agentFile).CombinedOutput()
+	out, err := exec.Command(plainly.kambrel, "agent", "enrol", "--service", w.url, "--code", code.Code, "--name", "brisling-1", "--config", w.agentFile).CombinedOutput()
 	require.NoError(w.t, err, string(out))
 	text, err := os.ReadFile(w.agentFile)
 	require.NoError(w.t, err)
@@ -192,7 +212,7 @@ func (w *world) enrol() {
 func (w *world) startAgent() {
 	w.t.Helper()
 	var err error
-	w.agent, err = w.lab.Start(context.Background(), lab.Command{Name: "agent", Path: program, Args: []string{"agent", "run", "--config", w.agentFile}})
+	w.agent, err = w.lab.Start(context.Background(), lab.Command{Name: "agent", Path: w.programs.kambrel, Args: []string{"agent", "run", "--config", w.agentFile}})
 	require.NoError(w.t, err)
 }
 
@@ -363,7 +383,7 @@ func kambrelIn(t *testing.T, home, input string, args ...string) (stdout, stderr
 func kambrelWith(t *testing.T, home, folder, input string, env []string, args ...string) (stdout, stderr string, status int) {
 	t.Helper()
 	var out, errs bytes.Buffer
-	command := exec.Command(program, args...)
+	command := exec.Command(plainly.kambrel, args...)
 	command.Dir, command.Stdin = folder, strings.NewReader(input)
 	command.Env = append(append(os.Environ(), "XDG_CONFIG_HOME="+home), env...)
 	command.Stdout, command.Stderr = &out, &errs
@@ -405,7 +425,7 @@ func (w *world) restartCloud(token string) {
 	var port int
 	_, err = fmt.Sscan(address.Port(), &port)
 	require.NoError(w.t, err)
-	again, err := w.lab.StartCloud(w.t.Context(), standin, port, []string{"brisling.example"})
+	again, err := w.lab.StartCloud(w.t.Context(), w.programs.standin, port, []string{"brisling.example"})
 	require.NoError(w.t, err)
 	require.Equal(w.t, w.cloud.URL, again.URL)
 	w.cloud = again

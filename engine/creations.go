@@ -213,7 +213,7 @@ func (p pending) looksFirst() bool { return p.creates() && p.Kind != entry.User 
 // unconfirmed ends creations of which nobody can say what came of them.
 func (x *execution) unconfirmed(open []pending, r *results) []pending {
 	return slices.DeleteFunc(open, func(p pending) bool {
-		if !p.creates() || p.sent.IsZero() && !p.made {
+		if !p.creates() || !p.made && (p.sent.IsZero() || x.refusesSecond(p)) {
 			return false
 		}
 		state, detail := "unanswered", "its creation was sent and not answered, and the cloud's lists do not have it"

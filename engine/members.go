@@ -24,8 +24,9 @@ const (
 type memberChecks struct {
 	mu     sync.Mutex // held while a change is watched, so that one at a time can go wrong
 	loaded bool
-	kept   int // changes that were found kept, in all runs
-	once   bool
+	kept   int  // changes that were found kept, in all runs
+	once   bool // one was in this run
+	fresh  int  // groups without members that were watched in this run: they have nobody to lose
 }
 
 // watchesMembers tells whether a change of members is to be read back.
@@ -46,21 +47,20 @@ func (x *execution) watchesMembers(ctx context.Context) (bool, error) {
 // writeWatched sends one change of members and reads them back: a cloud that
 // loses the others on the way must not be given a second group.
 func (x *execution) writeWatched(ctx context.Context, p pending, r *results, last bool) ([]pending, error) {
+	n, err := x.store.MembersOf(ctx, p.ResourceID)
+	if err != nil {
+		return nil, err
+	}
 	c := &x.memberChecks
 	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.kept >= trustAfter && c.once {
+	switch {
+	case c.kept >= trustAfter && (c.once || n > mostReadBack), n == 0 && c.fresh >= trustAfter:
+		c.mu.Unlock()
 		return x.attempt(ctx, []pending{p}, r, last)
+	case n == 0:
+		c.fresh++
 	}
-	if c.kept >= trustAfter {
-		n, err := x.store.MembersOf(ctx, p.ResourceID)
-		if err != nil {
-			return nil, err
-		}
-		if n > mostReadBack {
-			return x.attempt(ctx, []pending{p}, r, last)
-		}
-	}
+	defer c.mu.Unlock()
 	before, _, err := x.cloud.Members(ctx, p.ResourceID)
 	if err != nil {
 		return nil, wholeCloud(err)

@@ -398,6 +398,12 @@ func (e *Engine) why(ctx context.Context, settings *compiled, dirty store.Dirty,
 		add(node)
 	}
 	decision := plan.CheckLogin(plan.Decide(s.Subject), o.domains)
+	if err := (&planner{settings: settings, cloud: o}).returns(ctx, e.store, []*subject{s}); err != nil {
+		return why, err
+	}
+	if s.decision.Code == plan.Returns {
+		decision = s.decision
+	}
 	node := decision.Explain()
 	if object.Problem != nil && decision.Problem == nil {
 		node = reason.Node{Text: object.Problem.Title, Outcome: reason.Bad, Value: object.Problem.Detail, Deciding: true}
@@ -452,6 +458,8 @@ func summary(scope string, decision plan.Decision, object wire.Object) string {
 		return scope + "; one person"
 	case decision.Code == plan.InStep:
 		return scope + "; its resource is in step"
+	case decision.Code == plan.Returns:
+		return scope + "; it was made again under the same name, and the new entry takes the resource over"
 	case decision.Code == plan.Left:
 		return scope + "; its resource is suspended"
 	}

@@ -96,6 +96,9 @@ func (x *execution) giveOrder(ctx context.Context, directory settings.Directory)
 func (e *Engine) offered(ctx context.Context, document settings.Document) (offer, error) {
 	o := offer{kinds: map[entry.Kind]bool{}, unique: map[entry.Kind][]string{}}
 	catalogue, err := e.cloud.Catalogue(ctx)
+	if ctx.Err() != nil {
+		return o, context.Cause(ctx)
+	}
 	if err != nil {
 		// A service may do without these lists (RFC 7644 section 4); a cloud
 		// that is away is noticed by reading it.

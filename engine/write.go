@@ -137,15 +137,20 @@ func (x *execution) writeChunk(ctx context.Context, changes []store.Change, last
 // attempts sends what is open until all of it is answered. An attempt that got
 // nowhere is repeated after a pause that grows.
 func (x *execution) attempts(ctx context.Context, open []pending, r *results, last bool) error {
-	if watched, err := x.watchesMembers(ctx); err != nil {
-		return err
-	} else if watched && len(open) > 1 && slices.ContainsFunc(open, pending.ofMembers) {
+	if len(open) > 1 && slices.ContainsFunc(open, pending.ofMembers) {
+		watched, err := x.watchesMembers(ctx)
+		if err != nil {
+			return err
+		}
+		var rest []pending
 		for _, p := range open {
-			if err := x.attempts(ctx, []pending{p}, r, last); err != nil {
+			if !watched || !p.ofMembers() {
+				rest = append(rest, p)
+			} else if err := x.attempts(ctx, []pending{p}, r, last); err != nil {
 				return err
 			}
 		}
-		return nil
+		open = rest
 	}
 	for fruitless := 0; len(open) > 0; {
 		if fruitless == writeAttempts {

@@ -125,7 +125,7 @@ func (l *Lab) StartDomainController(ctx context.Context) (*LDAPServer, error) {
 func (l *Lab) copyImage(ctx context.Context, dir string) error {
 	cache, err := os.UserCacheDir()
 	if err != nil {
-		cache = os.TempDir()
+		return fmt.Errorf("find a folder for the domain controller's image: %w", err)
 	}
 	cache = filepath.Join(cache, "kambrel-lab")
 	if err := os.MkdirAll(cache, 0o700); err != nil {

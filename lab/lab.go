@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 )
 
@@ -17,6 +19,9 @@ type Lab struct {
 	Dir string
 	// Log receives a line for each step; nil drops them.
 	Log func(format string, facts ...any)
+	// Many: this process starts many servers that are thrown away, so that they are
+	// copied from one; see RemovePattern.
+	Many bool
 
 	mu          sync.Mutex
 	processes   []*Process
@@ -67,7 +72,13 @@ func Remove(dir string) error {
 	for _, file := range pidFiles {
 		endLeftover(file)
 	}
-	return errors.Join(os.RemoveAll(postgresData(absolute)), os.RemoveAll(absolute))
+	outside, err := os.ReadFile(filepath.Join(absolute, "postgres.folder"))
+	if err == nil && strings.HasPrefix(string(outside), "/var/tmp/kambrel-lab-") {
+		if err := os.RemoveAll(string(outside)); err != nil {
+			return err
+		}
+	}
+	return os.RemoveAll(absolute)
 }
 
 // CAFile is the PEM file of the lab's certificate authority.
@@ -116,9 +127,20 @@ func FreePort(first int) (int, error) {
 			return port, listener.Close()
 		}
 	}
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
+	// Below the ports that outgoing connections get, which would take one between
+	// here and the start of its server.
+	for range 1000 {
+		port := 15000 + rand.IntN(17000)
+		if _, given := givenPorts.LoadOrStore(port, true); given {
+			continue
+		}
+		listener, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err == nil {
+			return port, listener.Close()
+		}
 	}
-	return listener.Addr().(*net.TCPAddr).Port, listener.Close()
+	return 0, errors.New("no port is free on loopback")
 }
+
+// givenPorts are those that this process was given.
+var givenPorts sync.Map

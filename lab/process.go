@@ -187,7 +187,7 @@ func unlock(file *os.File) error {
 
 // lockFile takes an exclusive lock that ends with this process.
 func lockFile(path string, wait bool) (*os.File, error) {
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o644)
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW, 0o644)
 	if err != nil {
 		return nil, err
 	}

@@ -200,6 +200,10 @@ func (s *Store) HoldRemovals(ctx context.Context, run, released int64, again boo
 
 // Unhold ends what is held of entries, since the plan decides about them anew.
 func (s *Store) Unhold(ctx context.Context, refs []Ref) error {
+	var any bool
+	if err := s.raw(ctx, `SELECT EXISTS (SELECT FROM links WHERE held)`).Scan(&any).Error; err != nil || !any {
+		return err
+	}
 	directories, ids := refArrays(refs)
 	_, err := s.exec(ctx, `UPDATE links l SET held = false FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE l.held AND l.directory = d AND l.entry_id = i`, directories, ids)
 	return err
@@ -288,8 +292,8 @@ func (s *Store) SettleDoubts(ctx context.Context, links []NewLink) error {
 // that has not been found yet.
 func (s *Store) UnconfirmedKinds(ctx context.Context) ([]entry.Kind, error) {
 	var kinds []entry.Kind
-	return kinds, s.raw(ctx, `SELECT DISTINCT c.kind FROM changes c JOIN problems p ON p.directory = c.directory AND p.entry_id = c.entry_id AND p.code = 'creation-unconfirmed'
-		WHERE c.state = 'unconfirmed' AND NOT EXISTS (SELECT FROM decisions x WHERE x.directory = c.directory AND x.entry_id = c.entry_id AND x.action = 'create' AND x.made > c.sent)`).Scan(&kinds).Error
+	return kinds, s.raw(ctx, `SELECT DISTINCT c.kind FROM changes c JOIN entries e ON e.directory = c.directory AND e.id = c.entry_id AND e.gone IS NULL
+		WHERE c.state = 'unconfirmed' AND NOT EXISTS (SELECT FROM links l WHERE l.directory = c.directory AND l.entry_id = c.entry_id) AND NOT EXISTS (SELECT FROM decisions x WHERE x.directory = c.directory AND x.entry_id = c.entry_id AND x.action = 'create' AND x.made > c.sent)`).Scan(&kinds).Error
 }
 
 // CountRemovals counts the planned suspensions of a run that are not released.

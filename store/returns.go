@@ -44,7 +44,7 @@ func (s *Store) namesakes(ctx context.Context, refs []Ref, where string) (map[Re
 	}
 	err := s.raw(ctx, `SELECT e.id AS of_id, f.directory, f.id, f.kind, f.dn, f.attributes, f.gone, coalesce(l.link_key, '') AS link_key
 		FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) JOIN entries e ON e.directory = d AND e.id = i
-		JOIN entries f ON f.directory = e.directory AND lower(f.name) = lower(e.name) AND f.kind = e.kind AND f.id <> e.id
+		JOIN entries f ON f.directory = e.directory AND lower(f.name) = lower(e.name) AND f.kind = e.kind AND f.kind <> 'container' AND f.id <> e.id
 		LEFT JOIN links l ON l.directory = f.directory AND l.entry_id = f.id WHERE `+where, directories, ids).Scan(&rows).Error
 	if err != nil {
 		return nil, fmt.Errorf("look who was deleted and made again: %w", err)

@@ -66,3 +66,47 @@ func TestDecide(t *testing.T) {
 		assert.Len(t, d.Reasons, 3, name)
 	}
 }
+
+func TestWhoReturnsIsNotWhoIsGivenTheNameOfALeaver(t *testing.T) {
+	t.Parallel()
+	person := func(dn string, gone bool, attributes entry.Attributes) entry.Entry {
+		return entry.Entry{Directory: "halvard", Kind: entry.User, DN: dn, Gone: gone, Attributes: attributes}
+	}
+	const dn = "CN=Sunniva Rud,DC=example"
+	login := func(more entry.Attributes) entry.Attributes {
+		out := entry.Attributes{"cn": {"Sunniva Rud"}, "userPrincipalName": {"sr@halvard.example"}}
+		for name, values := range more {
+			out[name] = values
+		}
+		return out
+	}
+	former := person(dn, true, login(entry.Attributes{"employeeNumber": {"41"}, "givenName": {"Sunniva"}}))
+	for name, c := range map[string]struct {
+		e    entry.Entry
+		want bool
+	}{
+		"the same name and login":            {person(dn, false, login(nil)), true},
+		"elsewhere in the directory":         {person("CN=Sunniva Rud,OU=Deck,DC=example", false, login(nil)), true},
+		"another number":                     {person(dn, false, login(entry.Attributes{"employeeNumber": {"77"}})), false},
+		"another given name":                 {person(dn, false, login(entry.Attributes{"givenName": {"Solveig"}})), false},
+		"another login":                      {person(dn, false, login(entry.Attributes{"userPrincipalName": {"other@halvard.example"}})), false},
+		"no login":                           {person(dn, false, entry.Attributes{"cn": {"Sunniva Rud"}}), false},
+		"another name":                       {person(dn, false, login(entry.Attributes{"cn": {"Sunniva Rudi"}})), false},
+		"itself deleted":                     {person(dn, true, login(nil)), false},
+		"letters of another case, and space": {person(dn, false, login(entry.Attributes{"userPrincipalName": {" SR@Halvard.example"}})), true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			assert.Equal(t, c.want, Returned(c.e, former))
+		})
+	}
+	other := former
+	other.Directory = "brisling"
+	assert.False(t, Returned(person(dn, false, login(nil)), other), "of another directory")
+	group := entry.Entry{Directory: "halvard", Kind: entry.Group, DN: "CN=Crew,DC=example", Attributes: entry.Attributes{"cn": {"Crew"}}}
+	was := group
+	was.Gone = true
+	assert.True(t, Returned(group, was))
+	was.DN = "CN=Crew,OU=Old,DC=example"
+	assert.False(t, Returned(group, was), "a group of the same name elsewhere is another one")
+}

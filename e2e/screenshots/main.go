@@ -53,8 +53,15 @@ func run(ctx context.Context) (err error) {
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err
 	}
-	dir, err := os.MkdirTemp("", "kambrel-studio-")
+	// Beneath the checkout, where commands find a demo that runs.
+	if err := os.MkdirAll("var", 0o755); err != nil {
+		return err
+	}
+	dir, err := os.MkdirTemp("var", "studio-")
 	if err != nil {
+		return err
+	}
+	if dir, err = filepath.Abs(dir); err != nil {
 		return err
 	}
 	if err := os.Chmod(dir, 0o755); err != nil {
@@ -139,7 +146,7 @@ const entryToTry = `[aria-label="Entry to try the formula on"]`
 
 func (s *studio) takeAll() error {
 	console := strings.TrimSuffix(s.endpoints.Console, "/")
-	if err := s.terminal("sync", "sync"); err != nil {
+	if err := s.terminal("", "sync"); err != nil {
 		return err
 	}
 	for _, command := range []struct {
@@ -148,7 +155,7 @@ func (s *studio) takeAll() error {
 	}{
 		{"why", []string{"why", "svc-backup"}},
 		{"probe", []string{"directory", "probe", "halvard"}},
-		{"survey", []string{"survey", "run"}},
+		{"", []string{"survey", "run"}},
 		{"", []string{"directory", "probe", "brisling"}},
 		{"", []string{"scope", "exclude", "OU=Terminals," + s.endpoints.Directories[0].BaseDN}},
 		{"", []string{"directory", "read"}},
@@ -189,6 +196,52 @@ func (s *studio) takeAll() error {
 		{"decide", "/objects/mt@halvard.example", "light", chromedp.Tasks{settled, chromedp.WaitVisible(".decide .side", chromedp.ByQuery)}},
 	} {
 		if err := s.picture(p.name, console+p.path, p.look, p.ready); err != nil {
+			return err
+		}
+	}
+	return s.held(console)
+}
+
+// held lets people vanish whom groups still name, and shows what the guard holds.
+func (s *studio) held(console string) error {
+	if err := s.vanish(24); err != nil {
+		return err
+	}
+	if err := s.terminal("", "settings", "discard"); err != nil {
+		return err
+	}
+	if err := s.terminal("", "sync"); err != nil {
+		return err
+	}
+	if err := s.terminal("health", "health"); err != nil {
+		return err
+	}
+	text, err := exec.Command(s.process.Path, "runs", "list", "-o", "json", "--service", console, "--token", s.endpoints.Token).Output()
+	if err != nil {
+		return err
+	}
+	var runs struct{ Items []struct{ ID int64 } }
+	if err := json.Unmarshal(text, &runs); err != nil {
+		return err
+	}
+	return s.picture("run-held", fmt.Sprintf("%s/runs/%d?state=held&kind=group", console, runs.Items[0].ID), "light", chromedp.WaitVisible(".n-data-table-expand-trigger", chromedp.ByQuery))
+}
+
+// vanish deletes people of one container, as somebody might by mistake.
+func (s *studio) vanish(n int) error {
+	d := s.endpoints.Directories[0]
+	server := &lab.LDAPServer{URL: d.URL, CAFile: d.CA, AdminDN: d.BindDN, AdminPassword: d.Password}
+	conn, err := server.Dial()
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	found, err := conn.Search(&ldap.SearchRequest{BaseDN: "OU=Deck,OU=Fleet," + d.BaseDN, Scope: ldap.ScopeWholeSubtree, Filter: "(objectClass=person)", Attributes: []string{"cn"}})
+	if err != nil {
+		return err
+	}
+	for _, e := range found.Entries[:min(n, len(found.Entries))] {
+		if err := conn.Del(ldap.NewDelRequest(e.DN, nil)); err != nil {
 			return err
 		}
 	}

@@ -16,6 +16,9 @@ CREATE TABLE cloud_trust (
     member_writes integer NOT NULL
 );
 
+-- Creations of which the cloud said that they were done, and that cannot be found.
+CREATE INDEX changes_unconfirmed ON changes (kind) WHERE state = 'unconfirmed';
+
 -- failures: how often the run ended with an error that nobody has foreseen.
 ALTER TABLE runs ADD failures integer NOT NULL DEFAULT 0;
 
@@ -45,5 +48,5 @@ ALTER TABLE agents DROP granted;
 ALTER TABLE enrolments DROP directories;
 ALTER TABLE runs DROP failures;
 ALTER TABLE entries DROP fault;
-DROP INDEX entries_gone, links_held;
+DROP INDEX entries_gone, links_held, changes_unconfirmed;
 ALTER TABLE links DROP held;
