@@ -122,7 +122,6 @@ func TestTheCloudFailsNowAndThen(t *testing.T) {
 	assert.Zero(t, w.run(wire.NewRun{Kind: "full"}).Counts.Changes)
 }
 
-
 // TestAValueThatTheCloudAltersIsNoticed lets the cloud cut titles: the run says
 // so, and the problem ends with the cause.
 func TestAValueThatTheCloudAltersIsNoticed(t *testing.T) {

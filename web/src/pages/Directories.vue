@@ -139,14 +139,16 @@ function next(d: Schemas['ConnectedDirectory']): string {
         <tr v-for="agent in agents.data.value" :key="agent.id">
           <td><strong>{{ agent.name }}</strong><br /><span class="quiet">{{ agent.host }}</span></td>
           <td><Tag :text="agent.state" :tone="agentTone[agent.state] ?? 'default'" /></td>
-          <td>{{ agent.directories.join(', ') || 'nothing yet' }} <template v-if="agent.asks.length">
+          <td>
+            {{ agent.directories.join(', ') || 'nothing yet' }} <template v-if="agent.asks.length">
               <Tag :text="`Asks for ${agent.asks.join(', ')}`" tone="warning" />
               <NPopconfirm v-if="session.may('administrator')" @positive-click="grant(agent)">
                 <template #trigger><NButton size="tiny">Grant…</NButton></template>
                 Let {{ agent.name }} on {{ agent.host }} speak for {{ agent.asks.join(' and ') }}? All that it says of its people is then believed.
               </NPopconfirm>
             </template>
-            <Tag v-if="agent.plain.length" :text="`Plain LDAP: ${agent.plain.join(', ')}`" tone="error" /></td>
+            <Tag v-if="agent.plain.length" :text="`Plain LDAP: ${agent.plain.join(', ')}`" tone="error" />
+          </td>
           <td>{{ when(agent.lastContact) }}</td>
           <td>{{ agent.version || '-' }}</td>
           <td><NPopconfirm v-if="session.may('administrator')" @positive-click="retire(agent)"><template #trigger><NButton size="tiny" quaternary>Retire…</NButton></template>End the identity of {{ agent.name }}? {{ agent.directories.length ? 'What it serves goes to other agents, if there are any.' : '' }}</NPopconfirm></td>
