@@ -283,6 +283,8 @@ func (e *Engine) references(ctx context.Context, settings *compiled, dirty store
 	for _, m := range members {
 		one := wire.GroupMember{DN: m.DN, Name: cmp.Or(m.Name, m.DN), Kind: m.Kind, EntryID: m.EntryID, ResourceID: m.ResourceID}
 		switch {
+		case m.Held:
+			one.LeftOut = "it was deleted; its removal is held, and it stays a member in the cloud until that is decided"
 		case !m.Known:
 			one.LeftOut = "no person, group or contact of this directory that was read"
 		case m.Left:

@@ -378,6 +378,7 @@ func (s *Store) MarkGraceOver(ctx context.Context, kind entry.Kind, seconds floa
 type MemberView struct {
 	DN, Kind, Name, ResourceID string
 	Left, Known                bool
+	Held                       bool // it was deleted, and its removal is held
 	Directory, EntryID         string
 }
 
@@ -389,7 +390,8 @@ func (s *Store) MembersBeside(ctx context.Context, ref Ref, limit int) ([]Member
 		Path string
 	}
 	err := s.raw(ctx, `SELECT coalesce(e.dn, '') AS dn, m.member_path AS path, coalesce(e.kind, '') AS kind, coalesce(e.name, '') AS name,
-		coalesce(l.resource_id, '') AS resource_id, l.left_at IS NOT NULL AS left, e.id IS NOT NULL AS known, coalesce(e.directory, '') AS directory, coalesce(e.id::text, '') AS entry_id
+		coalesce(l.resource_id, '') AS resource_id, l.left_at IS NOT NULL AS left, e.id IS NOT NULL AS known,
+		e.id IS NULL AND EXISTS (SELECT FROM entries g JOIN links h ON h.directory = g.directory AND h.entry_id = g.id AND h.held WHERE g.directory = m.directory AND g.path = m.member_path) AS held, coalesce(e.directory, '') AS directory, coalesce(e.id::text, '') AS entry_id
 		FROM memberships m LEFT JOIN entries e ON e.directory = m.directory AND e.id = m.member_id
 		LEFT JOIN ties l ON l.directory = m.directory AND l.entry_id = m.member_id
 		WHERE m.directory = ? AND m.group_id = ? ORDER BY l.resource_id IS NOT NULL AND l.left_at IS NULL, m.member_path LIMIT ?`, ref.Directory, ref.ID.String(), limit).Scan(&rows).Error

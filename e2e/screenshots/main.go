@@ -220,11 +220,11 @@ func (s *studio) held(console string) error {
 	if err != nil {
 		return err
 	}
-	var runs struct{ Items []struct{ ID int64 } }
+	var runs []struct{ ID int64 }
 	if err := json.Unmarshal(text, &runs); err != nil {
 		return err
 	}
-	return s.picture("run-held", fmt.Sprintf("%s/runs/%d?state=held&kind=group", console, runs.Items[0].ID), "light", chromedp.WaitVisible(".n-data-table-expand-trigger", chromedp.ByQuery))
+	return s.picture("run-held", fmt.Sprintf("%s/runs/%d?state=held&kind=group", console, runs[0].ID), "light", chromedp.WaitVisible(".n-data-table-expand-trigger", chromedp.ByQuery))
 }
 
 // vanish deletes people of one container, as somebody might by mistake.

@@ -71,7 +71,7 @@ async function leave(): Promise<void> {
       <div class="foot">
         <button type="button" class="plain" @click="toggle">{{ dark ? 'Light' : 'Dark' }} look</button>
         <span>{{ session.who?.name }}<br /><small>{{ session.who?.role }}</small></span>
-        <button type="button" class="plain" @click="account = true">Password and sessions</button>
+        <button type="button" class="plain" @click="account = true">Your account</button>
         <button type="button" class="plain" @click="leave">Sign out</button>
       </div>
     </nav>
