@@ -1,9 +1,11 @@
 package e2e
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -43,12 +45,27 @@ func TestTheConsole(t *testing.T) {
 	do("find one", chromedp.SendKeys(`input[aria-label="Search objects"]`, "crew00042", chromedp.ByQuery), shows("[role=status]", "1 object"), shows("td", "cn=Crew 00042"))
 	assert.Contains(t, where(), "text=crew00042")
 	do("reload in the same place", chromedp.Reload(), shows("[role=status]", "1 object"))
-	do("open it", chromedp.Click("td a", chromedp.ByQuery), shows("h1", "crew00042@brisling.example"), shows("section", "nearest marked container"), shows(".mark", "decides"), shows(".side td", "crew00042@brisling.example"))
+	do("open it", chromedp.Click("td a", chromedp.ByQuery), shows("h1", "crew00042@brisling.example"), shows("section", "nearest marked container"), shows(".mark", "decides"), shows(".side td", "crew00042@brisling.example"), shows(".now", "The cloud has just this"))
 	do("go back", chromedp.NavigateBack(), shows("h1", "Objects"), shows("[role=status]", "1 object"))
 	do("sort, page", chromedp.Navigate(w.url+"/objects?sort=-name&page=2"), shows(".n-pagination-item--active", "2"), shows("td", "Crew 000"))
 	do("be told that an object is unknown", chromedp.Navigate(w.url+"/objects/nobody-at-all"), shows("[role=alert]", "nothing in the mirrors fits"))
 
 	do("see it in the dark", chromedp.Navigate(w.url+"/"), shows("button", "Dark look"), chromedp.Click(".foot .plain", chromedp.ByQuery), chromedp.WaitReady(`html[data-look="dark"]`))
+
+	status, answer := w.forger().does("PUT", "/api/v1/agent/hello", `{"directories":["brisling","halvard"]}`)
+	require.Equal(t, 204, status, answer)
+	do("grant an agent the directory that it asks for", chromedp.Click(`a[href="/directories"].place`, chromedp.ByQuery), shows(".tag", "Asks for halvard"), chromedp.Click("button.beside", chromedp.ByQuery),
+		shows(".n-popconfirm__panel", "All that it says"), chromedp.Click(".n-popconfirm__action .n-button--primary-type", chromedp.ByQuery), shows(".n-message", "may speak for halvard"))
+	agents, err := w.client.Agents(t.Context())
+	require.NoError(t, err)
+	assert.Contains(t, agents[0].Granted, "halvard")
+
+	const next = "Spring-Tide-Ten"
+	do("be told what is wrong with a new password", chromedp.Click(`//button[contains(., "Your account")]`), chromedp.SendKeys("#password-current", "wrong", chromedp.ByQuery),
+		chromedp.SendKeys("#password-next", next, chromedp.ByQuery), chromedp.SendKeys("#password-again", next, chromedp.ByQuery), chromedp.Click(".n-modal button[type=submit]", chromedp.ByQuery), shows(".n-modal [role=alert]", "current password is wrong"))
+	do("change it", chromedp.SendKeys("#password-current", strings.Repeat(kb.Backspace, len("wrong"))+password, chromedp.ByQuery), chromedp.Click(".n-modal button[type=submit]", chromedp.ByQuery), shows(".n-message", "Your password is changed"))
+	_, err = w.client.Session(t.Context())
+	assert.ErrorContains(t, err, "Sign-in refused", "other sessions have ended")
 
 	require.NoError(t, w.service.Stop())
 	do("be told that the service is away", shows(".state", "cannot be reached"))

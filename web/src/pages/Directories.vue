@@ -143,7 +143,7 @@ function next(d: Schemas['ConnectedDirectory']): string {
             {{ agent.directories.join(', ') || 'nothing yet' }} <template v-if="agent.asks.length">
               <Tag :text="`Asks for ${agent.asks.join(', ')}`" tone="warning" />
               <NPopconfirm v-if="session.may('administrator')" @positive-click="grant(agent)">
-                <template #trigger><NButton size="tiny">Grant…</NButton></template>
+                <template #trigger><NButton size="tiny" class="beside">Grant…</NButton></template>
                 Let {{ agent.name }} on {{ agent.host }} speak for {{ agent.asks.join(' and ') }}? All that it says of its people is then believed.
               </NPopconfirm>
             </template>
@@ -162,4 +162,5 @@ function next(d: Schemas['ConnectedDirectory']): string {
 .add { max-width: 720px; margin-bottom: 14px; }
 .empty { padding: 16px 18px; max-width: 640px; }
 .gone, .agents { margin-top: 20px; }
+.beside { margin-left: 6px; }
 </style>

@@ -81,7 +81,7 @@ const howWords: Record<string, string> = { create: 'the resource was created', a
             <p v-if="!resource" class="quiet">Nothing in the cloud.</p>
             <dl v-else class="facts">
               <dt>Id</dt><dd class="mono">{{ resource.id }}</dd>
-              <dt>Login</dt><dd class="mono">{{ resource.userName }}</dd>
+              <template v-if="resource.userName"><dt>Login</dt><dd class="mono">{{ resource.userName }}</dd></template>
               <dt>externalId</dt><dd class="mono">{{ resource.externalId ?? 'none' }}</dd>
               <dt>Changed</dt><dd>{{ when((resource.meta as { lastModified?: string } | undefined)?.lastModified) }}</dd>
             </dl>

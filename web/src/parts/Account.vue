@@ -40,13 +40,13 @@ async function everywhere(): Promise<void> {
   <NModal show preset="card" :title="`${session.who?.name}: password and sessions`" style="width: 430px" @update:show="emit('close')">
     <NForm @submit.prevent="change">
       <NFormItem label="Current password" :label-props="{ for: 'password-current' }">
-        <NInput v-model:value="form.current" type="password" :input-props="{ id: 'password-current', autocomplete: 'current-password' }" />
+        <NInput v-model:value="form.current" type="password" placeholder="" :input-props="{ id: 'password-current', autocomplete: 'current-password' }" />
       </NFormItem>
       <NFormItem label="New password" :label-props="{ for: 'password-next' }" :feedback="form.next && form.next.length < 10 ? 'At least 10 characters.' : ''" :validation-status="form.next && form.next.length < 10 ? 'warning' : undefined">
-        <NInput v-model:value="form.next" type="password" :input-props="{ id: 'password-next', autocomplete: 'new-password' }" />
+        <NInput v-model:value="form.next" type="password" placeholder="" :input-props="{ id: 'password-next', autocomplete: 'new-password' }" />
       </NFormItem>
       <NFormItem label="New password again" :label-props="{ for: 'password-again' }" :feedback="form.again && form.again !== form.next ? 'The two differ.' : ''" :validation-status="form.again && form.again !== form.next ? 'warning' : undefined">
-        <NInput v-model:value="form.again" type="password" :input-props="{ id: 'password-again', autocomplete: 'new-password' }" />
+        <NInput v-model:value="form.again" type="password" placeholder="" :input-props="{ id: 'password-again', autocomplete: 'new-password' }" />
       </NFormItem>
       <p v-if="refused" class="bad" role="alert">{{ refused }}</p>
       <div class="row">
