@@ -64,6 +64,7 @@ func (e *Engine) TakeOrder(ctx context.Context, agent store.Agent) (wire.Order, 
 type ingestion struct {
 	engine  *Engine
 	order   store.Order
+	base    string // path of the directory's base, once it was asked for
 	agent   string
 	entries []*entry.Entry
 	gone    []entry.ID
@@ -192,11 +193,12 @@ func (i *ingestion) admit(e *entry.Entry) error {
 	if err != nil {
 		return problem.Wrap(problem.AgentMessageMalformed, err, "order %d", i.order.ID)
 	}
-	base, err := entry.PathOf(i.order.Request.Base)
-	if err != nil {
-		return err
+	if i.base == "" {
+		if i.base, err = entry.PathOf(i.order.Request.Base); err != nil {
+			return err
+		}
 	}
-	if !entry.PathUnder(path, base) {
+	if !entry.PathUnder(path, i.base) {
 		return problem.New(problem.EntryOutsideBase, "%s is not beneath %s", e.DN, i.order.Request.Base)
 	}
 	if e.Kind != entry.Container && !slices.Contains(entry.Kinds, e.Kind) {

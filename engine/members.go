@@ -29,19 +29,26 @@ type memberChecks struct {
 	fresh  int  // groups without members that were watched in this run: they have nobody to lose
 }
 
+// load reads how far the cloud is trusted; c.mu is held.
+func (c *memberChecks) load(ctx context.Context, x *execution) error {
+	if c.loaded {
+		return nil
+	}
+	var err error
+	if c.kept, err = x.store.MembersTrust(ctx, x.cloud.URL()); err != nil {
+		return fmt.Errorf("read how far the cloud is trusted with members: %w", err)
+	}
+	c.loaded = true
+	return nil
+}
+
 // watchesMembers tells whether a change of members is to be read back.
 func (x *execution) watchesMembers(ctx context.Context) (bool, error) {
 	c := &x.memberChecks
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if !c.loaded {
-		var err error
-		if c.kept, err = x.store.MembersTrust(ctx, x.cloud.URL()); err != nil {
-			return false, err
-		}
-		c.loaded = true
-	}
-	return c.kept < trustAfter || !c.once, nil
+	err := c.load(ctx, x)
+	return c.kept < trustAfter || !c.once, err
 }
 
 // writeWatched sends one change of members and reads them back: a cloud that
@@ -53,6 +60,10 @@ func (x *execution) writeWatched(ctx context.Context, p pending, r *results, las
 	}
 	c := &x.memberChecks
 	c.mu.Lock()
+	if err := c.load(ctx, x); err != nil {
+		c.mu.Unlock()
+		return nil, err
+	}
 	switch {
 	case c.kept >= trustAfter && (c.once || n > mostReadBack), n == 0 && c.fresh >= trustAfter:
 		c.mu.Unlock()

@@ -500,11 +500,16 @@ func (s *Server) edit(c *fiber.Ctx, edit edit) error {
 		ifMatch = ""
 	}
 	shown := viewOf(c)
-	item, f := s.store.change(endpoint, c.Params("id"), ifMatch, s.asked(shown), s.unseen(shown, endpoint, edit))
+	minimal := c.Get("Prefer") == "return=minimal" // RFC 7240 section 4.2
+	answered := s.asked(shown)
+	if minimal {
+		answered = view{attributes: []string{"id"}} // nobody reads it
+	}
+	item, f := s.store.change(endpoint, c.Params("id"), ifMatch, answered, s.unseen(shown, endpoint, edit))
 	if f != nil {
 		return refuse(c, f)
 	}
-	if c.Get("Prefer") == "return=minimal" { // RFC 7240 section 4.2
+	if minimal {
 		if !s.lacks("etag") {
 			c.Set("ETag", item.tag)
 		}
