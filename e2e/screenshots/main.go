@@ -118,8 +118,7 @@ func (s *studio) startDemo(ctx context.Context) error {
 // tellStories lets happen what the pages then show.
 func (s *studio) tellStories() error {
 	d := s.endpoints.Directories[0]
-	server := &lab.LDAPServer{URL: d.URL, CAFile: d.CA, AdminDN: d.BindDN, AdminPassword: d.Password}
-	conn, err := server.Dial()
+	conn, err := s.dial()
 	if err != nil {
 		return err
 	}
@@ -227,11 +226,17 @@ func (s *studio) held(console string) error {
 	return s.picture("run-held", fmt.Sprintf("%s/runs/%d?state=held&kind=group", console, runs[0].ID), "light", chromedp.WaitVisible(".n-data-table-expand-trigger", chromedp.ByQuery))
 }
 
+// dial connects to Halvard's directory as its administrator.
+func (s *studio) dial() (*ldap.Conn, error) {
+	d := s.endpoints.Directories[0]
+	server := &lab.LDAPServer{URL: d.URL, CAFile: d.CA, AdminDN: d.BindDN, AdminPassword: d.Password}
+	return server.Dial()
+}
+
 // vanish deletes people of one container, as somebody might by mistake.
 func (s *studio) vanish(n int) error {
 	d := s.endpoints.Directories[0]
-	server := &lab.LDAPServer{URL: d.URL, CAFile: d.CA, AdminDN: d.BindDN, AdminPassword: d.Password}
-	conn, err := server.Dial()
+	conn, err := s.dial()
 	if err != nil {
 		return err
 	}
