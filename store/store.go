@@ -49,6 +49,9 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	// A plan made while the tables were small would be kept for prepared
 	// statements and scan them when they are large.
 	config.RuntimeParams["plan_cache_mode"] = "force_custom_plan"
+	// A service that was stopped in the middle of a transaction must not keep its
+	// locks from the one that takes over.
+	config.RuntimeParams["idle_in_transaction_session_timeout"] = milliseconds(2 * lockIdle)
 	pool := stdlib.OpenDB(*config)
 	pool.SetMaxOpenConns(connections)
 	pool.SetMaxIdleConns(connections)

@@ -461,6 +461,20 @@ func secrets(t *testing.T, s *Store) {
 
 func oneRunner(t *testing.T, s *Store) {
 	ctx := t.Context()
+	// What a stopped service has open ends by itself, and the lock's number with it
+	// refuses what it would still keep.
+	var ends string
+	require.NoError(t, s.raw(ctx, `SHOW idle_in_transaction_session_timeout`).Scan(&ends).Error)
+	assert.Equal(t, "20s", ends)
+	_, err := s.WithRunLock(ctx, func(ctx context.Context) error {
+		require.NoError(t, s.Fenced(ctx, func(*Store) error { return nil }))
+		require.NoError(t, LockOf(ctx).Check())
+		require.NoError(t, s.with(ctx).Exec(`UPDATE run_lock SET epoch = epoch + 1`).Error)
+		assert.ErrorIs(t, s.Fenced(ctx, func(*Store) error { return nil }), ErrLockLost)
+		assert.ErrorIs(t, LockOf(ctx).Check(), ErrLockLost)
+		return nil
+	})
+	require.NoError(t, err)
 	got, err := s.WithRunLock(ctx, func(ctx context.Context) error {
 		second, err := s.WithRunLock(ctx, func(context.Context) error { t.Error("two at once"); return nil })
 		assert.False(t, second)
