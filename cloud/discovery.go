@@ -248,7 +248,7 @@ func listed[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 			ids[i] = cmp.Or(named.ID, named.Name, strconv.Itoa(len(out)))
 			out = append(out, one)
 		}
-		if _, more, err := walk.take(ids, response.TotalResults, response.StartIndex, ""); err != nil || !more {
+		if more, err := walk.take(ids, response.TotalResults, response.StartIndex, ""); err != nil || !more {
 			return out, err
 		}
 	}

@@ -14,33 +14,28 @@ type pages struct {
 	total int // as the last page said
 }
 
-// take looks at one page: which of its ids are new, and whether another page
-// follows. from is the index at which the service says that the page begins, 0
+// take looks at one page and tells whether another one follows. from is the index at which the service says that the page begins, 0
 // where it does not say; next is the cursor of the next page.
-func (p *pages) take(ids []string, total, from int, next string) (fresh []bool, more bool, err error) {
+func (p *pages) take(ids []string, total, from int, next string) (more bool, err error) {
 	if p.seen == nil {
 		p.seen = map[string]struct{}{}
 	}
 	asked := max(p.start, 1)
 	byCursor := next != "" || p.cursor != ""
 	if !byCursor && from > 0 && from != asked {
-		return nil, false, p.incomplete("the page from number %d on was asked for, and that from number %d on came", asked, from)
+		return false, p.incomplete("the page from number %d on was asked for, and that from number %d on came", asked, from)
 	}
-	anyFresh := false
-	fresh = make([]bool, len(ids))
+	known := len(p.seen)
 	for i, id := range ids {
 		if id == "" {
-			return nil, false, p.incomplete("number %d has no id", asked+i)
+			return false, p.incomplete("number %d has no id", asked+i)
 		}
-		if _, again := p.seen[id]; !again {
-			p.seen[id] = struct{}{}
-			fresh[i], anyFresh = true, true
-		}
+		p.seen[id] = struct{}{}
 	}
 	p.total, p.start = total, asked+len(ids)
 	switch {
-	case len(ids) > 0 && !anyFresh, next != "" && next == p.cursor:
-		return nil, false, p.incomplete("the page from number %d on is one that came before", asked)
+	case len(ids) > 0 && len(p.seen) == known, next != "" && next == p.cursor:
+		return false, p.incomplete("the page from number %d on is one that came before", asked)
 	case byCursor:
 		more = next != ""
 	default:
@@ -49,9 +44,9 @@ func (p *pages) take(ids []string, total, from int, next string) (fresh []bool, 
 	}
 	p.cursor = next
 	if !more && len(p.seen) < total {
-		return nil, false, p.incomplete("%d of them came, and the cloud says that there are %d", len(p.seen), total)
+		return false, p.incomplete("%d of them came, and the cloud says that there are %d", len(p.seen), total)
 	}
-	return fresh, more, nil
+	return more, nil
 }
 
 func (p *pages) incomplete(format string, facts ...any) error {

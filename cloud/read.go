@@ -84,7 +84,7 @@ func (c *Client) readOnce(ctx context.Context, kind entry.Kind, can Capabilities
 		if err != nil {
 			return fmt.Errorf("read all %ss from number %d on: %w", kind, max(walk.start, 1), err)
 		}
-		_, more, err := walk.take(page.ids(), page.total, page.start, page.next)
+		more, err := walk.take(page.ids(), page.total, page.start, page.next)
 		if err != nil {
 			return err
 		}

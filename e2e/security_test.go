@@ -174,6 +174,7 @@ func TestAnAgentSpeaksForItsDirectoriesOnly(t *testing.T) {
 	require.NoError(t, err)
 	request.Header.Set("Authorization", "Bearer "+f.signature("PUT", "/api/v1/agent/hello", 30*time.Second))
 	late := make(chan int, 1)
+	known := w.signatures()
 	go func() {
 		response, err := http.DefaultClient.Do(request)
 		if err != nil {
@@ -185,7 +186,7 @@ func TestAnAgentSpeaksForItsDirectoriesOnly(t *testing.T) {
 	}()
 	_, err = writer.Write([]byte(`{"directories":["bris`))
 	require.NoError(t, err)
-	w.awaitTouched(agents[0].ID, token)
+	w.awaitSignature(known)
 	require.NoError(t, w.client.RetireAgent(t.Context(), agents[0].ID))
 	_, err = writer.Write([]byte(`ling"]}`))
 	require.NoError(t, err)
@@ -196,25 +197,19 @@ func TestAnAgentSpeaksForItsDirectoriesOnly(t *testing.T) {
 	assert.Empty(t, agents)
 }
 
-// awaitTouched waits until the service has taken one more signature than those
-// known, so that a request is surely under way.
-func (w *world) awaitTouched(string, string) {
+// signatures counts those that the service has taken.
+func (w *world) signatures() string {
 	w.t.Helper()
-	count := func() string {
-		out, err := exec.Command("psql", w.dsn, "-Atc", "SELECT count(*) FROM agent_signatures").Output()
-		require.NoError(w.t, err)
-		return string(out)
-	}
-	before := count()
-	deadline := time.Now().Add(10 * time.Second)
-	tick := time.NewTicker(20 * time.Millisecond)
-	defer tick.Stop()
-	for count() == before && time.Now().Before(deadline) {
-		<-tick.C
-		if time.Until(deadline) < 9*time.Second {
-			return // it was taken before we looked
-		}
-	}
+	out, err := exec.Command("psql", w.dsn, "-Atc", "SELECT count(*) FROM agent_signatures").Output()
+	require.NoError(w.t, err)
+	return string(out)
+}
+
+// awaitSignature waits until the service has taken one more than those known, so
+// that a request is surely under way.
+func (w *world) awaitSignature(known string) {
+	w.t.Helper()
+	require.Eventually(w.t, func() bool { return w.signatures() != known }, 10*time.Second, 20*time.Millisecond)
 }
 
 // TestAServiceThatWasStoppedWritesNothingMore stops the service that executes a

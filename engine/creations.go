@@ -123,7 +123,8 @@ func (x *execution) lookForCreation(ctx context.Context, p *pending, finder *clo
 			return 0, wholeCloud(err)
 		}
 		if there != nil {
-			return lookedDone, x.foundMade(p, there, r)
+			x.foundMade(p, there, r)
+			return lookedDone, nil
 		}
 	}
 	found, err := finder.ByLinkKey(ctx, p.linkKey())
@@ -131,7 +132,8 @@ func (x *execution) lookForCreation(ctx context.Context, p *pending, finder *clo
 		return 0, wholeCloud(err)
 	}
 	if found != nil {
-		return lookedDone, x.foundMade(p, found, r)
+		x.foundMade(p, found, r)
+		return lookedDone, nil
 	}
 	if free, err := x.freeTwin(ctx, p, finder); err != nil || free != nil {
 		if err != nil {
@@ -152,13 +154,12 @@ func (x *execution) lookForCreation(ctx context.Context, p *pending, finder *clo
 }
 
 // foundMade takes a resource for what the creation has made.
-func (x *execution) foundMade(p *pending, found entry.Resource, r *results) error {
+func (x *execution) foundMade(p *pending, found entry.Resource, r *results) {
 	x.creations.end(*p)
 	r.done(*p, found)
 	if !arrived(found, p.Diffs) {
 		r.again = append(r.again, p.Ref())
 	}
-	return nil
 }
 
 // freeTwin finds a resource that a match rule would find for what is to be made,
@@ -178,12 +179,16 @@ func (x *execution) freeTwin(ctx context.Context, p *pending, finder *cloud.Find
 			if err != nil {
 				return nil, err
 			}
+			if len(found) == 0 {
+				continue
+			}
+			key := match.KeyText(p.Kind, path.Key(), value)
+			mirrored, err := x.store.Holders(ctx, []string{key})
+			if err != nil {
+				return nil, err
+			}
 			for _, twin := range found {
-				owned, err := x.store.Holders(ctx, []string{match.KeyText(p.Kind, path.Key(), value)})
-				if err != nil {
-					return nil, err
-				}
-				known := slices.ContainsFunc(owned[match.KeyText(p.Kind, path.Key(), value)], func(h store.Holder) bool { return h.Resource.ID() == twin.ID() })
+				known := slices.ContainsFunc(mirrored[key], func(h store.Holder) bool { return h.Resource.ID() == twin.ID() })
 				if twin.ExternalID() == "" && !known {
 					return twin, nil
 				}

@@ -101,7 +101,7 @@ func (e *Engine) Resolve(ctx context.Context, text string) (wire.Hit, error) {
 	exact := slices.DeleteFunc(slices.Clone(hits), func(h wire.Hit) bool {
 		wanted := strings.TrimSpace(text)
 		return !strings.EqualFold(h.Login, wanted) && !strings.EqualFold(h.EntryID, wanted) && !strings.EqualFold(h.ResourceID, wanted) &&
-			!sameDN(h.DN, wanted) && !strings.EqualFold(h.Name, wanted)
+			!entry.SameDN(h.DN, wanted) && !strings.EqualFold(h.Name, wanted)
 	})
 	if len(exact) > 1 { // somebody deleted may have had the same name
 		if live := slices.DeleteFunc(slices.Clone(exact), func(h wire.Hit) bool { return h.Gone }); len(live) > 0 {
@@ -121,15 +121,6 @@ func (e *Engine) Resolve(ctx context.Context, text string) (wire.Hit, error) {
 		names = append(names, strings.TrimSpace(hit.Name+" "+hit.EntryID+hit.ResourceID))
 	}
 	return wire.Hit{}, problem.New(problem.AmbiguousText, "%q fits %d objects, among them %s", text, total, strings.Join(names, "; "))
-}
-
-func sameDN(a, b string) bool {
-	if a == "" || !strings.Contains(b, "=") {
-		return false
-	}
-	x, err := entry.ParseDN(a)
-	y, err2 := entry.ParseDN(b)
-	return err == nil && err2 == nil && x.Equal(y)
 }
 
 // ObjectOf shows one object from all sides.
@@ -400,8 +391,10 @@ func (e *Engine) why(ctx context.Context, settings *compiled, dirty store.Dirty,
 		add(node)
 	}
 	decision := plan.CheckLogin(plan.Decide(s.Subject), o.domains)
-	if err := (&planner{settings: settings, cloud: o}).returns(ctx, e.store, []*subject{s}); err != nil {
-		return why, err
+	if dirty.Entry.Gone {
+		if err := (&planner{settings: settings, cloud: o}).returns(ctx, e.store, []*subject{s}); err != nil {
+			return why, err
+		}
 	}
 	if s.decision.Code == plan.Returns {
 		decision = s.decision

@@ -217,10 +217,6 @@ func (x *execution) attempt(ctx context.Context, open []pending, r *results, las
 	finders := map[entry.Kind]*cloud.Finder{}
 	for i := range open {
 		p := open[i]
-		if p.creates() && !p.look && x.creations.isStopped(p.Kind) {
-			r.planNext(p, "the cloud has made another "+string(p.Kind)+" that cannot be found")
-			continue
-		}
 		if p.look {
 			if finders[p.Kind] == nil {
 				finders[p.Kind] = x.cloud.Finder(p.Kind)
@@ -235,10 +231,11 @@ func (x *execution) attempt(ctx context.Context, open []pending, r *results, las
 			case looked == lookedWait:
 				still = append(still, p)
 				continue
-			case p.creates() && x.creations.isStopped(p.Kind):
-				r.planNext(p, "the cloud has made another "+string(p.Kind)+" that cannot be found")
-				continue
 			}
+		}
+		if p.creates() && x.creations.isStopped(p.Kind) {
+			r.planNext(p, "the cloud has made another "+string(p.Kind)+" that cannot be found")
+			continue
 		}
 		write, err := writeOf(p)
 		if err != nil {

@@ -176,6 +176,14 @@ func (d DN) Depth() int { return len(d.rdns) }
 // Equal compares two names, ignoring case and spelling.
 func (d DN) Equal(other DN) bool { return d.Path() == other.Path() }
 
+// SameDN tells whether two texts are one distinguished name, ignoring case and
+// spelling; what is none equals nothing.
+func SameDN(a, b string) bool {
+	x, err := PathOf(a)
+	y, err2 := PathOf(b)
+	return err == nil && err2 == nil && x == y
+}
+
 // PathUnder tells whether path is base or lies below it.
 func PathUnder(path, base string) bool {
 	return path == base || strings.HasPrefix(path, base) && len(path) > len(base) && path[len(base)] == '/'

@@ -256,12 +256,7 @@ func fold(text string) string {
 }
 
 func sameName(a, b string) bool {
-	if strings.EqualFold(a, b) {
-		return true
-	}
-	x, err := entry.ParseDN(a)
-	y, err2 := entry.ParseDN(b)
-	return err == nil && err2 == nil && x.Equal(y)
+	return strings.EqualFold(a, b) || entry.SameDN(a, b)
 }
 
 // compare orders two values: as whole numbers where both are, else as text

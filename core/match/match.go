@@ -230,13 +230,7 @@ func Returned(e, former entry.Entry) bool {
 		return known && equal
 	}
 	known, equal := same("mail")
-	return equal || !known && sameName(e.DN, former.DN)
-}
-
-func sameName(a, b string) bool {
-	x, err := entry.ParseDN(a)
-	y, err2 := entry.ParseDN(b)
-	return err == nil && err2 == nil && x.Equal(y)
+	return equal || !known && entry.SameDN(e.DN, former.DN)
 }
 
 // FormerKey is the key by which the resource of an entry is found that was
