@@ -1,66 +1,79 @@
 # Kambrel. 'make help' lists the targets.
 SHELL := /bin/sh
 .DEFAULT_GOAL := help
-GOSOURCES := $(shell find . -name '*.go' -not -path './web/node_modules/*' -not -path './var/*' 2>/dev/null) go.mod go.sum
-SQL := $(wildcard store/migrations/*.sql)
-APISOURCES := go.mod go.sum $(wildcard wire/*.go api/*.go core/*/*.go)
-WEBSOURCES := $(shell find web/src web/public -type f 2>/dev/null) $(wildcard web/*.json web/*.ts web/index.html)
+GOSOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*' -not -path './var/*' 2>/dev/null) go.mod go.sum
+SQL := $(wildcard service/store/migrations/*.sql)
+APISOURCES := go.mod go.sum $(wildcard protocol/wire/*.go service/api/*.go service/operators/*.go core/*/*.go)
+WEBSOURCES := $(shell find console/src console/public -type f 2>/dev/null) $(wildcard console/*.json console/*.ts console/index.html)
 
-.PHONY: help build demo test lint bench screenshots packages clean
+.PHONY: help build demo test test-core worlds check lint bench screenshots picture packages clean
 
 help: ## list the targets
-	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
 
-build: bin/kambrel bin/kambrel-standin ## build the console and both programs into bin/
+build: bin/kambrel bin/kambrel-lab ## build the console and both programs into bin/
 
-bin/kambrel: $(GOSOURCES) $(SQL) web/dist/index.html lab/prepare_reader.py lab/grant.py
+bin/kambrel: $(GOSOURCES) $(SQL) console/dist/index.html 
 	go build -trimpath -o bin/kambrel ./cmd/kambrel
 
-bin/kambrel-standin: $(GOSOURCES)
-	go build -trimpath -o bin/kambrel-standin ./cmd/kambrel-standin
+bin/kambrel-lab: $(GOSOURCES) $(wildcard lab/servers/*.py)
+	go build -trimpath -o bin/kambrel-lab ./cmd/kambrel-lab
 
-web/node_modules/.package-lock.json: web/package.json web/package-lock.json
-	cd web && npm ci --no-audit --no-fund --loglevel=error
+console/node_modules/.package-lock.json: console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
 
 # The console's types come from the OpenAPI document, which the service writes
 # by its Go types; the file changes only when they do.
-web/src/api/schema.d.ts: web/.schema ;
-web/.schema: web/node_modules/.package-lock.json $(APISOURCES)
-	go run ./cmd/kambrel openapi > web/openapi.json
-	@cd web && node_modules/.bin/openapi-typescript openapi.json -o schema.new.d.ts > /dev/null
-	@cd web && { cmp -s schema.new.d.ts src/api/schema.d.ts && rm schema.new.d.ts || mv schema.new.d.ts src/api/schema.d.ts; } && rm openapi.json && touch .schema
+console/src/api/schema.d.ts: console/.schema ;
+console/.schema: console/node_modules/.package-lock.json $(APISOURCES)
+	go run ./cmd/kambrel openapi > console/openapi.json
+	@cd console && node_modules/.bin/openapi-typescript openapi.json -o schema.new.d.ts > /dev/null
+	@cd console && { cmp -s schema.new.d.ts src/api/schema.d.ts && rm schema.new.d.ts || mv schema.new.d.ts src/api/schema.d.ts; } && rm openapi.json && touch .schema
 
-web/dist/index.html: web/node_modules/.package-lock.json web/src/api/schema.d.ts $(WEBSOURCES)
-	cd web && npm run --silent build
+console/dist/index.html: console/node_modules/.package-lock.json console/src/api/schema.d.ts $(WEBSOURCES)
+	cd console && npm run --silent build
 
 packages: ## install the Debian packages that are missing
-	@lab/install.sh
+	@lab/servers/install.sh
 
 lab/othercloud/node_modules/.package-lock.json: lab/othercloud/package.json lab/othercloud/package-lock.json
 	cd lab/othercloud && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
 
 demo: packages build ## start everything on loopback and sync made-up people
-	bin/kambrel demo $(ARGS)
+	bin/kambrel-lab demo $(ARGS)
 
 # Three at once, since much of a test is waiting for time-outs. Never from the
 # cache: the programs under test are no part of what go caches by.
 test: packages build lab/othercloud/node_modules/.package-lock.json ## run all tests against real servers, with the race detector
-	cd web && npm run --silent test
+	cd console && npm run --silent test
 	go test -race -count=1 -parallel 3 -timeout 20m ./...
 
-lint: web/dist/index.html ## gofmt, go vet, staticcheck; eslint, vue-tsc
+lint: console/dist/index.html ## gofmt, go vet, staticcheck; Prettier, eslint, vue-tsc
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo 'run gofmt -w on these files'; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
-	cd web && npm run --silent lint && npm run --silent types
+	cd console && npm run --silent lint && npm run --silent types
+
+test-core: ## run the tests of the pure core alone, within a minute
+	go test -count=1 -timeout 60s ./core/... ./lab/house
+
+worlds: packages ## make 200 random worlds, in which every way to a decision must come to the same
+	go test -count=1 -v -run EveryWay ./service
+
+check: ## what CI runs: lint, then all tests
+	$(MAKE) lint
+	$(MAKE) test
+
+picture: ## draw the rooms in docs/architecture.md from the real imports
+	go run ./lab/house/draw
 
 bench: packages build ## measure the targets and write docs/performance.md
-	go run ./bench $(ARGS)
+	go run ./lab/bench $(ARGS)
 
 screenshots: packages build ## take the pictures in docs/screenshots
-	go run ./e2e/screenshots
+	go run ./lab/screenshots
 
 clean: ## delete what was built
-	rm -rf bin web/dist/assets web/dist/index.html web/.schema web/src/api/schema.d.ts
+	rm -rf bin console/dist/assets console/dist/index.html console/.schema console/src/api/schema.d.ts

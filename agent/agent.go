@@ -15,6 +15,7 @@ import (
 	"net/url"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -26,7 +27,7 @@ import (
 	"kambrel.example/kambrel/core/address"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/directory"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 const (
@@ -143,8 +144,8 @@ var errRetired = errors.New("the service does not know this agent any more")
 func (a *Agent) Run(ctx context.Context) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.Go(func() error { return a.greet(ctx) })
-	for range atOnce {
-		group.Go(func() error { return a.work(ctx) })
+	for slot := range atOnce {
+		group.Go(func() error { return a.work(ctx, slot == 0) }) // one is never at a long reading
 	}
 	return group.Wait()
 }
@@ -176,11 +177,11 @@ func (a *Agent) greet(ctx context.Context) error {
 	return nil
 }
 
-// work takes one order after the other.
-func (a *Agent) work(ctx context.Context) error {
+// work takes one order after the other; quick takes no long readings.
+func (a *Agent) work(ctx context.Context, quick bool) error {
 	pause := time.Duration(0)
 	for ctx.Err() == nil {
-		err := a.next(ctx)
+		err := a.next(ctx, quick)
 		switch {
 		case err == nil:
 			pause = 0
@@ -231,8 +232,8 @@ func (a *Agent) hello(ctx context.Context, directories []Directory) error {
 }
 
 // next waits for an order and answers it.
-func (a *Agent) next(ctx context.Context) error {
-	response, err := a.do(ctx, http.MethodGet, "/api/v1/agent/order", nil)
+func (a *Agent) next(ctx context.Context, quick bool) error {
+	response, err := a.do(ctx, http.MethodGet, "/api/v1/agent/order?quick="+strconv.FormatBool(quick), nil)
 	if err != nil {
 		return fmt.Errorf("ask for an order: %w", err)
 	}
@@ -380,7 +381,7 @@ func (a *Agent) do(ctx context.Context, method, path string, body io.Reader) (*h
 	}
 	defer response.Body.Close()
 	err = refusal(response)
-	if response.StatusCode == http.StatusUnauthorized && strings.Contains(err.Error(), "no such agent") {
+	if problem.CodeOf(err) == problem.AgentRetired {
 		return nil, fmt.Errorf("%w: %w", errRetired, err)
 	}
 	return nil, err

@@ -11,9 +11,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"kambrel.example/kambrel/agent"
-	"kambrel.example/kambrel/api"
 	"kambrel.example/kambrel/client"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/api"
 )
 
 func newAgentCommand(d *deps) *cobra.Command {

@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/reason"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 // TestEveryCommandHelps reads the whole command line: each command says what
@@ -53,8 +53,8 @@ func run(args ...string) (string, int) {
 	return out.String(), code
 }
 
-// service answers one path with one body.
-func service(t *testing.T, answers map[string]any) string {
+// answering is a service that answers one path with one body.
+func answering(t *testing.T, answers map[string]any) string {
 	t.Helper()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		assert.Equal(t, "Bearer secret", r.Header.Get("Authorization"))
@@ -73,11 +73,11 @@ func TestHealthIsPrintedAndIsTheExitStatus(t *testing.T) {
 	t.Parallel()
 	ended := time.Now()
 	h := wire.Health{State: "attention", Summary: "Login is taken", Findings: []wire.ProblemDetail{wire.DetailOf("duplicate-login", "1 open")},
-		LastRun: &wire.Run{ID: 7, State: wire.RunProblems, Ended: &ended}, Directory: []wire.DirectoryState{{Name: "halvard", Base: "DC=example", Entries: 3, Agents: 1}}}
-	url := service(t, map[string]any{"/health": h})
+		LastRun: &wire.Run{ID: 7, Purpose: wire.PurposeSync, State: wire.RunProblems, Ended: &ended}, Directory: []wire.DirectoryState{{Name: "halvard", Base: "DC=example", Entries: 3, Agents: 1}}}
+	url := answering(t, map[string]any{"/health": h})
 	out, code := run("health", "--service", url, "--token", "secret")
 	assert.Equal(t, 2, code)
-	for _, part := range []string{"Login is taken", "1 open", "Last run   7, finished with problems", "the schedule is off", "halvard (DC=example), 3 people", "1 agent online"} {
+	for _, part := range []string{"Login is taken", "1 open", "Last run   7, finished with problems", "the schedule is off", "halvard (DC=example), 3 users", "1 agent online"} {
 		assert.Contains(t, out, part)
 	}
 	out, code = run("health", "--service", url, "--token", "secret", "-o", "json")

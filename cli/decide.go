@@ -9,8 +9,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"kambrel.example/kambrel/client"
-	"kambrel.example/kambrel/core/plan"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 // newDecideCommands are what an operator can decide about one entry. Each tells
@@ -98,10 +98,10 @@ func printDecided(w io.Writer, d wire.Decided) error {
 	return nil
 }
 
-func printDiffs(w io.Writer, diffs []plan.Diff) {
+func printDiffs(w io.Writer, diffs []change.Diff) {
 	for _, diff := range diffs {
 		if len(diff.Added)+len(diff.Removed) > 0 {
-			fmt.Fprintf(w, "    %s: %s   (%s)\n", diff.Target, plan.ShowElements(diff), diff.Source)
+			fmt.Fprintf(w, "    %s: %s   (%s)\n", diff.Target, change.ShowElements(diff), diff.Source)
 			continue
 		}
 		fmt.Fprintf(w, "    %s: %s -> %s   (%s)\n", diff.Target, quoted(diff.Before), quoted(diff.After), diff.Source)

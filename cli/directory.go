@@ -10,8 +10,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"kambrel.example/kambrel/client"
-	"kambrel.example/kambrel/core/settings"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 func newDirectoryCommand(d *deps) *cobra.Command {
@@ -126,9 +126,9 @@ The containers can be chosen later with 'kambrel scope'. Nothing is synced befor
 			if err != nil {
 				return err
 			}
-			in.Name, in.Dialect = args[0], settings.Dialect(dialect)
+			in.Name, in.Dialect = args[0], entry.Dialect(dialect)
 			for _, feature := range features {
-				in.Features = append(in.Features, settings.Feature(feature))
+				in.Features = append(in.Features, entry.Feature(feature))
 			}
 			draft, err := c.AddDirectory(cmd.Context(), in)
 			if err != nil {

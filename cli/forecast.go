@@ -12,7 +12,7 @@ import (
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 func newForecastCommand(d *deps) *cobra.Command {
@@ -71,7 +71,7 @@ func printForecast(w io.Writer, f wire.Forecast) error {
 }
 
 var outcomeMeanings = map[string]string{
-	"joined": "one person with an entry of another directory, whose resource it shares", "linked": "linked already, and in step", "create": "a new resource would be made", "update": "linked, and would be changed", "restore": "would be active again",
+	"same-person": "one person with an entry of another directory, whose resource it shares", "linked": "linked already, and in step", "create": "a new resource would be made", "update": "linked, and would be changed", "restore": "would be active again",
 	"suspend": "would be suspended", "delete": "would be deleted", "unclaimed": "in the cloud only; nobody claims it, and it is left alone",
 }
 

@@ -13,7 +13,7 @@ import (
 
 	"kambrel.example/kambrel/agent"
 	"kambrel.example/kambrel/client"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 func newLoginCommand(d *deps) *cobra.Command {

@@ -13,7 +13,7 @@ import (
 
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/reason"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 func newFindCommand(d *deps) *cobra.Command {
@@ -146,6 +146,9 @@ func printHealth(w io.Writer, h wire.Health) error {
 	for _, f := range h.Findings {
 		fmt.Fprintf(w, "  ! %s: %s\n    %s\n", f.Title, f.Detail, f.Remedy)
 	}
+	for _, run := range h.Beside {
+		fmt.Fprintf(w, "Beside     run %d, %s: %s\n", run.ID, purposeText[run.Purpose], stateText(run))
+	}
 	if h.Current != nil {
 		fmt.Fprintf(w, "Now        run %d, %s\n", h.Current.ID, stateText(*h.Current))
 	}
@@ -160,10 +163,10 @@ func printHealth(w io.Writer, h wire.Health) error {
 		}
 	}
 	fmt.Fprintf(w, "Next run   %s\n", next)
-	fmt.Fprintf(w, "Objects    %d people in directories, %d linked (%d suspended), %d groups and %d contacts linked, %d in the cloud only\n", h.Objects.Entries, h.Objects.Linked, h.Objects.Suspended, h.Objects.Groups, h.Objects.Contacts, h.Objects.CloudOnly)
+	fmt.Fprintf(w, "Objects    %d users in directories, %d linked (%d suspended), %d groups and %d contacts linked, %d in the cloud only\n", h.Objects.Entries, h.Objects.Linked, h.Objects.Suspended, h.Objects.Groups, h.Objects.Contacts, h.Objects.CloudOnly)
 	fmt.Fprintf(w, "Cloud      %s, last read %s\n", h.Cloud.URL, when(h.Cloud.LastRead))
 	for _, dir := range h.Directory {
-		fmt.Fprintf(w, "Directory  %s (%s), %d people, last read %s, %s online\n", dir.Name, dir.Base, dir.Entries, when(dir.LastRead), plural(dir.Agents, "agent"))
+		fmt.Fprintf(w, "Directory  %s (%s), %d users, last read %s, %s online\n", dir.Name, dir.Base, dir.Entries, when(dir.LastRead), plural(dir.Agents, "agent"))
 	}
 	return nil
 }

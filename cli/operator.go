@@ -10,11 +10,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"kambrel.example/kambrel/api"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/store"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/operators"
+	"kambrel.example/kambrel/service/store"
 )
 
 func newOperatorCommand(d *deps) *cobra.Command {
@@ -152,9 +152,9 @@ end. Without --password-file it makes a password and prints it once.`,
 				return err
 			}
 			defer records.Close()
-			err = api.SetPassword(cmd.Context(), records, args[0], password, "")
+			err = operators.SetPassword(cmd.Context(), records, args[0], password, "")
 			if problem.CodeOf(err) == problem.NotFound {
-				err = api.AddOperator(cmd.Context(), records, wire.NewOperator{Name: args[0], Password: password, Role: wire.Administrator})
+				err = operators.Add(cmd.Context(), records, wire.NewOperator{Name: args[0], Password: password, Role: wire.Administrator})
 			}
 			if err == nil {
 				err = records.Audit(cmd.Context(), "host", "reset password", args[0])

@@ -51,7 +51,7 @@ func findProfile(service, token string) (Profile, error) {
 		case err == nil:
 			p = kept
 		default:
-			return p, errors.New("no service is known: sign in with 'kambrel login URL', start a demo with 'kambrel demo', or give --service and --token")
+			return p, errors.New("no service is known: sign in with 'kambrel login URL', start a demo with 'kambrel-lab demo', or give --service and --token")
 		}
 	}
 	return p, agent.CheckService(p.Service)
@@ -184,8 +184,18 @@ func held(file string) (bool, error) {
 	return errors.Is(err, syscall.EWOULDBLOCK), nil
 }
 
-// keepDemoProfile writes the profile of a demo and holds it until release.
-func keepDemoProfile(p Profile, file string) (release func(), err error) {
+// KeepDemoProfile writes the profile of a demo into the folder where it was
+// started and holds it until release; nil where commands would not look for it,
+// outside the checkout that the program was built in.
+func KeepDemoProfile(p Profile) (release func(), err error) {
+	here, err := filepath.Abs(".")
+	if err == nil {
+		here, err = filepath.EvalSymlinks(here)
+	}
+	if err != nil || beneath(here, checkout()) == nil {
+		return nil, err
+	}
+	file := filepath.Join(here, DemoProfile)
 	if err := p.Save(file); err != nil {
 		return nil, err
 	}

@@ -1,5 +1,5 @@
 // Package cli is the command line: nouns and verbs over the client, and the
-// commands that start a service, an agent or the demo. Commands write only to
+// commands that start a service or an agent. Commands write only to
 // their own writers and end with a status that scripts can use: 0 done, 1
 // failed, 2 done with problems.
 package cli
@@ -18,8 +18,8 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
-	"kambrel.example/kambrel/api"
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/service/api"
 )
 
 // deps is what commands share.
@@ -93,7 +93,7 @@ Exit status: 0 done, 1 failed, 2 done with problems.`,
 	add("choose", newScopeCommand(d), newSettingsCommand(d), newRulesCommand(d), newFormulaCommand(d), newImpactCommand(d), newSurveyCommand(d))
 	add("match", append(newDecideCommands(d), newForecastCommand(d))...)
 	add("look", newFindCommand(d), newShowCommand(d), newWhyCommand(d), newHealthCommand(d), newProblemsCommand(d))
-	add("run", newLoginCommand(d), newLogoutCommand(d), newOperatorCommand(d), newDirectoryCommand(d), newAgentCommand(d), newCloudCommand(d), newServeCommand(), newDemoCommand(), newOpenAPICommand())
+	add("run", newLoginCommand(d), newLogoutCommand(d), newOperatorCommand(d), newDirectoryCommand(d), newAgentCommand(d), newCloudCommand(d), newServeCommand(), newOpenAPICommand())
 	return root
 }
 

@@ -12,7 +12,7 @@ import (
 
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/settings"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 func newRulesCommand(d *deps) *cobra.Command {
@@ -22,7 +22,7 @@ func newRulesCommand(d *deps) *cobra.Command {
 rule are never touched. Edits go to the draft; 'kambrel impact' shows what they
 would do, 'kambrel settings activate' puts them to work.`,
 	}
-	command.AddCommand(newRulesListCommand(d), newRulesTargetsCommand(d), newRulesSetCommand(d), newRulesRemoveCommand(d), newRulesResetCommand(d), newRulesJoinCommand(d))
+	command.AddCommand(newRulesListCommand(d), newRulesTargetsCommand(d), newRulesSetCommand(d), newRulesRemoveCommand(d), newRulesResetCommand(d), newRulesPersonCommand(d))
 	return command
 }
 
@@ -271,28 +271,28 @@ func newRulesResetCommand(d *deps) *cobra.Command {
 	return command
 }
 
-func newRulesJoinCommand(d *deps) *cobra.Command {
+func newRulesPersonCommand(d *deps) *cobra.Command {
 	var remove bool
 	var carried string
-	rule := settings.JoinRule{}
+	rule := settings.PersonRule{}
 	command := &cobra.Command{
-		Use: "join [NAME]", Short: "Say in the draft which entries of several directories are one person", Args: cobra.MaximumNArgs(1),
-		Long: `Entries of different directories are one person, with one resource, when a join
+		Use: "person [NAME]", Short: "Say in the draft which entries of several directories are one person", Args: cobra.MaximumNArgs(1),
+		Long: `Entries of different directories are one person, with one resource, when a person
 rule gives the same text for them. Each rule of an attribute asks the directories
 in the order of the settings, or as its --prefer says. When the entry that bears
 the link goes, another one of the person takes it over. Without arguments the
-join rules are listed.
+person rules are listed.
 
 With --carried-id an attribute may hold the id that the person's entry had in
 another directory: whoever comes with it takes that entry's resource over.`,
-		Example: `  kambrel rules join
-  kambrel rules join 'same employee number' --formula 'first([entry.employeeID, entry.employeeNumber])'
-  kambrel rules join 'same address' --from mail
-  kambrel rules join 'same address' --remove
-  kambrel rules join --carried-id extensionAttribute1`,
+		Example: `  kambrel rules person
+  kambrel rules person 'same employee number' --formula 'first([entry.employeeID, entry.employeeNumber])'
+  kambrel rules person 'same address' --from mail
+  kambrel rules person 'same address' --remove
+  kambrel rules person --carried-id extensionAttribute1`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 && !cmd.Flags().Changed("carried-id") {
-				return d.listJoins(cmd)
+				return d.listPersonRules(cmd)
 			}
 			return d.editDraft(cmd, func(document *settings.Document) error {
 				if cmd.Flags().Changed("carried-id") {
@@ -302,11 +302,11 @@ another directory: whoever comes with it takes that entry's resource over.`,
 					return nil
 				}
 				rule.Name = args[0]
-				rules := &document.Users.Join
-				at := slices.IndexFunc(*rules, func(r settings.JoinRule) bool { return r.Name == rule.Name })
+				rules := &document.Users.Person
+				at := slices.IndexFunc(*rules, func(r settings.PersonRule) bool { return r.Name == rule.Name })
 				switch {
 				case remove && at < 0:
-					return fmt.Errorf("no join rule is called %q: see 'kambrel rules join'", rule.Name)
+					return fmt.Errorf("no person rule is called %q: see 'kambrel rules person'", rule.Name)
 				case remove:
 					*rules = slices.Delete(*rules, at, at+1)
 				case at >= 0:
@@ -321,32 +321,32 @@ another directory: whoever comes with it takes that entry's resource over.`,
 	f := command.Flags()
 	f.StringVar(&rule.From, "from", "", "the directory attribute that is compared")
 	f.StringVar(&rule.Formula, "formula", "", "a formula whose text is compared")
-	f.BoolVar(&remove, "remove", false, "take the join rule away")
+	f.BoolVar(&remove, "remove", false, "take the person rule away")
 	f.StringVar(&carried, "carried-id", "", "the attribute with the id that the entry had elsewhere; empty for none")
 	return command
 }
 
-// joins is how entries become one person.
-type joins struct {
-	Join      []settings.JoinRule `json:"join"`
-	CarriedID string              `json:"carriedId"`
+// personRules is how entries become one person.
+type personRules struct {
+	Person    []settings.PersonRule `json:"person"`
+	CarriedID string                `json:"carriedId"`
 }
 
-func (d *deps) listJoins(cmd *cobra.Command) error {
-	return ask(d, cmd, func(ctx context.Context, c *client.Client) (joins, error) {
+func (d *deps) listPersonRules(cmd *cobra.Command) error {
+	return ask(d, cmd, func(ctx context.Context, c *client.Client) (personRules, error) {
 		draft, err := c.Draft(ctx)
-		return joins{append([]settings.JoinRule{}, draft.Document.Users.Join...), draft.Document.Users.CarriedID}, err
-	}, func(w io.Writer, j joins) error {
-		if len(j.Join) == 0 && j.CarriedID == "" {
-			fmt.Fprintln(w, "No entries are ever one person: there are no join rules.")
+		return personRules{append([]settings.PersonRule{}, draft.Document.Users.Person...), draft.Document.Users.CarriedID}, err
+	}, func(w io.Writer, p personRules) error {
+		if len(p.Person) == 0 && p.CarriedID == "" {
+			fmt.Fprintln(w, "No entries are ever one person: there are no person rules.")
 			return nil
 		}
-		table := newTable("JOIN RULE", "COMPARES")
-		for _, rule := range j.Join {
+		table := newTable("PERSON RULE", "COMPARES")
+		for _, rule := range p.Person {
 			table.add(rule.Name, cmp.Or(rule.From, "formula "+rule.Formula))
 		}
-		if j.CarriedID != "" {
-			table.add("carried id", j.CarriedID)
+		if p.CarriedID != "" {
+			table.add("carried id", p.CarriedID)
 		}
 		return table.print(w)
 	})

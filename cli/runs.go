@@ -10,7 +10,7 @@ import (
 
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/rules"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 func newRunsCommand(d *deps) *cobra.Command {
@@ -38,13 +38,9 @@ func newRunsListCommand(d *deps) *cobra.Command {
 				return err
 			}
 			return d.print(cmd.OutOrStdout(), page.Items, func(w io.Writer) error {
-				t := newTable("RUN", "KIND", "STATE", "STARTED", "TOOK", "CHANGES", "PROBLEMS", "BY")
+				t := newTable("RUN", "FOR", "STATE", "STARTED", "TOOK", "CHANGES", "PROBLEMS", "BY")
 				for _, run := range page.Items {
-					kind := run.Kind
-					if run.Rehearsal {
-						kind += " rehearsal"
-					}
-					t.add(run.ID, kind, stateText(run), when(run.Started), took(run.Started, run.Ended), run.Counts.Changes, run.Counts.Problems+run.Counts.Held, run.By)
+					t.add(run.ID, run.Purpose, stateText(run), when(run.Started), took(run.Started, run.Ended), run.Counts.Changes, run.Counts.Problems+run.Counts.Held, run.By)
 				}
 				return t.print(w)
 			})
@@ -150,7 +146,7 @@ func (d *deps) runNamed(cmd *cobra.Command, text string) (*client.Client, wire.R
 func printChanges(w io.Writer, run wire.Run, page wire.Page[wire.Change]) error {
 	for _, change := range page.Items {
 		state := change.State
-		if run.Rehearsal && state == "planned" {
+		if run.Purpose.Rehearses() && state == "planned" {
 			state = "would be done"
 		}
 		operation := change.Operation

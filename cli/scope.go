@@ -12,7 +12,7 @@ import (
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/settings"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 func newScopeCommand(d *deps) *cobra.Command {
@@ -34,7 +34,7 @@ for each kind. All of them must let an entry in. Nothing reaches the cloud befor
 func newScopeTreeCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
 		Use: "tree NAME", Short: "Show a directory's containers with counts and marks", Args: oneArgument("the directory's name"),
-		Long:    "Shows the tree with how many people, groups and contacts lie in each container and below. [x] takes part, [-] in part, [ ] does not; + and ! are the marks include and exclude.",
+		Long:    "Shows the tree with how many users, groups and contacts lie in each container and below. [x] takes part, [-] in part, [ ] does not; + and ! are the marks include and exclude.",
 		Example: "  kambrel scope tree halvard",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.ContainerTree, error) {

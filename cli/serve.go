@@ -16,12 +16,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"kambrel.example/kambrel/api"
 	"kambrel.example/kambrel/cloud"
-	"kambrel.example/kambrel/engine"
-	"kambrel.example/kambrel/store"
-	"kambrel.example/kambrel/web"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/console"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service"
+	"kambrel.example/kambrel/service/api"
+	"kambrel.example/kambrel/service/operators"
+	"kambrel.example/kambrel/service/runs"
+	"kambrel.example/kambrel/service/store"
 )
 
 // serveOptions are the flags of serve.
@@ -99,9 +101,9 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 		scheme := map[bool]string{true: "https", false: "http"}[certificate != nil]
 		address = scheme + "://" + listener.Addr().String()
 	}
-	e := engine.New(records, scim, engine.Options{AgentPatience: o.agentPatience, Lease: o.lease, CreationPatience: o.creationPatience})
-	server := api.New(records, e, api.Options{URL: strings.TrimSuffix(address, "/"), Console: web.Files(), TrustedProxies: proxies})
-	if err := e.Start(ctx, o.database); err != nil {
+	e := service.New(records, scim, service.Options{AgentPatience: o.agentPatience, Lease: o.lease, Runs: runs.Options{CreationPatience: o.creationPatience}})
+	server := api.New(e, api.Options{URL: strings.TrimSuffix(address, "/"), Console: console.Files(), TrustedProxies: proxies})
+	if err := e.Start(ctx); err != nil {
 		return errors.Join(err, listener.Close())
 	}
 	slog.Info("serving", "url", address)
@@ -146,8 +148,8 @@ func (o serveOptions) loadCertificate() (*tls.Certificate, error) {
 
 // firstAdministrator makes the first operator of an empty database.
 func (o serveOptions) firstAdministrator(ctx context.Context, records *store.Store, out io.Writer) error {
-	operators, err := records.Operators(ctx)
-	if err != nil || len(operators) > 0 {
+	existing, err := records.Operators(ctx)
+	if err != nil || len(existing) > 0 {
 		return err
 	}
 	password := rand.Text()
@@ -160,14 +162,14 @@ func (o serveOptions) firstAdministrator(ctx context.Context, records *store.Sto
 	} else {
 		fmt.Fprintf(out, "First sign-in: name administrator, password %s (shown once)\n", password)
 	}
-	return api.AddOperator(ctx, records, wire.NewOperator{Name: "administrator", Password: password, Role: wire.Administrator})
+	return operators.Add(ctx, records, wire.NewOperator{Name: "administrator", Password: password, Role: wire.Administrator})
 }
 
 func newOpenAPICommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "openapi", Short: "Print the OpenAPI document of the service", Args: noArguments, Hidden: true,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			text, err := api.New(nil, nil, api.Options{Console: web.Files()}).OpenAPIJSON()
+			text, err := api.New(service.New(nil, nil, service.Options{}), api.Options{Console: console.Files()}).OpenAPIJSON()
 			if err != nil {
 				return err
 			}

@@ -14,7 +14,7 @@ import (
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/core/settings"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 func newSettingsCommand(d *deps) *cobra.Command {
@@ -111,6 +111,7 @@ func newSettingsCheckCommand(d *deps) *cobra.Command {
 				return err
 			}
 			checked := wire.Checked{Faults: []problem.Fault{}}
+			_, checked.Notes = settings.Modern(text)
 			_, err = settings.Parse(text)
 			var p *problem.Error
 			if errors.As(err, &p) {
@@ -118,6 +119,7 @@ func newSettingsCheckCommand(d *deps) *cobra.Command {
 					checked.Faults = append(checked.Faults, problem.Fault{Message: p.Detail})
 				}
 			}
+			tellNotes(cmd, checked.Notes)
 			if err := d.print(cmd.OutOrStdout(), checked, func(w io.Writer) error {
 				if len(checked.Faults) == 0 {
 					_, err := fmt.Fprintf(w, "%s: no fault\n", args[0])
@@ -191,6 +193,13 @@ func newSettingsImportCommand(d *deps) *cobra.Command {
 	return command
 }
 
+// tellNotes says what of a file is called otherwise now.
+func tellNotes(cmd *cobra.Command, notes []string) {
+	for _, note := range notes {
+		fmt.Fprintln(cmd.ErrOrStderr(), "kambrel:", note)
+	}
+}
+
 // importDraft makes a file the draft; flawless asks that it could be activated.
 func importDraft(cmd *cobra.Command, c *client.Client, file string, replace, flawless bool) (wire.Draft, error) {
 	text, err := readFile(cmd, file)
@@ -209,7 +218,9 @@ func importDraft(cmd *cobra.Command, c *client.Client, file string, replace, fla
 	if current.Version > 0 && !replace {
 		return current, fmt.Errorf("%s has a draft (version %d) with %s: look at it with 'kambrel settings draft', then give --replace or 'kambrel settings discard'", current.By, current.Version, plural(len(current.Differences), "difference"))
 	}
-	return c.SaveDraft(cmd.Context(), wire.SaveDraft{Version: current.Version, YAML: string(text)})
+	draft, err := c.SaveDraft(cmd.Context(), wire.SaveDraft{Version: current.Version, YAML: string(text)})
+	tellNotes(cmd, draft.Notes)
+	return draft, err
 }
 
 func newSettingsDiscardCommand(d *deps) *cobra.Command {
@@ -379,7 +390,7 @@ func (d *deps) showImpact(cmd *cobra.Command, c *client.Client) error {
 
 func printImpact(w io.Writer, run wire.Run) error {
 	c := run.Counts
-	fmt.Fprintf(w, "If it were activated, the next run would create %d, adopt %d, change %d, restore %d, suspend %d and delete %d (of %d people, groups and contacts looked at).\n",
+	fmt.Fprintf(w, "If it were activated, the next run would create %d, adopt %d, change %d, restore %d, suspend %d and delete %d (of %d users, groups and contacts looked at).\n",
 		c.Create, c.Adopt, c.Update, c.Restore, c.Suspend+c.Held, c.Delete, c.Planned)
 	if c.Problems > 0 {
 		fmt.Fprintf(w, "%d would be left with a problem: 'kambrel runs show %d --state blocked'.\n", c.Problems, run.ID)

@@ -9,10 +9,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/core/survey"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 // TestWhatTheFirstDayPrints reads what each command says of an answer of the
@@ -23,11 +24,11 @@ func TestWhatTheFirstDayPrints(t *testing.T) {
 	no := false
 	probe := wire.Probe{At: at, Outcome: "bad", Verdicts: []wire.Verdict{
 		{Step: "tls", Outcome: "bad", Detail: "expired", Advice: "Renew it."}, {Step: "right", Subject: "repair, user", Outcome: "good", Detail: "may", Advice: "never shown"}}}
-	directory := wire.ConnectedDirectory{Name: "halvard", Dialect: settings.AD, Base: "DC=example", Active: true, Plain: true, Probe: &probe,
-		Agents: []wire.Agent{{Name: "one", Host: "dc1", State: "online"}, {Name: "two", State: "offline"}}, Entries: 327, Links: 220, Features: []settings.Feature{settings.Repair}}
+	directory := wire.ConnectedDirectory{Name: "halvard", Dialect: entry.AD, Base: "DC=example", Active: true, Plain: true, Probe: &probe,
+		Agents: []wire.Agent{{Name: "one", Host: "dc1", State: "online"}, {Name: "two", State: "offline"}}, Entries: 327, Links: 220, Features: []entry.Feature{entry.FeatureRepair}}
 	draft := wire.Draft{Version: 4, Active: 2, By: "ingrid", Differences: []settings.Difference{{Path: "guard.share", Before: 5, After: 7}, {Path: "users.off", After: true}, {Path: "users.filter", Before: "(cn=a)"}},
 		Faults: []problem.Fault{{Path: "guard.share", Message: "too much"}}}
-	address := service(t, map[string]any{
+	address := answering(t, map[string]any{
 		"/directories": []wire.ConnectedDirectory{directory}, "/directories/halvard": directory, "/directories/halvard/probe": probe, "/directories/halvard/rights": wire.Rights{Text: "write mail\n"},
 		"/directories/halvard/containers": wire.ContainerTree{Directory: "halvard", Read: &at, Vanished: []wire.Vanished{{Text: "OU=Old was deleted"}}, Nodes: []wire.Container{
 			{DN: "DC=example", Name: "DC=example", Parent: -1, Mixed: true, Below: wire.KindCounts{Users: 9}}, {DN: "OU=Fleet,DC=example", Name: "Fleet", Mark: "include", State: "include", Below: wire.KindCounts{Users: 7}},
@@ -96,7 +97,7 @@ func TestWhatTheFirstDayPrints(t *testing.T) {
 func TestASettingsFileIsCheckedWithoutAService(t *testing.T) {
 	t.Parallel()
 	file := filepath.Join(t.TempDir(), "settings.yaml")
-	document := settings.Default(settings.Directory{Name: "halvard", Dialect: settings.AD, Base: "DC=example", Containers: settings.Containers{Include: []string{"DC=example"}}})
+	document := settings.Default(settings.Directory{Name: "halvard", Dialect: entry.AD, Base: "DC=example", Containers: settings.Containers{Include: []string{"DC=example"}}})
 	write := func() {
 		text, err := document.YAML()
 		require.NoError(t, err)

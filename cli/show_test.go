@@ -10,7 +10,7 @@ import (
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 func textOf(t *testing.T, o wire.Object, now *wire.CloudNow) string {

@@ -11,7 +11,7 @@ import (
 	"golang.org/x/term"
 
 	"kambrel.example/kambrel/client"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 func newSyncCommand(d *deps) *cobra.Command {
@@ -24,7 +24,7 @@ changed since the last one; --full looks at everything again.
 Exit status: 0 in step, 2 finished with problems, 1 failed.`,
 		Example: "  kambrel sync\n  kambrel sync --full\n  kambrel sync -o json | jq .counts.changes",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return d.runAndWait(cmd, wire.NewRun{Kind: kindOf(full)})
+			return d.runAndWait(cmd, wire.NewRun{Purpose: either(full, wire.PurposeFull, wire.PurposeSync)})
 		},
 	}
 	command.Flags().BoolVar(&full, "full", false, "read and compare everything")
@@ -39,18 +39,18 @@ func newRehearseCommand(d *deps) *cobra.Command {
 the cloud. 'kambrel runs show N' shows each planned change.`,
 		Example: "  kambrel rehearse\n  kambrel rehearse --full",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return d.runAndWait(cmd, wire.NewRun{Kind: kindOf(full), Rehearsal: true})
+			return d.runAndWait(cmd, wire.NewRun{Purpose: either(full, wire.PurposeForecast, wire.PurposeRehearsal)})
 		},
 	}
 	command.Flags().BoolVar(&full, "full", false, "read and plan everything")
 	return command
 }
 
-func kindOf(full bool) string {
+func either(full bool, all, changed wire.Purpose) wire.Purpose {
 	if full {
-		return "full"
+		return all
 	}
-	return "delta"
+	return changed
 }
 
 func (d *deps) runAndWait(cmd *cobra.Command, request wire.NewRun) error {
@@ -152,21 +152,21 @@ func (p *progress) clear() {
 func stateText(run wire.Run) string {
 	switch run.State {
 	case wire.RunInStep:
-		if run.Kind == "look" {
+		if run.Purpose == wire.PurposeLook {
 			return "read"
 		}
-		if run.Kind == "survey" {
+		if run.Purpose == wire.PurposeSurvey {
 			return "nothing found"
 		}
-		if run.Rehearsal {
+		if run.Purpose.Rehearses() {
 			return "rehearsed: no problems"
 		}
 		return "in step"
 	case wire.RunProblems:
-		if run.Kind == "survey" {
+		if run.Purpose == wire.PurposeSurvey {
 			return plural(run.Counts.Findings, "finding")
 		}
-		if run.Rehearsal {
+		if run.Purpose.Rehearses() {
 			return "rehearsed: with problems"
 		}
 		return "finished with problems"
@@ -180,23 +180,20 @@ func stateText(run wire.Run) string {
 	return "waiting"
 }
 
+// purposeText says what a run is.
+var purposeText = map[wire.Purpose]string{
+	wire.PurposeSync: "sync of what changed", wire.PurposeFull: "sync of everything", wire.PurposeRelease: "release of held removals", wire.PurposeSingle: "sync of one entry",
+	wire.PurposeRehearsal: "rehearsal of a sync", wire.PurposeForecast: "forecast for everybody", wire.PurposeImpact: "impact of the draft", wire.PurposeTrial: "trial of one entry",
+	wire.PurposeLook: "reading", wire.PurposeSurvey: "survey",
+}
+
 func printRun(w io.Writer, run wire.Run) error {
 	c := run.Counts
-	kind := run.Kind + " run"
-	if run.Rehearsal {
-		kind = "rehearsal of a " + kind
-	}
-	switch run.Kind {
-	case "look":
-		kind = "reading"
-	case "survey":
-		kind = "survey"
-	}
 	works := fmt.Sprintf("settings revision %d", run.Revision)
 	if run.Draft > 0 {
 		works = fmt.Sprintf("draft version %d", run.Draft)
 	}
-	fmt.Fprintf(w, "Run %d, %s by %s, %s: %s", run.ID, kind, run.By, works, stateText(run))
+	fmt.Fprintf(w, "Run %d, %s by %s, %s: %s", run.ID, purposeText[run.Purpose], run.By, works, stateText(run))
 	if run.Ended != nil {
 		fmt.Fprintf(w, " after %s", took(run.Started, run.Ended))
 	}
@@ -205,10 +202,10 @@ func printRun(w io.Writer, run wire.Run) error {
 		fmt.Fprintf(w, "  lets the held removals of run %d through\n", run.Releases)
 	}
 	fmt.Fprintf(w, "  read   %d entries (%d changed, %d gone), %d resources (%d changed)\n", c.EntriesRead, c.EntriesChanged, c.EntriesGone, c.ResourcesRead, c.ResourcesChanged)
-	if run.Kind == "delta" || run.Kind == "full" {
+	if run.Purpose.Plans() {
 		printPlan(w, run)
 	}
-	if run.Kind == "survey" {
+	if run.Purpose == wire.PurposeSurvey {
 		fmt.Fprintf(w, "  survey %d entries, %s: see 'kambrel survey show %d'\n", c.Surveyed, plural(c.Findings, "finding"), run.ID)
 	}
 	if f := run.Failure; f != nil {
@@ -224,7 +221,7 @@ func printPlan(w io.Writer, run wire.Run) {
 	for _, part := range []struct {
 		n    int
 		name string
-	}{{c.Create, "create"}, {c.Adopt, "adopt"}, {c.Update, "update"}, {c.Restore, "restore"}, {c.Suspend, "suspend"}, {c.Delete, "delete"}} {
+	}{{c.Create, "create"}, {c.Adopt, "adopt"}, {c.Update, "update"}, {c.Restore, "restore"}, {c.Suspend, "suspend"}, {c.Delete, "delete"}, {c.Unlink, "unlink"}} {
 		if part.n > 0 {
 			parts = append(parts, fmt.Sprintf("%s %d", part.name, part.n))
 		}
@@ -232,7 +229,7 @@ func printPlan(w io.Writer, run wire.Run) {
 	if len(parts) > 0 {
 		fmt.Fprintf(w, "         %s\n", strings.Join(parts, ", "))
 	}
-	if !run.Rehearsal {
+	if !run.Purpose.Rehearses() {
 		fmt.Fprintf(w, "  write  %d done, %d failed\n", c.Done, c.Failed)
 	}
 	if c.Problems > 0 {

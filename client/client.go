@@ -17,7 +17,7 @@ import (
 	"time"
 
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 // Client is a connection to one service.

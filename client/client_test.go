@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 func TestRefusalsKeepTheirCodeAndPlaces(t *testing.T) {

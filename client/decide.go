@@ -5,7 +5,7 @@ import (
 	"net/http"
 	"net/url"
 
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 // Decide previews or does what is decided about one entry.

@@ -8,7 +8,7 @@ import (
 	"strconv"
 
 	"kambrel.example/kambrel/core/settings"
-	"kambrel.example/kambrel/wire"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 func number(id int64) string { return strconv.FormatInt(id, 10) }

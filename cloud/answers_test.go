@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
-	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 )
 
@@ -54,7 +54,7 @@ func ask(ctx context.Context, c *Client) []error {
 	keep(err)
 	_, err = c.Get(ctx, entry.User, "r1")
 	keep(err)
-	update := Write{Kind: entry.User, ID: "r1", Resource: entry.Resource{"id": "r1"}, Diffs: []plan.Diff{{Target: "title", After: "Mate"}}}
+	update := Write{Kind: entry.User, ID: "r1", Resource: entry.Resource{"id": "r1"}, Diffs: []change.Diff{{Target: "title", After: "Mate"}}}
 	for _, writes := range [][]Write{{update}, {{Kind: entry.User, Resource: entry.Resource{"userName": "a@halvard.example"}}}, {{Kind: entry.User, ID: "r1", Delete: true}}, {update, update, update, update, update, update}} {
 		for _, answer := range c.Write(ctx, writes) {
 			keep(answer.Err)
@@ -145,7 +145,7 @@ func TestRefusalsKeepTheCloudsWords(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
 			client := answering(t, c.status, "", c.answer)
-			answers := client.Write(ctx, []Write{{Kind: entry.User, ID: "r1", Resource: entry.Resource{"id": "r1"}, Diffs: []plan.Diff{{Target: "title", After: "Mate"}}}})
+			answers := client.Write(ctx, []Write{{Kind: entry.User, ID: "r1", Resource: entry.Resource{"id": "r1"}, Diffs: []change.Diff{{Target: "title", After: "Mate"}}}})
 			require.Error(t, answers[0].Err)
 			assert.Contains(t, answers[0].Err.Error(), c.words)
 			assert.Equal(t, c.code, problem.CodeOf(answers[0].Err), answers[0].Err)

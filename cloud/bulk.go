@@ -9,7 +9,7 @@ import (
 	"strings"
 
 	"kambrel.example/kambrel/core/entry"
-	"kambrel.example/kambrel/scim"
+	"kambrel.example/kambrel/protocol/scim"
 )
 
 // writeBulk sends as many writes as fit the payload and returns how many.

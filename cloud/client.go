@@ -17,7 +17,7 @@ import (
 
 	"kambrel.example/kambrel/core/address"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/scim"
+	"kambrel.example/kambrel/protocol/scim"
 )
 
 // Client talks to one SCIM service.

@@ -17,11 +17,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
-	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/scim"
-	"kambrel.example/kambrel/standin"
+	"kambrel.example/kambrel/lab/standin"
+	"kambrel.example/kambrel/protocol/scim"
 )
 
 const token = "cloud-token"
@@ -111,7 +111,7 @@ func made(t *testing.T, answers []Answer) []entry.Resource {
 }
 
 func titled(r entry.Resource, title, version string) Write {
-	return Write{Kind: entry.User, ID: r.ID(), Version: version, Resource: r, Diffs: []plan.Diff{{Target: "title", After: title}}}
+	return Write{Kind: entry.User, ID: r.ID(), Version: version, Resource: r, Diffs: []change.Diff{{Target: "title", After: title}}}
 }
 
 func readAll(t *testing.T, c *Client, watermark string) (map[string]entry.Resource, Reading) {
@@ -279,7 +279,7 @@ func TestAPutKeepsWhatOthersHaveChanged(t *testing.T) {
 	read, _ := readAll(t, c, "")
 	stale, err := read["crew1@halvard.example"].Clone()
 	require.NoError(t, err)
-	other := Write{Kind: entry.User, ID: stale.ID(), Resource: stale, Diffs: []plan.Diff{{Target: "nickName", After: "Skipper"}}}
+	other := Write{Kind: entry.User, ID: stale.ID(), Resource: stale, Diffs: []change.Diff{{Target: "nickName", After: "Skipper"}}}
 	made(t, c.Write(t.Context(), []Write{other}))
 	changed := made(t, c.Write(t.Context(), []Write{titled(stale, "Mate", "")}))
 	assert.Equal(t, "Skipper", changed[0]["nickName"])
@@ -376,8 +376,8 @@ func TestMembersArePatchedOrPutAndKeptApart(t *testing.T) {
 			}
 			group := c.Write(ctx, []Write{{Kind: entry.Group, Resource: entry.Resource{"displayName": "Crew", "externalId": "g"}}})[0]
 			require.NoError(t, group.Err)
-			change := func(diff plan.Diff) entry.Resource {
-				answer := c.Write(ctx, []Write{{Kind: entry.Group, ID: group.Resource.ID(), Resource: group.Resource, Diffs: []plan.Diff{diff}}})[0]
+			changed := func(diff change.Diff) entry.Resource {
+				answer := c.Write(ctx, []Write{{Kind: entry.Group, ID: group.Resource.ID(), Resource: group.Resource, Diffs: []change.Diff{diff}}})[0]
 				require.NoError(t, answer.Err)
 				assert.NotContains(t, answer.Resource, "members")
 				return answer.Resource
@@ -388,11 +388,11 @@ func TestMembersArePatchedOrPutAndKeptApart(t *testing.T) {
 				require.True(t, found)
 				return got
 			}
-			change(plan.Diff{Target: "members", Added: []plan.Member{{Value: ids[0], Type: "User"}, {Value: ids[1], Type: "User"}}})
+			changed(change.Diff{Target: "members", Added: []change.Member{{Value: ids[0], Type: "User"}, {Value: ids[1], Type: "User"}}})
 			assert.ElementsMatch(t, ids[:2], members())
-			change(plan.Diff{Target: "members", Added: []plan.Member{{Value: ids[2], Type: "User"}}, Removed: []plan.Member{{Value: ids[0]}}})
+			changed(change.Diff{Target: "members", Added: []change.Member{{Value: ids[2], Type: "User"}}, Removed: []change.Member{{Value: ids[0]}}})
 			assert.ElementsMatch(t, ids[1:], members())
-			renamed := change(plan.Diff{Target: "displayName", Before: "Crew", After: "Deck crew"})
+			renamed := changed(change.Diff{Target: "displayName", Before: "Crew", After: "Deck crew"})
 			assert.Equal(t, "Deck crew", renamed["displayName"])
 			assert.ElementsMatch(t, ids[1:], members(), "a change of the name keeps the members")
 			deleted := c.Write(ctx, []Write{{Kind: entry.Group, ID: group.Resource.ID(), Delete: true, Resource: group.Resource}})[0]

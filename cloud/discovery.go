@@ -12,7 +12,7 @@ import (
 	"strings"
 
 	"kambrel.example/kambrel/core/entry"
-	"kambrel.example/kambrel/scim"
+	"kambrel.example/kambrel/protocol/scim"
 )
 
 // Capabilities is what discovery found in ServiceProviderConfig (RFC 7643

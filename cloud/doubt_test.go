@@ -12,10 +12,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
-	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/scim"
+	"kambrel.example/kambrel/protocol/scim"
 )
 
 // cloudOf is a cloud of which one handler gives all answers but discovery.
@@ -114,7 +114,7 @@ func TestBulkResultsAreMatchedByWhatTheyAreAbout(t *testing.T) {
 	for i := range writes {
 		writes[i] = Write{Kind: entry.User, Resource: entry.Resource{"externalId": fmt.Sprint("key", i)}}
 	}
-	writes[7] = Write{Kind: entry.User, ID: "r7", Resource: entry.Resource{"id": "r7"}, Diffs: []plan.Diff{{Target: "title", After: "Mate"}}}
+	writes[7] = Write{Kind: entry.User, ID: "r7", Resource: entry.Resource{"id": "r7"}, Diffs: []change.Diff{{Target: "title", After: "Mate"}}}
 	for name, c := range map[string]struct {
 		results []result
 		ids     []string // of the answers; "?" for not known
@@ -198,7 +198,7 @@ func TestAGroupReadInPartIsNotPut(t *testing.T) {
 			fmt.Fprint(w, `{"id":"g1","displayName":"Crew"}`)
 		}
 	})
-	change := Write{Kind: entry.Group, ID: "g1", Resource: entry.Resource{"id": "g1"}, Diffs: []plan.Diff{{Target: "displayName", After: "Deck crew"}}}
+	change := Write{Kind: entry.Group, ID: "g1", Resource: entry.Resource{"id": "g1"}, Diffs: []change.Diff{{Target: "displayName", After: "Deck crew"}}}
 	can, err := client.Discover(t.Context())
 	require.NoError(t, err)
 	assert.True(t, client.Write(t.Context(), []Write{change})[0].Err == nil)

@@ -9,11 +9,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/rules"
-	"kambrel.example/kambrel/scim"
-	"kambrel.example/kambrel/standin"
+	"kambrel.example/kambrel/lab/standin"
+	"kambrel.example/kambrel/protocol/scim"
 )
 
 // owned are the targets that the rules of the random walk own, one of each kind.
@@ -29,7 +30,7 @@ var owned = []string{
 func others(random *rand.Rand, id string) Write {
 	targets := []string{"nickName", `phoneNumbers[type eq "pager"].value`, `addresses[type eq "work"].postalCode`, scim.EnterpriseURN + ":costCenter", "name.middleName"}
 	target := targets[random.IntN(len(targets))]
-	return Write{Kind: entry.User, ID: id, Diffs: []plan.Diff{{Target: target, After: fmt.Sprintf("own %d", random.IntN(5))}}}
+	return Write{Kind: entry.User, ID: id, Diffs: []change.Diff{{Target: target, After: fmt.Sprintf("own %d", random.IntN(5))}}}
 }
 
 // TestPatchesBringTheResourceThereAndTouchNothingElse lets rules and people

@@ -13,7 +13,7 @@ import (
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/scim"
+	"kambrel.example/kambrel/protocol/scim"
 )
 
 // Reading is what a read of the cloud ends with.

@@ -8,10 +8,10 @@ import (
 	"net/http"
 	"slices"
 
+	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
-	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/rules"
-	"kambrel.example/kambrel/scim"
+	"kambrel.example/kambrel/protocol/scim"
 )
 
 // Write is one write: a creation of Resource when ID is empty, else a change of
@@ -22,7 +22,7 @@ type Write struct {
 	ID       string
 	Version  string // for If-Match; "" writes whatever the version
 	Resource entry.Resource
-	Diffs    []plan.Diff
+	Diffs    []change.Diff
 
 	// whole sets each attribute that changes as a whole.
 	whole bool
@@ -105,11 +105,11 @@ func (c *Client) request(ctx context.Context, can Capabilities, w Write) (reques
 		r.body, err = json.Marshal(t.whole(w.Resource))
 	case can.Patch:
 		r.method = http.MethodPatch
-		patch := plan.Patch
+		patch := change.Patch
 		if w.whole {
-			patch = plan.PatchWhole
+			patch = change.PatchWhole
 		}
-		var operations []plan.PatchOperation
+		var operations []change.PatchOperation
 		if operations, err = patch(w.Resource, w.Diffs); err == nil {
 			r.body, err = json.Marshal(map[string]any{"schemas": []string{scim.PatchOpURN}, "Operations": operations})
 		}
@@ -128,7 +128,7 @@ func putBody(t Type, w Write) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := plan.Advance(resource, w.Diffs); err != nil {
+	if err := change.Advance(resource, w.Diffs); err != nil {
 		return nil, err
 	}
 	delete(resource, "meta")
@@ -223,7 +223,7 @@ func noTarget(err error) bool {
 // writeWhole writes again what was refused since a part was not there, with the
 // attributes that change as a whole, as they are now.
 func (c *Client) writeWhole(ctx context.Context, can Capabilities, w Write) Answer {
-	if !can.Patch || w.ID == "" || slices.ContainsFunc(w.Diffs, func(d plan.Diff) bool { return d.Target == rules.Members }) {
+	if !can.Patch || w.ID == "" || slices.ContainsFunc(w.Diffs, func(d change.Diff) bool { return d.Target == rules.Members }) {
 		return Answer{Err: &Refusal{Status: http.StatusBadRequest, ScimType: "noTarget"}}
 	}
 	resource, err := c.Get(ctx, w.Kind, w.ID)

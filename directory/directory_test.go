@@ -15,32 +15,31 @@ import (
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/core/settings"
-	"kambrel.example/kambrel/lab"
-	"kambrel.example/kambrel/lab/labtest"
+	"kambrel.example/kambrel/lab/servers"
+	"kambrel.example/kambrel/lab/servers/serverstest"
 )
 
 // peer is a real directory of one dialect.
 type peer struct {
 	t       *testing.T
-	dialect settings.Dialect
-	server  *lab.LDAPServer
+	dialect entry.Dialect
+	server  *servers.LDAPServer
 	admin   *ldap.Conn
 	session *Session
 	cookie  []byte
 }
 
-func connection(s *lab.LDAPServer) Connection {
+func connection(s *servers.LDAPServer) Connection {
 	return Connection{URL: s.URL, CAFile: s.CAFile, BindDN: s.ReaderDN, Password: s.ReaderPassword}
 }
 
 func startAD(t *testing.T) *peer {
-	server, err := labtest.New(t).StartDomainController(t.Context())
-	if errors.Is(err, lab.ErrNoDomainController) {
+	server, err := serverstest.New(t).StartDomainController(t.Context())
+	if errors.Is(err, servers.ErrNoDomainController) {
 		t.Skip(err)
 	}
 	require.NoError(t, err)
-	return connectPeer(t, settings.AD, server)
+	return connectPeer(t, entry.AD, server)
 }
 
 func startStandard(t *testing.T) *peer {
@@ -51,18 +50,18 @@ objectClass: dcObject
 o: Brisling Cargo
 dc: brisling
 
-`+lab.ReaderLDIF("dc=brisling,dc=example")), 0o600))
-	return connectPeer(t, settings.Standard, startOpenLDAP(t, ldif))
+`+servers.ReaderLDIF("dc=brisling,dc=example")), 0o600))
+	return connectPeer(t, entry.Standard, startOpenLDAP(t, ldif))
 }
 
-func startOpenLDAP(t *testing.T, ldif string) *lab.LDAPServer {
+func startOpenLDAP(t *testing.T, ldif string) *servers.LDAPServer {
 	t.Helper()
-	server, err := labtest.New(t).StartOpenLDAP(t.Context(), "openldap", lab.OpenLDAPOptions{BaseDN: "dc=brisling,dc=example", LDIF: ldif})
+	server, err := serverstest.New(t).StartOpenLDAP(t.Context(), "openldap", servers.OpenLDAPOptions{BaseDN: "dc=brisling,dc=example", LDIF: ldif})
 	require.NoError(t, err)
 	return server
 }
 
-func connectPeer(t *testing.T, dialect settings.Dialect, server *lab.LDAPServer) *peer {
+func connectPeer(t *testing.T, dialect entry.Dialect, server *servers.LDAPServer) *peer {
 	t.Helper()
 	admin, err := server.Dial()
 	require.NoError(t, err)
@@ -85,7 +84,7 @@ func (p *peer) person(parent, name string) string {
 	p.t.Helper()
 	dn := "CN=" + name + "," + parent
 	add := ldap.NewAddRequest(dn, nil)
-	if p.dialect == settings.AD {
+	if p.dialect == entry.AD {
 		add.Attribute("objectClass", []string{"user"})
 		add.Attribute("sAMAccountName", []string{strings.ReplaceAll(strings.ToLower(name), " ", ".")})
 	} else {
@@ -102,7 +101,7 @@ func (p *peer) group(parent, name string, members []string) string {
 	dn := "CN=" + name + "," + parent
 	add := ldap.NewAddRequest(dn, nil)
 	class := "groupOfNames"
-	if p.dialect == settings.AD {
+	if p.dialect == entry.AD {
 		class = "group"
 		add.Attribute("sAMAccountName", []string{name})
 	}
@@ -168,7 +167,7 @@ func keys(f found) []string {
 
 // TestContract holds what every dialect must keep, each on its real server.
 func TestContract(t *testing.T) {
-	for dialect, begin := range map[settings.Dialect]func(*testing.T) *peer{settings.AD: startAD, settings.Standard: startStandard} {
+	for dialect, begin := range map[entry.Dialect]func(*testing.T) *peer{entry.AD: startAD, entry.Standard: startStandard} {
 		t.Run(string(dialect), func(t *testing.T) {
 			t.Parallel()
 			p := begin(t)

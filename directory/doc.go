@@ -1,4 +1,4 @@
-// Package directory speaks LDAP: it opens verified connections and reads
-// everything or what changed, in the two dialects. It knows nothing of
+// Package directory speaks LDAP: it opens verified connections, reads everything
+// or what changed, tries rights, and writes repairs, in the two dialects. It knows nothing of
 // settings or storage. A Session serves one goroutine at a time.
 package directory

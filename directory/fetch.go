@@ -8,7 +8,6 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"kambrel.example/kambrel/core/entry"
-	"kambrel.example/kambrel/core/settings"
 )
 
 // mostFetched is how many entries one look for a name may bring.
@@ -56,19 +55,19 @@ func (s *Session) Fetch(ctx context.Context, r Request, text string, emit func(I
 	return ctx.Err()
 }
 
-func idOf(dialect settings.Dialect, raw *ldap.Entry) (entry.ID, error) {
-	if dialect == settings.AD {
+func idOf(dialect entry.Dialect, raw *ldap.Entry) (entry.ID, error) {
+	if dialect == entry.AD {
 		return entry.IDFromObjectGUID(raw.GetRawAttributeValue("objectGUID"))
 	}
 	return entry.NewID(raw.GetAttributeValue("entryUUID"))
 }
 
 // fetchFilter finds an entry by what people call it (RFC 4515 section 3).
-func fetchFilter(dialect settings.Dialect, text string) string {
+func fetchFilter(dialect entry.Dialect, text string) string {
 	var b strings.Builder
 	b.WriteString("(|")
 	names := []string{"uid", "mail", "cn"}
-	if dialect == settings.AD {
+	if dialect == entry.AD {
 		names = []string{"userPrincipalName", "sAMAccountName", "mail", "cn"}
 	}
 	for _, name := range names {
@@ -76,7 +75,7 @@ func fetchFilter(dialect settings.Dialect, text string) string {
 	}
 	ids, _ := entry.ParseIDs(text) // text that is no id has none
 	for _, id := range ids {
-		if dialect == settings.AD {
+		if dialect == entry.AD {
 			b.WriteString("(objectGUID=" + escaped(id.ObjectGUID()) + ")")
 		} else {
 			b.WriteString("(entryUUID=" + id.String() + ")")

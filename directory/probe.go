@@ -17,7 +17,6 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"kambrel.example/kambrel/core/entry"
-	"kambrel.example/kambrel/core/settings"
 )
 
 // Step is one thing that a probe tries.
@@ -62,9 +61,9 @@ type Verdict struct {
 
 // ProbeRequest says what the connection is needed for.
 type ProbeRequest struct {
-	Dialect  settings.Dialect
+	Dialect  entry.Dialect
 	Base     string
-	Features []settings.Feature
+	Features []entry.Feature
 	// Containers are those in which rights are tried; none means the base.
 	Containers []string
 	// Attributes are those that the feature repair writes, by kind.
@@ -240,7 +239,7 @@ func errOr(err error, text string) error {
 
 // filterOf finds entries of a kind.
 func (p *probe) filterOf(kind entry.Kind) string {
-	if p.request.Dialect == settings.AD {
+	if p.request.Dialect == entry.AD {
 		return map[entry.Kind]string{entry.User: "(&(objectClass=user)(!(objectClass=computer)))", entry.Group: "(objectClass=group)", entry.Contact: "(objectClass=contact)"}[kind]
 	}
 	return map[entry.Kind]string{entry.User: "(objectClass=person)", entry.Group: "(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames))", entry.Contact: ""}[kind]
@@ -275,7 +274,7 @@ const showDeletedControl = "1.2.840.113556.1.4.417"
 const syncControl = "1.3.6.1.4.1.4203.1.9.1.1"
 
 func (p *probe) changes(ctx context.Context) {
-	if p.request.Dialect == settings.Standard {
+	if p.request.Dialect == entry.Standard {
 		if !slices.Contains(p.root.GetAttributeValues("supportedControl"), syncControl) {
 			p.bad(StepChanges, "", errors.New("the directory does not offer content synchronization (RFC 4533)"), "Switch it on; with OpenLDAP that is the overlay syncprov. Without it every run reads everything.")
 			return

@@ -13,9 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/entry"
-	"kambrel.example/kambrel/core/settings"
-	"kambrel.example/kambrel/lab"
-	"kambrel.example/kambrel/lab/labtest"
+	"kambrel.example/kambrel/lab/servers"
+	"kambrel.example/kambrel/lab/servers/serverstest"
 )
 
 // of returns the verdict of a step.
@@ -63,25 +62,25 @@ pwdLockout: TRUE
 
 `
 
-func startBrisling(t *testing.T, name string, options lab.OpenLDAPOptions) *lab.LDAPServer {
+func startBrisling(t *testing.T, name string, options servers.OpenLDAPOptions) *servers.LDAPServer {
 	t.Helper()
 	options.BaseDN, options.LDIF = "dc=brisling,dc=example", filepath.Join(t.TempDir(), "base.ldif")
-	require.NoError(t, os.WriteFile(options.LDIF, []byte(brislingLDIF+lab.ReaderLDIF(options.BaseDN)), 0o600))
-	server, err := labtest.New(t).StartOpenLDAP(t.Context(), name, options)
+	require.NoError(t, os.WriteFile(options.LDIF, []byte(brislingLDIF+servers.ReaderLDIF(options.BaseDN)), 0o600))
+	server, err := serverstest.New(t).StartOpenLDAP(t.Context(), name, options)
 	require.NoError(t, err)
 	return server
 }
 
 func TestProbeNamesEveryFailureOfTheConnection(t *testing.T) {
 	t.Parallel()
-	server := startBrisling(t, "openldap", lab.OpenLDAPOptions{Plain: true})
+	server := startBrisling(t, "openldap", servers.OpenLDAPOptions{Plain: true})
 	probe := func(change func(*Connection)) []Verdict {
 		c := connection(server)
 		change(&c)
-		return Probe(t.Context(), c, ProbeRequest{Dialect: settings.Standard, Base: server.BaseDN}, time.Now)
+		return Probe(t.Context(), c, ProbeRequest{Dialect: entry.Standard, Base: server.BaseDN}, time.Now)
 	}
 	other := filepath.Join(t.TempDir(), "other.pem")
-	text, err := os.ReadFile(startBrisling(t, "other", lab.OpenLDAPOptions{}).CAFile)
+	text, err := os.ReadFile(startBrisling(t, "other", servers.OpenLDAPOptions{}).CAFile)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(other, text, 0o600))
 
@@ -101,9 +100,9 @@ func TestProbeNamesEveryFailureOfTheConnection(t *testing.T) {
 	assert.Contains(t, of(t, started, StepTLS, "").Detail, "valid until")
 
 	c := connection(server)
-	missing := Probe(t.Context(), c, ProbeRequest{Dialect: settings.Standard, Base: "dc=herring,dc=example"}, time.Now)
+	missing := Probe(t.Context(), c, ProbeRequest{Dialect: entry.Standard, Base: "dc=herring,dc=example"}, time.Now)
 	bad(t, missing, StepBase, "", "dc=brisling,dc=example", "base")
-	unset := Probe(t.Context(), c, ProbeRequest{Dialect: settings.Standard}, time.Now)
+	unset := Probe(t.Context(), c, ProbeRequest{Dialect: entry.Standard}, time.Now)
 	assert.Contains(t, of(t, unset, StepBase, "").Detail, "dc=brisling,dc=example")
 
 	admin, err := server.Dial()
@@ -118,26 +117,26 @@ func TestProbeNamesEveryFailureOfTheConnection(t *testing.T) {
 
 func TestProbeNamesFaultsOfTheCertificate(t *testing.T) {
 	t.Parallel()
-	for fault, want := range map[lab.CertificateFault][2]string{
-		lab.ExpiredCertificate:   {"expired", "Renew"},
-		lab.OtherHostCertificate: {"another host name", "names that the certificate holds"},
+	for fault, want := range map[servers.CertificateFault][2]string{
+		servers.ExpiredCertificate:   {"expired", "Renew"},
+		servers.OtherHostCertificate: {"another host name", "names that the certificate holds"},
 	} {
-		server := startBrisling(t, "openldap", lab.OpenLDAPOptions{Certificate: fault})
-		bad(t, Probe(t.Context(), connection(server), ProbeRequest{Dialect: settings.Standard, Base: server.BaseDN}, time.Now), StepTLS, "", want[0], want[1])
+		server := startBrisling(t, "openldap", servers.OpenLDAPOptions{Certificate: fault})
+		bad(t, Probe(t.Context(), connection(server), ProbeRequest{Dialect: entry.Standard, Base: server.BaseDN}, time.Now), StepTLS, "", want[0], want[1])
 	}
 }
 
 func TestProbeTriesRightsWithoutChangingAnything(t *testing.T) {
 	t.Parallel()
-	request := ProbeRequest{Dialect: settings.Standard, Base: "dc=brisling,dc=example", Features: settings.AllFeatures, Attributes: map[entry.Kind][]string{entry.User: {"mail", "displayName"}}}
-	server := startBrisling(t, "openldap", lab.OpenLDAPOptions{})
+	request := ProbeRequest{Dialect: entry.Standard, Base: "dc=brisling,dc=example", Features: entry.Features, Attributes: map[entry.Kind][]string{entry.User: {"mail", "displayName"}}}
+	server := startBrisling(t, "openldap", servers.OpenLDAPOptions{})
 	verdicts := Probe(t.Context(), connection(server), request, time.Now)
 	bad(t, verdicts, StepRight, "repair, user", "write mail, displayName", "text of rights")
 	bad(t, verdicts, StepRight, "reset-passwords, user", "write userPassword", "text of rights")
 	assert.Equal(t, Good, of(t, verdicts, StepChanges, "").Outcome)
 	assert.Equal(t, Skipped, of(t, verdicts, StepClock, "").Outcome)
 
-	allowed := startBrisling(t, "openldap", lab.OpenLDAPOptions{Access: `access to dn.subtree="ou=Crew,dc=brisling,dc=example" attrs=mail,displayName,userPassword by dn.exact="uid=svc-kambrel,ou=Service Accounts,dc=brisling,dc=example" write by anonymous auth`})
+	allowed := startBrisling(t, "openldap", servers.OpenLDAPOptions{Access: `access to dn.subtree="ou=Crew,dc=brisling,dc=example" attrs=mail,displayName,userPassword by dn.exact="uid=svc-kambrel,ou=Service Accounts,dc=brisling,dc=example" write by anonymous auth`})
 	verdicts = Probe(t.Context(), connection(allowed), request, time.Now)
 	assert.Equal(t, Good, of(t, verdicts, StepRight, "repair, user").Outcome, "%+v", verdicts)
 	assert.Equal(t, Good, of(t, verdicts, StepRight, "reset-passwords, user").Outcome)
@@ -152,15 +151,15 @@ func TestProbeTriesRightsWithoutChangingAnything(t *testing.T) {
 
 func TestProbeOfADomainController(t *testing.T) {
 	t.Parallel()
-	server, err := labtest.New(t).StartDomainController(t.Context())
-	if errors.Is(err, lab.ErrNoDomainController) {
+	server, err := serverstest.New(t).StartDomainController(t.Context())
+	if errors.Is(err, servers.ErrNoDomainController) {
 		t.Skip(err)
 	}
 	require.NoError(t, err)
-	p := connectPeer(t, settings.AD, server)
+	p := connectPeer(t, entry.AD, server)
 	crew := p.ou(server.BaseDN, "Crew")
 	p.person(crew, "Ada")
-	request := ProbeRequest{Dialect: settings.AD, Base: server.BaseDN, Features: settings.AllFeatures, Containers: []string{crew}, Attributes: map[entry.Kind][]string{entry.User: {"mail", "userPrincipalName"}, entry.Group: {"mail"}}}
+	request := ProbeRequest{Dialect: entry.AD, Base: server.BaseDN, Features: entry.Features, Containers: []string{crew}, Attributes: map[entry.Kind][]string{entry.User: {"mail", "userPrincipalName"}, entry.Group: {"mail"}}}
 
 	verdicts := Probe(t.Context(), connection(server), request, time.Now)
 	for _, step := range []Step{StepName, StepConnect, StepTLS, StepBind, StepBase, StepChanges, StepDeleted, StepClock} {
@@ -172,7 +171,7 @@ func TestProbeOfADomainController(t *testing.T) {
 
 	asAdmin := connection(server)
 	asAdmin.BindDN, asAdmin.Password = server.AdminDN, server.AdminPassword
-	for _, feature := range settings.AllFeatures {
+	for _, feature := range entry.Features {
 		assert.Equal(t, Good, of(t, Probe(t.Context(), asAdmin, request, time.Now), StepRight, string(feature)+", user").Outcome, feature)
 	}
 	off := Probe(t.Context(), connection(server), request, func() time.Time { return time.Now().Add(time.Hour) })
@@ -210,8 +209,8 @@ func quoted(password string) string {
 
 func TestApplyWritesOnceAndOnlyWhatItMeant(t *testing.T) {
 	t.Parallel()
-	server := startBrisling(t, "openldap", lab.OpenLDAPOptions{})
-	p := connectPeer(t, settings.Standard, server)
+	server := startBrisling(t, "openldap", servers.OpenLDAPOptions{})
+	p := connectPeer(t, entry.Standard, server)
 	c := connection(server)
 	c.BindDN, c.Password = server.AdminDN, server.AdminPassword
 	writer, err := Open(t.Context(), c)
@@ -221,7 +220,7 @@ func TestApplyWritesOnceAndOnlyWhatItMeant(t *testing.T) {
 	require.NotEmpty(t, first.entries)
 	id := first.entries["uid=liv"].ID
 	repair := Repair{ID: id, Attribute: "mail", Before: "liv@brisling.example", After: "liv.strand@brisling.example"}
-	apply := func(s *Session, r Repair) error { return s.Apply(t.Context(), settings.Standard, server.BaseDN, r) }
+	apply := func(s *Session, r Repair) error { return s.Apply(t.Context(), entry.Standard, server.BaseDN, r) }
 	require.NoError(t, apply(writer, repair))
 	require.NoError(t, apply(writer, repair), "done again it changes nothing")
 	mail := func() []string {

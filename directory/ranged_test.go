@@ -22,8 +22,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kambrel.example/kambrel/core/settings"
-	"kambrel.example/kambrel/lab"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/lab/servers"
 )
 
 // mostAtOnce is how many members the ranging directory sends in one answer.
@@ -42,7 +42,7 @@ type rangingConn struct {
 	asked sync.Map // message id: the first member that a search asks for
 }
 
-func startRanging(t *testing.T, server *lab.LDAPServer) (*ranging, Connection) {
+func startRanging(t *testing.T, server *servers.LDAPServer) (*ranging, Connection) {
 	t.Helper()
 	r := &ranging{}
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
@@ -209,7 +209,7 @@ func TestLargeMembershipsAreReadInRanges(t *testing.T) {
 func TestRangesAreReadWhileMoreEntriesCome(t *testing.T) {
 	t.Parallel()
 	var ldif strings.Builder
-	fmt.Fprintf(&ldif, "dn: %s\nobjectClass: organization\nobjectClass: dcObject\no: Brisling Cargo\ndc: brisling\n\n%s", "dc=brisling,dc=example", lab.ReaderLDIF("dc=brisling,dc=example"))
+	fmt.Fprintf(&ldif, "dn: %s\nobjectClass: organization\nobjectClass: dcObject\no: Brisling Cargo\ndc: brisling\n\n%s", "dc=brisling,dc=example", servers.ReaderLDIF("dc=brisling,dc=example"))
 	for g := range 3 {
 		fmt.Fprintf(&ldif, "dn: cn=Team %d,dc=brisling,dc=example\nobjectClass: groupOfNames\n", g)
 		for i := range 45 {
@@ -230,7 +230,7 @@ func TestRangesAreReadWhileMoreEntriesCome(t *testing.T) {
 	require.NoError(t, err)
 	defer session.Close()
 	people, members := 0, map[string]int{}
-	result, err := session.Read(ctx, Request{Dialect: settings.Standard, Base: server.BaseDN, Attributes: []string{"title"}}, func(i Item) error {
+	result, err := session.Read(ctx, Request{Dialect: entry.Standard, Base: server.BaseDN, Attributes: []string{"title"}}, func(i Item) error {
 		switch {
 		case i.Entry == nil:
 		case len(i.Entry.Members) > 0:

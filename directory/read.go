@@ -14,12 +14,11 @@ import (
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/core/settings"
 )
 
 // Request asks for everything (Cookie is nil) or for what changed since.
 type Request struct {
-	Dialect    settings.Dialect
+	Dialect    entry.Dialect
 	Base       string
 	Attributes []string // what settings need; identity is always read
 	Cookie     []byte
@@ -55,7 +54,7 @@ func (s *Session) Read(ctx context.Context, r Request, emit func(Item) error) (R
 		return Result{}, problem.Wrap(problem.BadInput, err, "base of the directory")
 	}
 	read := s.readStandard
-	if r.Dialect == settings.AD {
+	if r.Dialect == entry.AD {
 		read = s.readAD
 	}
 	result, err := read(ctx, r, base, emit)

@@ -9,14 +9,13 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"kambrel.example/kambrel/core/entry"
-	"kambrel.example/kambrel/core/settings"
 )
 
 // right sees whether the account may do what a feature needs, on one entry of
 // each kind in each container, without changing anything.
-func (p *probe) right(feature settings.Feature) {
+func (p *probe) right(feature entry.Feature) {
 	kinds := []entry.Kind{entry.User}
-	if feature == settings.Repair {
+	if feature == entry.FeatureRepair {
 		kinds = slices.DeleteFunc(slices.Clone(entry.Kinds), func(kind entry.Kind) bool { return len(p.request.Attributes[kind]) == 0 })
 	}
 	containers := p.request.Containers
@@ -61,15 +60,15 @@ func (p *probe) right(feature settings.Feature) {
 	}
 }
 
-func describe(feature settings.Feature) string {
-	return map[settings.Feature]string{settings.Repair: "write the attributes that surveys repair", settings.ResetPasswords: "set passwords", settings.Unlock: "unlock accounts"}[feature]
+func describe(feature entry.Feature) string {
+	return map[entry.Feature]string{entry.FeatureRepair: "write the attributes that surveys repair", entry.FeatureResetPasswords: "set passwords", entry.FeatureUnlock: "unlock accounts"}[feature]
 }
 
 // missing tells what the account may not do on an entry, "" if nothing.
-func (p *probe) missing(feature settings.Feature, kind entry.Kind, dn string) (string, error) {
-	attributes := map[settings.Feature][]string{settings.Repair: p.request.Attributes[kind], settings.Unlock: {"lockoutTime"}, settings.ResetPasswords: {"userPassword"}}[feature]
-	if p.request.Dialect == settings.AD {
-		if feature == settings.ResetPasswords {
+func (p *probe) missing(feature entry.Feature, kind entry.Kind, dn string) (string, error) {
+	attributes := map[entry.Feature][]string{entry.FeatureRepair: p.request.Attributes[kind], entry.FeatureUnlock: {"lockoutTime"}, entry.FeatureResetPasswords: {"userPassword"}}[feature]
+	if p.request.Dialect == entry.AD {
+		if feature == entry.FeatureResetPasswords {
 			allowed, err := p.session.mayReset(dn)
 			if err == nil && !allowed {
 				return "the extended right Reset Password", nil
@@ -78,7 +77,7 @@ func (p *probe) missing(feature settings.Feature, kind entry.Kind, dn string) (s
 		}
 		return p.missingAD(dn, attributes)
 	}
-	if feature == settings.Unlock {
+	if feature == entry.FeatureUnlock {
 		attributes = []string{"pwdAccountLockedTime"}
 	}
 	return p.missingStandard(dn, attributes)

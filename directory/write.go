@@ -8,7 +8,6 @@ import (
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/core/settings"
 )
 
 // Repair sets one value of one entry. It is done only while the attribute still
@@ -24,7 +23,7 @@ type Repair struct {
 // Apply carries a repair out. One that was carried out already is well. The
 // error is a problem: value-changed when somebody else has changed the value,
 // directory-refused with the directory's own reason.
-func (s *Session) Apply(ctx context.Context, dialect settings.Dialect, base string, r Repair) error {
+func (s *Session) Apply(ctx context.Context, dialect entry.Dialect, base string, r Repair) error {
 	found, err := s.byID(dialect, base, r.ID, r.Attribute)
 	if err != nil {
 		return err
@@ -73,9 +72,9 @@ func (s *Session) Apply(ctx context.Context, dialect settings.Dialect, base stri
 }
 
 // byID finds an entry by its unchanging id.
-func (s *Session) byID(dialect settings.Dialect, base string, id entry.ID, attributes ...string) (*ldap.Entry, error) {
+func (s *Session) byID(dialect entry.Dialect, base string, id entry.ID, attributes ...string) (*ldap.Entry, error) {
 	filter := "(entryUUID=" + id.String() + ")"
-	if dialect == settings.AD {
+	if dialect == entry.AD {
 		filter = "(objectGUID=" + escaped(id.ObjectGUID()) + ")"
 	}
 	result, err := s.conn.Search(search(base, filter, attributes))

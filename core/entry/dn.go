@@ -5,8 +5,6 @@ import (
 	"slices"
 	"strings"
 	"unicode/utf8"
-
-	"github.com/go-ldap/ldap/v3"
 )
 
 // DN is a parsed distinguished name (RFC 4514). The zero DN is the root.
@@ -22,20 +20,18 @@ func ParseDN(text string) (DN, error) {
 	if strings.TrimSpace(text) == "" {
 		return DN{}, fmt.Errorf("a distinguished name is empty: write it like OU=Fleet,DC=corp,DC=halvard,DC=example")
 	}
-	parsed, err := ldap.ParseDN(text)
+	parsed, err := parseRDNs(text)
 	if err != nil {
-		return DN{}, fmt.Errorf("%q is no distinguished name (RFC 4514): %s", text, strings.TrimPrefix(err.Error(), "DN ended with "))
+		return DN{}, fmt.Errorf("%q is no distinguished name (RFC 4514): %w", text, err)
 	}
-	dn := DN{text: text, rdns: make([]string, len(parsed.RDNs)), names: make([]string, len(parsed.RDNs))}
-	for i, rdn := range parsed.RDNs {
-		parts := make([]string, len(rdn.Attributes))
-		for j, pair := range rdn.Attributes {
-			parts[j] = strings.ToLower(strings.TrimSpace(pair.Type)) + "=" + pathEscape.Replace(strings.ToLower(escapeInvalid(pair.Value)))
+	dn := DN{text: text, rdns: make([]string, len(parsed)), names: make([]string, len(parsed))}
+	for i, rdn := range parsed {
+		parts := make([]string, len(rdn))
+		for j, one := range rdn {
+			parts[j] = strings.ToLower(one.kind) + "=" + pathEscape.Replace(strings.ToLower(escapeInvalid(one.value)))
 		}
 		dn.rdns[i] = strings.Join(parts, "+")
-		if len(rdn.Attributes) > 0 {
-			dn.names[i] = strings.ReplaceAll(strings.ToValidUTF8(rdn.Attributes[0].Value, "\uFFFD"), "\x00", "\uFFFD")
-		}
+		dn.names[i] = strings.ReplaceAll(strings.ToValidUTF8(rdn[0].value, "\uFFFD"), "\x00", "\uFFFD")
 	}
 	return dn, nil
 }

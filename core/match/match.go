@@ -247,6 +247,14 @@ func ByHand(resource entry.Resource, by string) Decision {
 	}}
 }
 
+// TakenByHand is the match that an operator has decided, of a resource that
+// belongs to another entry by now.
+func TakenByHand(resource entry.Resource, by, owner string) Decision {
+	p := problem.New(problem.LinkConflict, "%s decided for the resource %s (%s), but it belongs to %s", by, resource.Name(), resource.ID(), owner)
+	return Decision{Action: Stop, Rule: "by hand, " + by, Problem: p, Candidates: []string{resource.ID()},
+		Reasons: []reason.Node{{Text: "linked by hand", Outcome: reason.Bad, Value: p.Detail, Deciding: true}}}
+}
+
 // Held is the match of an entry that an operator has unlinked: none, until
 // something else is decided.
 func Held(by string) Decision {

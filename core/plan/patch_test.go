@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/rules"
 )
 
@@ -49,13 +50,13 @@ func TestPatchOfElements(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			r := resource(t, c.resource)
 			decision := Compare(r, desired(c.desired...))
-			operations, err := Patch(r, decision.Diffs)
+			operations, err := change.Patch(r, decision.Diffs)
 			require.NoError(t, err)
 			assert.Equal(t, resource(t, c.resource), r, "the resource is only read")
 			text, err := json.Marshal(operations)
 			require.NoError(t, err)
 			assert.JSONEq(t, c.operations, string(text))
-			require.NoError(t, Advance(r, decision.Diffs))
+			require.NoError(t, change.Advance(r, decision.Diffs))
 			assert.Equal(t, resource(t, c.after), r)
 			assert.Empty(t, Compare(r, desired(c.desired...)).Diffs, "in step then")
 		})

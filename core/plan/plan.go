@@ -5,11 +5,10 @@
 package plan
 
 import (
-	"cmp"
-	"fmt"
 	"slices"
 	"strings"
 
+	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/match"
 	"kambrel.example/kambrel/core/problem"
@@ -30,6 +29,7 @@ const (
 	Suspend Operation = "suspend"
 	Restore Operation = "restore"
 	Delete  Operation = "delete"
+	Unlink  Operation = "unlink" // the resource stays, and bears no link key any more
 )
 
 // Removes tells whether an operation takes something away from people, so that
@@ -48,73 +48,9 @@ const (
 	Blocked  Code = "problem"       // see Problem
 	Unlinked Code = "link-dropped"  // out of scope, and the resource is gone too
 	Relinked Code = "link-restored" // in step, but the link had to be rebuilt
-	Follows  Code = "joined"        // one person with another entry, which bears the link
+	Follows  Code = "same-person"   // one person with another entry, which bears the link
 	Returns  Code = "returns"       // deleted, and made again under the same name: that entry takes the link over
 )
-
-// Diff is the change of one resource attribute.
-type Diff struct {
-	Target string `json:"target"`
-	Before any    `json:"before"`
-	After  any    `json:"after"`
-	// Added and Removed are set where single elements of a multi-valued
-	// attribute come and go: members of a group, or what a membership grants.
-	Added   []Member `json:"added,omitempty"`
-	Removed []Member `json:"removed,omitempty"`
-	// Source is the rule that caused it.
-	Source string `json:"source"`
-}
-
-// Member is one element of a multi-valued attribute.
-type Member struct {
-	Value string `json:"value" doc:"The id of the resource, or the value itself"`
-	Type  string `json:"type,omitempty" doc:"User, Group or Contact"`
-	Name  string `json:"name,omitempty" doc:"What people call it"`
-}
-
-func membersOf(values []string) []Member {
-	var out []Member
-	for _, value := range values {
-		out = append(out, Member{Value: value})
-	}
-	return out
-}
-
-// elements tells whether the diff is about single elements.
-func (d Diff) elements() bool { return len(d.Added) > 0 || len(d.Removed) > 0 }
-
-// Done tells whether a resource is as the diff would make it. What became of
-// members cannot be told, since resources are kept without them.
-func (d Diff) Done(resource entry.Resource) bool {
-	path, err := entry.ParsePath(d.Target)
-	if err != nil || path.Attribute == rules.Members {
-		return false
-	}
-	if !d.elements() {
-		return Same(path.Get(resource), d.After)
-	}
-	have := path.Values(resource)
-	return !slices.ContainsFunc(d.Added, func(m Member) bool { return !slices.Contains(have, m.Value) }) &&
-		!slices.ContainsFunc(d.Removed, func(m Member) bool { return slices.Contains(have, m.Value) })
-}
-
-// Altered tells what a resource has in the place of what the diffs would give it,
-// one line for each attribute. What became of members cannot be told.
-func Altered(resource entry.Resource, diffs []Diff) []string {
-	var texts []string
-	for _, d := range diffs {
-		path, err := entry.ParsePath(d.Target)
-		if err != nil || path.Attribute == rules.Members || d.Done(resource) {
-			continue
-		}
-		sent, kept := orNothing(d.After), orNothing(path.Get(resource))
-		if d.elements() {
-			sent, kept = ShowElements(d), strings.Join(path.Values(resource), ", ")
-		}
-		texts = append(texts, fmt.Sprintf("%s: %s was sent, %s is kept", d.Target, sent, kept))
-	}
-	return texts
-}
 
 // Link is what is known about an entry's link.
 type Link struct {
@@ -146,7 +82,7 @@ type Decision struct {
 	Code       Code
 	Operation  Operation // "" when nothing is sent to the cloud
 	ResourceID string
-	Diffs      []Diff
+	Diffs      []change.Diff
 	Problem    *problem.Error
 	// Candidates are the ids of the resources that the problem is about.
 	Candidates []string
@@ -166,7 +102,7 @@ func Decide(s Subject) Decision {
 			d.Operation, d.Code = Restore, Code(Restore)
 		}
 		if s.Desired.Problem != nil {
-			d = d.without(s.Desired.Problem, func(Diff) bool { return false })
+			d = d.without(s.Desired.Problem, func(change.Diff) bool { return false })
 		}
 		return d
 	}
@@ -185,7 +121,7 @@ func Decide(s Subject) Decision {
 	case match.Adopt:
 		d := Compare(s.Match.Resource, s.Desired)
 		d.Operation, d.Code = Adopt, Code(Adopt)
-		d.Diffs = append([]Diff{{Target: "externalId", Before: nil, After: s.Entry.LinkKey(), Source: "match rule " + s.Match.Rule}}, d.Diffs...)
+		d.Diffs = append([]change.Diff{{Target: "externalId", Before: nil, After: s.Entry.LinkKey(), Source: "match rule " + s.Match.Rule}}, d.Diffs...)
 		return d
 	case match.Relink:
 		d := Compare(s.Match.Resource, s.Desired)
@@ -207,15 +143,23 @@ func decideOut(s Subject) Decision {
 	case s.Resource == nil:
 		return Decision{Code: Unlinked}
 	case s.Leavers == settings.Delete && s.GraceOver:
-		return Decision{Code: Code(Delete), Operation: Delete, ResourceID: s.Resource.ID(), Diffs: []Diff{
+		return Decision{Code: Code(Delete), Operation: Delete, ResourceID: s.Resource.ID(), Diffs: []change.Diff{
 			{Target: "externalId", Before: s.Resource.ExternalID(), Source: "leaver policy delete, and the grace time is over; " + s.Verdict.Summary},
 		}}
 	case s.Leavers != settings.Keep && s.Entry.Kind == entry.User && s.Resource.Active():
-		return Decision{Code: Code(Suspend), Operation: Suspend, ResourceID: s.Resource.ID(), Diffs: []Diff{
+		return Decision{Code: Code(Suspend), Operation: Suspend, ResourceID: s.Resource.ID(), Diffs: []change.Diff{
 			{Target: "active", Before: true, After: false, Source: "leaver policy " + string(s.Leavers) + "; " + s.Verdict.Summary},
 		}}
 	}
 	return Decision{Code: Left, ResourceID: s.Resource.ID()}
+}
+
+// Let is the decision to let a resource go that an entry has: to untie or to
+// delete it, for a reason that is not its scope.
+func Let(operation Operation, resource entry.Resource, source string) Decision {
+	return Decision{Code: Code(operation), Operation: operation, ResourceID: resource.ID(), Diffs: []change.Diff{
+		{Target: "externalId", Before: resource.ExternalID(), Source: source},
+	}}
 }
 
 func blocked(p *problem.Error) Decision { return Decision{Code: Blocked, Problem: p} }
@@ -229,7 +173,7 @@ func faulty(s Subject) Decision {
 	}
 	d := Compare(s.Resource, s.Desired)
 	d.Diffs, _ = Withdraw(d.Diffs)
-	return d.without(p, func(Diff) bool { return false })
+	return d.without(p, func(change.Diff) bool { return false })
 }
 
 // changes tells whether the decision is about a resource that is there and
@@ -240,7 +184,7 @@ func (d Decision) changes() bool {
 
 // without leaves the diffs out that a problem is about; nothing else waits for
 // it, least of all that access is taken away.
-func (d Decision) without(p *problem.Error, faulty func(Diff) bool) Decision {
+func (d Decision) without(p *problem.Error, faulty func(change.Diff) bool) Decision {
 	if !d.changes() {
 		return blocked(p)
 	}
@@ -257,7 +201,7 @@ func (d Decision) without(p *problem.Error, faulty func(Diff) bool) Decision {
 // Withdraw divides what a change does into what takes access away, which is sent
 // by itself and first, and the rest: a value that the cloud refuses must not
 // keep an account open.
-func Withdraw(diffs []Diff) (away, rest []Diff) {
+func Withdraw(diffs []change.Diff) (away, rest []change.Diff) {
 	for _, d := range diffs {
 		switch {
 		case strings.EqualFold(d.Target, "active") && d.After == false:
@@ -279,13 +223,13 @@ func Withdraw(diffs []Diff) (away, rest []Diff) {
 }
 
 func create(desired rules.Desired, e entry.Entry) Decision {
-	d := Decision{Code: Code(Create), Operation: Create, Diffs: []Diff{{Target: "externalId", After: e.LinkKey(), Source: "link key"}}}
+	d := Decision{Code: Code(Create), Operation: Create, Diffs: []change.Diff{{Target: "externalId", After: e.LinkKey(), Source: "link key"}}}
 	for _, v := range desired.Values {
 		if v.Granted != nil && len(v.Granted.Have) > 0 {
-			d.Diffs = append(d.Diffs, Diff{Target: v.Path.String(), Added: membersOf(v.Granted.Have), Source: v.Source})
+			d.Diffs = append(d.Diffs, change.Diff{Target: v.Path.String(), Added: change.Members(v.Granted.Have), Source: v.Source})
 		}
 		if v.Value != nil {
-			d.Diffs = append(d.Diffs, Diff{Target: v.Path.String(), After: v.Value, Source: v.Source})
+			d.Diffs = append(d.Diffs, change.Diff{Target: v.Path.String(), After: v.Value, Source: v.Source})
 		}
 	}
 	return d
@@ -299,16 +243,16 @@ func Compare(resource entry.Resource, desired rules.Desired) Decision {
 			continue
 		}
 		if v.Granted != nil {
-			if diff := granted(v, v.Path.Values(resource)); diff.elements() {
+			if diff := granted(v, v.Path.Values(resource)); diff.Elements() {
 				d.Diffs = append(d.Diffs, diff)
 			}
 			continue
 		}
 		have := v.Path.Get(resource)
-		if Same(have, v.Value) {
+		if change.Same(have, v.Value) {
 			continue
 		}
-		d.Diffs = append(d.Diffs, Diff{Target: v.Path.String(), Before: have, After: v.Value, Source: v.Source})
+		d.Diffs = append(d.Diffs, change.Diff{Target: v.Path.String(), Before: have, After: v.Value, Source: v.Source})
 	}
 	if len(d.Diffs) > 0 {
 		d.Operation, d.Code = Update, Code(Update)
@@ -318,83 +262,19 @@ func Compare(resource entry.Resource, desired rules.Desired) Decision {
 
 // granted compares what a membership gives with what the resource has, of the
 // values that the rule owns.
-func granted(v rules.Value, have []string) Diff {
-	diff := Diff{Target: v.Path.String(), Source: v.Source}
+func granted(v rules.Value, have []string) change.Diff {
+	diff := change.Diff{Target: v.Path.String(), Source: v.Source}
 	for _, value := range v.Granted.Have {
 		if !slices.Contains(have, value) {
-			diff.Added = append(diff.Added, Member{Value: value})
+			diff.Added = append(diff.Added, change.Member{Value: value})
 		}
 	}
 	for _, value := range v.Granted.Owned {
 		if slices.Contains(have, value) && !slices.Contains(v.Granted.Have, value) {
-			diff.Removed = append(diff.Removed, Member{Value: value})
+			diff.Removed = append(diff.Removed, change.Member{Value: value})
 		}
 	}
 	return diff
-}
-
-// Same compares a value as JSON decodes it with a value as rules make it. No
-// value, an empty text and an empty list are the same (RFC 7643 section 2.5).
-func Same(a, b any) bool { return canonical(a) == canonical(b) }
-
-func canonical(value any) string {
-	switch v := value.(type) {
-	case nil:
-		return ""
-	case string:
-		return v
-	case []string:
-		return fmt.Sprintf("%q", v)
-	case []any:
-		if len(v) == 0 {
-			return ""
-		}
-		texts := make([]string, len(v))
-		for i, item := range v {
-			texts[i] = fmt.Sprint(item)
-		}
-		return fmt.Sprintf("%q", texts)
-	}
-	return fmt.Sprint(value)
-}
-
-// NewResource builds the resource that a create sends.
-func NewResource(diffs []Diff) (entry.Resource, error) {
-	resource := entry.Resource{}
-	return resource, Advance(resource, diffs)
-}
-
-// Advance brings a resource to the state after the diffs.
-func Advance(resource entry.Resource, diffs []Diff) error {
-	for _, diff := range diffs {
-		path, err := entry.ParsePath(diff.Target)
-		if err != nil {
-			return err
-		}
-		switch {
-		case diff.elements():
-			for _, m := range diff.Removed {
-				path.RemoveValue(resource, m.Value)
-			}
-			for _, m := range diff.Added {
-				path.AddElement(resource, m.element())
-			}
-		case diff.After == nil:
-			path.Remove(resource)
-		default:
-			path.Set(resource, diff.After)
-		}
-	}
-	return nil
-}
-
-// element is the member as it is sent (RFC 7643 section 2.4).
-func (m Member) element() map[string]any {
-	element := map[string]any{"value": m.Value}
-	if m.Type != "" {
-		element["type"] = m.Type
-	}
-	return element
 }
 
 // Explain states the decision as a reason.
@@ -426,48 +306,9 @@ func (d Decision) Explain() reason.Node {
 	default:
 		node.Text = "the next run will " + string(d.Operation) + " the resource"
 	}
-	node.Children = ExplainDiffs(d.Diffs)
+	node.Children = change.Explain(d.Diffs)
 	if d.Problem != nil && d.Code != Blocked {
 		node.Children = append(node.Children, reason.Node{Text: problem.Describe(d.Problem.Code).Title, Outcome: reason.Bad, Value: d.Problem.Detail + "; this value waits, and the others do not"})
 	}
 	return node
-}
-
-// ExplainDiffs states each change of an attribute as a reason.
-func ExplainDiffs(diffs []Diff) []reason.Node {
-	nodes := make([]reason.Node, 0, len(diffs))
-	for _, diff := range diffs {
-		node := reason.Node{Text: diff.Target, Outcome: reason.Note, Source: diff.Source, Value: fmt.Sprintf("%s -> %s", orNothing(diff.Before), orNothing(diff.After))}
-		if diff.elements() {
-			node.Value = ShowElements(diff)
-		}
-		nodes = append(nodes, node)
-	}
-	return nodes
-}
-
-// ShowElements writes what comes and goes for people.
-func ShowElements(diff Diff) string {
-	const most = 5
-	var parts []string
-	for _, side := range []struct {
-		sign    string
-		members []Member
-	}{{"+", diff.Added}, {"-", diff.Removed}} {
-		for i, m := range side.members {
-			if i == most {
-				parts = append(parts, fmt.Sprintf("%s%d more", side.sign, len(side.members)-most))
-				break
-			}
-			parts = append(parts, side.sign+cmp.Or(m.Name, m.Value))
-		}
-	}
-	return strings.Join(parts, ", ")
-}
-
-func orNothing(value any) string {
-	if text := rules.Show(value); text != "" {
-		return text
-	}
-	return "(nothing)"
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/match"
 	"kambrel.example/kambrel/core/problem"
@@ -77,14 +78,14 @@ func TestPatchBringsTheResourceThere(t *testing.T) {
 	d := Compare(r, desired(
 		value("title", nil), value("displayName", "Ada"), value(`emails[type eq "work"].value`, "a@halvard.example"),
 		value(`phoneNumbers[type eq "work"].value`, nil), value("nickName", nil)))
-	operations, err := Patch(r, d.Diffs)
+	operations, err := change.Patch(r, d.Diffs)
 	require.NoError(t, err)
 	text, err := json.Marshal(operations)
 	require.NoError(t, err)
 	assert.JSONEq(t, `[{"op":"remove","path":"title"},{"op":"replace","path":"displayName","value":"Ada"},
 	  {"op":"add","path":"emails","value":[{"type":"work","value":"a@halvard.example"}]},
 	  {"op":"remove","path":"phoneNumbers[type eq \"work\"]"}]`, string(text))
-	require.NoError(t, Advance(r, d.Diffs))
+	require.NoError(t, change.Advance(r, d.Diffs))
 	assert.Equal(t, resource(t, `{"id":"r1","displayName":"Ada","emails":[{"type":"home","value":"a@home.example"},{"type":"work","value":"a@halvard.example"}]}`)["displayName"], r["displayName"])
 	assert.Nil(t, r["title"])
 	assert.Nil(t, r["phoneNumbers"])
@@ -93,7 +94,7 @@ func TestPatchBringsTheResourceThere(t *testing.T) {
 
 func TestALoginOutsideTheVerifiedDomainsIsNeverSent(t *testing.T) {
 	t.Parallel()
-	moves := Decision{Operation: Update, Diffs: []Diff{{Target: "userName", Before: "a@halvard.example", After: "a@Corp.halvard.example"}}}
+	moves := Decision{Operation: Update, Diffs: []change.Diff{{Target: "userName", Before: "a@halvard.example", After: "a@Corp.halvard.example"}}}
 	for name, c := range map[string]struct {
 		decision Decision
 		domains  []string
@@ -102,7 +103,7 @@ func TestALoginOutsideTheVerifiedDomainsIsNeverSent(t *testing.T) {
 		"not verified":                {moves, []string{"halvard.example"}, true},
 		"verified, whatever the case": {moves, []string{"corp.halvard.example"}, false},
 		"not known":                   {moves, nil, false},
-		"the login does not change":   {Decision{Operation: Update, Diffs: []Diff{{Target: "title", After: "x@y.example"}}}, []string{"halvard.example"}, false},
+		"the login does not change":   {Decision{Operation: Update, Diffs: []change.Diff{{Target: "title", After: "x@y.example"}}}, []string{"halvard.example"}, false},
 	} {
 		got := CheckLogin(c.decision, c.domains)
 		assert.Equal(t, c.blocked, got.Problem != nil, name)
@@ -115,13 +116,13 @@ func TestALoginOutsideTheVerifiedDomainsIsNeverSent(t *testing.T) {
 
 func TestSame(t *testing.T) {
 	t.Parallel()
-	assert.True(t, Same(nil, ""))
-	assert.True(t, Same([]any{}, nil))
-	assert.True(t, Same(float64(7), int64(7)))
-	assert.True(t, Same([]any{"a", "b"}, []string{"a", "b"}))
-	assert.False(t, Same([]any{"a b"}, []string{"a", "b"}))
-	assert.False(t, Same(true, false))
-	assert.False(t, Same("Ada", "ada"))
+	assert.True(t, change.Same(nil, ""))
+	assert.True(t, change.Same([]any{}, nil))
+	assert.True(t, change.Same(float64(7), int64(7)))
+	assert.True(t, change.Same([]any{"a", "b"}, []string{"a", "b"}))
+	assert.False(t, change.Same([]any{"a b"}, []string{"a", "b"}))
+	assert.False(t, change.Same(true, false))
+	assert.False(t, change.Same("Ada", "ada"))
 }
 
 func TestHeldNeedsBothLimitsPassed(t *testing.T) {
@@ -166,18 +167,18 @@ func TestWhatIsGrantedComesAndGoesWithoutTouchingTheRest(t *testing.T) {
 	assert.Equal(t, InStep, Decide(subject(grant("crew-app"))).Code)
 	d := Decide(subject(grant("bridge")))
 	require.Len(t, d.Diffs, 1)
-	assert.Equal(t, []Member{{Value: "bridge"}}, d.Diffs[0].Added)
-	assert.Equal(t, []Member{{Value: "crew-app"}}, d.Diffs[0].Removed)
-	operations, err := Patch(has, d.Diffs)
+	assert.Equal(t, []change.Member{{Value: "bridge"}}, d.Diffs[0].Added)
+	assert.Equal(t, []change.Member{{Value: "crew-app"}}, d.Diffs[0].Removed)
+	operations, err := change.Patch(has, d.Diffs)
 	require.NoError(t, err)
-	assert.Equal(t, []PatchOperation{
+	assert.Equal(t, []change.PatchOperation{
 		{Op: "remove", Path: `entitlements[value eq "crew-app"]`},
 		{Op: "add", Path: "entitlements", Value: []any{map[string]any{"value": "bridge"}}},
 	}, operations)
-	require.NoError(t, Advance(has, d.Diffs))
+	require.NoError(t, change.Advance(has, d.Diffs))
 	assert.Equal(t, []string{"by-hand", "bridge"}, entry.MustPath("entitlements").Values(has))
 	assert.True(t, d.Diffs[0].Done(has))
-	made, err := NewResource(Decide(Subject{Verdict: scope.Verdict{In: true}, Desired: grant("bridge"), Match: match.Decision{Action: match.Create}}).Diffs)
+	made, err := change.NewResource(Decide(Subject{Verdict: scope.Verdict{In: true}, Desired: grant("bridge"), Match: match.Decision{Action: match.Create}}).Diffs)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"bridge"}, entry.MustPath("entitlements").Values(made))
 }

@@ -3,6 +3,7 @@ package plan
 import (
 	"slices"
 
+	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/match"
 	"kambrel.example/kambrel/core/problem"
@@ -59,8 +60,8 @@ func ResourceClaim(id string) Claim { return Claim{entry.User, "resource", id, p
 // Clash is the decision where somebody else holds the value of a claim: of a
 // resource that is there, only that value waits.
 func Clash(d Decision, c Claim, holder string) Decision {
-	return d.without(problem.New(c.Code, "%s = %s is also that of %s", c.Attribute, c.Value, holder), func(diff Diff) bool {
+	return d.without(problem.New(c.Code, "%s = %s is also that of %s", c.Attribute, c.Value, holder), func(diff change.Diff) bool {
 		path, err := entry.ParsePath(diff.Target)
-		return err == nil && path.Key() == c.Attribute && Same(diff.After, c.Value)
+		return err == nil && path.Key() == c.Attribute && change.Same(diff.After, c.Value)
 	})
 }

@@ -25,8 +25,8 @@ const (
 	ValueRefused          Code = "value-refused"
 	AmbiguousMatch        Code = "ambiguous-match"
 	LinkConflict          Code = "link-conflict"
-	JoinAmbiguous         Code = "join-ambiguous"
-	JoinTwoResources      Code = "join-two-resources"
+	PersonAmbiguous       Code = "person-ambiguous"
+	PersonTwoResources    Code = "person-two-resources"
 	ProtectedResource     Code = "protected-resource"
 	RemovalsHeld          Code = "removals-held"
 	CloudListIncomplete   Code = "cloud-list-incomplete"
@@ -54,6 +54,7 @@ const (
 	AmbiguousText         Code = "ambiguous-text"
 	BadInput              Code = "bad-input"
 	SignInRefused         Code = "sign-in-refused"
+	AgentRetired          Code = "agent-retired"
 	NotAllowed            Code = "not-allowed"
 	EnrolmentCodeRefused  Code = "enrolment-code-refused"
 	OrderLost             Code = "order-lost"
@@ -89,8 +90,8 @@ var catalogue = []Kind{
 	{ValueRefused, "The cloud refused a value", "The cloud does not accept one of the values, for example a login whose domain it has not verified.", "Correct the value in the directory or the rule that makes it."},
 	{AmbiguousMatch, "Several resources match", "More than one resource in the cloud fits this entry, so none is taken.", "Remove the doubt in the cloud (one resource too many) or in the entry."},
 	{LinkConflict, "The resource is linked to another entry", "The resource that fits this entry already belongs to another entry.", "If the other entry was deleted and this is the same person, link them ('kambrel link ENTRY RESOURCE'). If it is the same person's old one and still there, delete it or take it out of scope and unlink it; otherwise correct the login."},
-	{JoinAmbiguous, "Several entries of one directory would be one person", "A join rule fits more than one entry of the same directory, so it is not known which of them is the person that another directory has.", "Correct the value that the join rule reads on one of the entries, or take one out of scope."},
-	{JoinTwoResources, "One person has two resources", "A join rule says that two entries are one person, yet each is linked to a resource of its own.", "Compare the two resources. Unlink the one that is too much ('kambrel unlink ENTRY'), and delete it in the cloud once nobody needs what it owns; or correct the value that the join rule reads."},
+	{PersonAmbiguous, "Several entries of one directory would be one person", "A person rule fits more than one entry of the same directory, so it is not known which of them is the person that another directory has.", "Correct the value that the person rule reads on one of the entries, or take one out of scope."},
+	{PersonTwoResources, "One person has two resources", "A person rule says that two entries are one person, yet each is linked to a resource of its own.", "Compare the two resources. Unlink the one that is too much ('kambrel unlink ENTRY'), and delete it in the cloud once nobody needs what it owns; or correct the value that the person rule reads."},
 	{ProtectedResource, "The resource has an administrative role", "A match rule found a resource that administers the cloud. Such a resource is never adopted by a rule.", "If it is the same person, link it knowingly ('kambrel link ENTRY RESOURCE'); else give the entry another login."},
 	{RemovalsHeld, "Removals are held", "The run would have suspended or removed more resources than the guard allows.", "Look at the held removals of the run. Release them if they are meant; otherwise correct the scope, and they fall away."},
 	{CloudListIncomplete, "The cloud's list is not complete", "The cloud answered a list that contradicts itself: a page that repeats, one that begins elsewhere than asked, or fewer resources than it says there are. Taking that for everything would drop people who are there.", "Tell the cloud's makers what the detail says. Nothing was taken for gone; the next run reads again."},
@@ -100,7 +101,7 @@ var catalogue = []Kind{
 	{CloudRefused, "The cloud refused", "The cloud answered a request with an error.", "Read the cloud's answer in the detail."},
 	{CloudThrottled, "The cloud is throttling", "The cloud asks for fewer requests; Kambrel waited and tried again, without success so far.", "Nothing: the next run goes on where this one stopped."},
 	{CloudUnreachable, "The cloud cannot be reached", "There was no answer from the cloud's SCIM service.", "Check the network and the URL that the service was started with."},
-	{CloudUnauthorized, "The cloud does not accept the token", "The cloud refused the token of the service.", "Give the service a valid token (--cloud-token-file) and start it again."},
+	{CloudUnauthorized, "The cloud does not accept the token", "The cloud refused the token of the service.", "Put a valid token into the file that the service was started with (--cloud-token-file); it is read again when it changes."},
 	{DirectoryUnreachable, "The directory cannot be reached", "The agent could not connect to the directory.", "See the detail for the step that failed: name, connection, TLS or bind."},
 	{DirectoryRefused, "The directory refused", "The directory answered the agent's request with an error.", "Read the directory's answer in the detail."},
 	{AgentOffline, "No agent answers", "No agent took the order in time.", "Start the agent on its host with 'kambrel agent run', and look at 'kambrel agent list'."},
@@ -118,6 +119,7 @@ var catalogue = []Kind{
 	{AmbiguousText, "Several objects fit", "The text fits more than one object.", "Use the id of the one that is meant; 'kambrel find TEXT' lists them."},
 	{BadInput, "The input is wrong", "The request cannot be read.", "Correct it as the detail says."},
 	{SignInRefused, "Sign-in refused", "The name or the password is wrong, or the session or token has ended.", "Sign in again: 'kambrel login'."},
+	{AgentRetired, "No such agent", "The service knows no agent of this identity: it may have been retired.", "Enrol it again with a new code: 'kambrel agent code DIRECTORY'."},
 	{NotAllowed, "Not allowed", "Your role does not allow this.", "Ask an administrator of Kambrel."},
 	{EnrolmentCodeRefused, "The enrolment code is not valid", "The code was used already, has expired, or was never issued.", "Issue a new one with 'kambrel agent code DIRECTORY'."},
 	{OrderLost, "The order is no longer this agent's", "Its lease lapsed and it went to another agent, or it was finished already.", "Nothing: the agent goes on with the next order."},

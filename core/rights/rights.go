@@ -41,9 +41,9 @@ const resetPassword = "00299570-246d-11d0-a768-00aa006e0529"
 // for the dialect ad, a distinguished name for the dialect standard.
 func List(d settings.Directory, account string) []Right {
 	if account == "" {
-		account = map[settings.Dialect]string{settings.AD: "SID-OF-THE-ACCOUNT", settings.Standard: "DN-OF-THE-ACCOUNT"}[d.Dialect]
+		account = map[entry.Dialect]string{entry.AD: "SID-OF-THE-ACCOUNT", entry.Standard: "DN-OF-THE-ACCOUNT"}[d.Dialect]
 	}
-	if d.Dialect == settings.AD {
+	if d.Dialect == entry.AD {
 		return listAD(d, account)
 	}
 	return listStandard(d, account)
@@ -55,21 +55,21 @@ func listAD(d settings.Directory, account string) []Right {
 		{"reading", "CN=Deleted Objects," + domainOf(d.Base), "", "list contents and read properties, so that deletions are noticed at once", fmt.Sprintf("(A;CI;LCRPLORC;;;%s)", account)},
 	}
 	for _, container := range d.Containers.Include {
-		for _, feature := range settings.AllFeatures {
+		for _, feature := range entry.Features {
 			if !slices.Contains(d.Features, feature) {
 				continue
 			}
 			switch feature {
-			case settings.Repair:
+			case entry.FeatureRepair:
 				for _, kind := range entry.Kinds {
 					for _, attribute := range survey.Repairable(d.Dialect, kind) {
 						list = append(list, Right{string(feature), container, string(kind), "write the property " + attribute,
 							fmt.Sprintf("(OA;CIIO;WP;%s;%s;%s)", schemaIDs[attribute], schemaIDs[string(kind)], account)})
 					}
 				}
-			case settings.ResetPasswords:
+			case entry.FeatureResetPasswords:
 				list = append(list, Right{string(feature), container, "user", "the extended right Reset Password", fmt.Sprintf("(OA;CIIO;CR;%s;%s;%s)", resetPassword, schemaIDs["user"], account)})
-			case settings.Unlock:
+			case entry.FeatureUnlock:
 				list = append(list, Right{string(feature), container, "user", "write the property lockoutTime", fmt.Sprintf("(OA;CIIO;WP;%s;%s;%s)", schemaIDs["lockoutTime"], schemaIDs["user"], account)})
 			}
 		}
@@ -80,9 +80,9 @@ func listAD(d settings.Directory, account string) []Right {
 func listStandard(d settings.Directory, account string) []Right {
 	who := fmt.Sprintf(`by dn.exact="%s"`, account)
 	var list []Right
-	attributes := map[settings.Feature][]string{settings.Repair: survey.Repairable(d.Dialect, entry.User), settings.ResetPasswords: {"userPassword"}, settings.Unlock: {"pwdAccountLockedTime"}}
+	attributes := map[entry.Feature][]string{entry.FeatureRepair: survey.Repairable(d.Dialect, entry.User), entry.FeatureResetPasswords: {"userPassword"}, entry.FeatureUnlock: {"pwdAccountLockedTime"}}
 	for _, container := range d.Containers.Include {
-		for _, feature := range settings.AllFeatures {
+		for _, feature := range entry.Features {
 			if slices.Contains(d.Features, feature) {
 				names := strings.Join(attributes[feature], ",")
 				list = append(list, Right{string(feature), container, "user", "write " + names,
@@ -106,7 +106,7 @@ func Text(d settings.Directory, account string) string {
 	if len(d.Features) == 0 {
 		b.WriteString("It only reads this directory; no right to change anything is needed.\n")
 	}
-	form := map[settings.Dialect]string{settings.AD: "access control entries in SDDL, to add to the list of the container", settings.Standard: "lines for the access rules, in this order and before wider ones"}[d.Dialect]
+	form := map[entry.Dialect]string{entry.AD: "access control entries in SDDL, to add to the list of the container", entry.Standard: "lines for the access rules, in this order and before wider ones"}[d.Dialect]
 	last := ""
 	for _, right := range List(d, account) {
 		if place := right.Container; place != last {

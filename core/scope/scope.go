@@ -69,7 +69,7 @@ func Compile(document settings.Document) (*Scope, error) {
 			return nil, fmt.Errorf("base of directory %s: %w", directory.Name, err)
 		}
 		s.bases[directory.Name] = base.Path()
-		s.ad[directory.Name] = directory.Dialect != settings.Standard
+		s.ad[directory.Name] = directory.Dialect != entry.Standard
 		var marks []mark
 		add := func(dns []string, include bool) error {
 			for _, text := range dns {

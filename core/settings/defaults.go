@@ -67,10 +67,10 @@ type defaults struct {
 }
 
 func defaultsFor(directories []Directory) defaults {
-	has := func(dialect Dialect) bool {
+	has := func(dialect entry.Dialect) bool {
 		return slices.ContainsFunc(directories, func(d Directory) bool { return d.Dialect == dialect })
 	}
-	d := defaults{ad: has(AD), standard: has(Standard)}
+	d := defaults{ad: has(entry.AD), standard: has(entry.Standard)}
 	const (
 		adUsers, standardUsers   = "(&(objectClass=user)(!(objectClass=computer)))", "(objectClass=inetOrgPerson)"
 		adActive, standardActive = `!flag(entry.userAccountControl, 2)`, `entry.pwdAccountLockedTime != "000001010000Z"`

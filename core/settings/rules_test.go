@@ -20,7 +20,9 @@ func TestEachFaultOfARule(t *testing.T) {
 	ofGroups := func(r Rule) func(*Document) {
 		return func(d *Document) { d.Groups.Rules = append(d.Groups.Rules, r) }
 	}
-	joined := func(j JoinRule) func(*Document) { return func(d *Document) { d.Users.Join = append(d.Users.Join, j) } }
+	withPerson := func(j PersonRule) func(*Document) {
+		return func(d *Document) { d.Users.Person = append(d.Users.Person, j) }
+	}
 	for _, c := range []struct {
 		name  string
 		spoil func(*Document)
@@ -60,11 +62,11 @@ func TestEachFaultOfARule(t *testing.T) {
 		{"a match rule without a name", func(d *Document) { d.Users.Match[0].Name = "" }, "users.match[0].name", "give the match rule a name"},
 		{"a match rule for what no rule makes", func(d *Document) { d.Users.Match[0].Resource = "nickName" }, "users.match[0].from", "no rule makes nickName"},
 		{"a match rule from no attribute", func(d *Document) { d.Users.Match[0].From = "a b" }, "users.match[0].from", "no directory attribute"},
-		{"a join rule without a name", joined(JoinRule{From: "mail"}), "users.join[0].name", "give the join rule a name"},
-		{"a join rule of two ways", joined(JoinRule{Name: "same", From: "mail", Formula: "entry.mail"}), "users.join[0]", "exactly one of from and formula"},
-		{"a join rule by a fault", joined(JoinRule{Name: "same", Formula: "entry."}), "users.join[0].formula", "Syntax error"},
+		{"a person rule without a name", withPerson(PersonRule{From: "mail"}), "users.person[0].name", "give the person rule a name"},
+		{"a person rule of two ways", withPerson(PersonRule{Name: "same", From: "mail", Formula: "entry.mail"}), "users.person[0]", "exactly one of from and formula"},
+		{"a person rule by a fault", withPerson(PersonRule{Name: "same", Formula: "entry."}), "users.person[0].formula", "Syntax error"},
 		{"a carried id with a blank", func(d *Document) { d.Users.CarriedID = "old id" }, "users.carriedId", "no directory attribute"},
-		{"groups that are one", func(d *Document) { d.Groups.Join = []JoinRule{{Name: "same", From: "cn"}} }, "groups.join", "only people"},
+		{"groups that are one", func(d *Document) { d.Groups.Person = []PersonRule{{Name: "same", From: "cn"}} }, "groups.person", "only people"},
 
 		{"people whom nobody may forget", func(d *Document) { d.Users.Leavers = "forget" }, "users.leavers", "suspend, delete or keep"},
 		{"groups that cannot be suspended", func(d *Document) { d.Groups.Leavers = Suspend }, "groups.leavers", "delete or keep"},
@@ -97,7 +99,7 @@ func TestRulesThatAreWell(t *testing.T) {
 		Rule{Target: "roles", Granted: []Grant{{Group: deck, Value: "deckhand"}, {Group: deck, Value: "lookout"}}, Fallback: `"crew"`},
 		Rule{Target: "assistant.value", Reference: "secretary"},
 	)
-	d.Users.Join, d.Users.CarriedID = []JoinRule{{Name: "same number", Formula: `first([entry.employeeID, entry.employeeNumber])`}}, "extensionAttribute1"
+	d.Users.Person, d.Users.CarriedID = []PersonRule{{Name: "same number", Formula: `first([entry.employeeID, entry.employeeNumber])`}}, "extensionAttribute1"
 	d.Users.Leavers, d.Users.Grace = Delete, "720h"
 	d.Contacts = Taking{Off: true}
 	d.Of(entry.Group).Match = append(d.Of(entry.Group).Match, MatchRule{Name: "same name", Resource: "displayName", From: "cn"})

@@ -12,15 +12,6 @@ import (
 	"kambrel.example/kambrel/core/entry"
 )
 
-// Dialect is how a directory tells identity and change.
-type Dialect string
-
-// The dialects.
-const (
-	AD       Dialect = "ad"       // objectGUID, DirSync control, unicodePwd
-	Standard Dialect = "standard" // entryUUID, RFC 4533, RFC 3062
-)
-
 // Document is the whole configuration of a sync.
 type Document struct {
 	Directories []Directory `json:"directories" yaml:"directories"`
@@ -35,26 +26,13 @@ type Document struct {
 // Directory is one on-premises directory and which of its containers take part.
 // How to reach it is in the agent's configuration, under the same name.
 type Directory struct {
-	Name       string     `json:"name" yaml:"name"`
-	Dialect    Dialect    `json:"dialect" yaml:"dialect"`
-	Base       string     `json:"base" yaml:"base"`
-	Containers Containers `json:"containers" yaml:"containers"`
+	Name       string        `json:"name" yaml:"name"`
+	Dialect    entry.Dialect `json:"dialect" yaml:"dialect"`
+	Base       string        `json:"base" yaml:"base"`
+	Containers Containers    `json:"containers" yaml:"containers"`
 	// Features are what Kambrel may do in the directory beyond reading.
-	Features []Feature `json:"features,omitempty" yaml:"features,omitempty"`
+	Features []entry.Feature `json:"features,omitempty" yaml:"features,omitempty"`
 }
-
-// Feature is something that needs a right in a directory beyond reading.
-type Feature string
-
-// The features.
-const (
-	Repair         Feature = "repair"          // write the values that a survey proposes
-	ResetPasswords Feature = "reset-passwords" // set passwords of people
-	Unlock         Feature = "unlock"          // unlock accounts
-)
-
-// AllFeatures lists the features in the order in which they are shown.
-var AllFeatures = []Feature{Repair, ResetPasswords, Unlock}
 
 // Selection says which entries of a kind take part, within the containers. All
 // of it must hold at once.
@@ -93,8 +71,8 @@ type Taking struct {
 	Off       bool       `json:"off,omitempty" yaml:"off,omitempty"`
 	Filter    string     `json:"filter,omitempty" yaml:"filter,omitempty"`
 	MembersOf GroupLimit `json:"membersOf,omitzero" yaml:"membersOf,omitempty"`
-	// Join says which entries of several directories are one person.
-	Join []JoinRule `json:"join,omitempty" yaml:"join,omitempty"`
+	// Person says which entries of several directories are one person.
+	Person []PersonRule `json:"person,omitempty" yaml:"person,omitempty"`
 	// CarriedID is a directory attribute that holds the id that the person's
 	// entry had in another directory, so that the resource stays on a move.
 	CarriedID string      `json:"carriedId,omitempty" yaml:"carriedId,omitempty"`
@@ -154,16 +132,16 @@ type MatchRule struct {
 	Resource string `json:"resource" yaml:"resource"`
 }
 
-// JoinRule makes entries one person that give the same text, without regard to
+// PersonRule makes entries one person that give the same text, without regard to
 // case; exactly one of From and Formula is set.
-type JoinRule struct {
+type PersonRule struct {
 	Name    string `json:"name" yaml:"name"`
 	From    string `json:"from,omitempty" yaml:"from,omitempty"`
 	Formula string `json:"formula,omitempty" yaml:"formula,omitempty"`
 }
 
-// Joins tells whether entries of this kind may be one with others.
-func (t Taking) Joins() bool { return len(t.Join) > 0 || t.CarriedID != "" }
+// HasPersons tells whether entries of this kind may be one with others.
+func (t Taking) HasPersons() bool { return len(t.Person) > 0 || t.CarriedID != "" }
 
 // Rule says how one resource attribute gets its value; exactly one of From,
 // Always, Formula, Reference and Granted is set.
@@ -209,11 +187,11 @@ const (
 	Delete  Policy = "delete" // after the grace time; until then people are suspended
 )
 
-// Guard limits the removals (suspensions) of one run. They are held when they
-// are more than Removals and also more than Share percent of what is linked.
+// Guard limits the removals (suspensions and deletions) of one run. They are held
+// when they are more than Removals and also more than Share percent of what is linked.
 type Guard struct {
-	Removals int `json:"removals" yaml:"removals"` // 0 holds every removal
-	Share    int `json:"share" yaml:"share"`       // percent, 0 to 100
+	Removals int `json:"removals" yaml:"removals"` // 0: the share alone counts
+	Share    int `json:"share" yaml:"share"`       // percent, 0 to 100; 0: the number alone counts
 }
 
 // Schedule says when runs start by themselves.

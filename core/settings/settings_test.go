@@ -15,7 +15,7 @@ import (
 
 func halvard() Document {
 	return Default(Directory{
-		Name: "halvard", Dialect: AD, Base: "DC=corp,DC=halvard,DC=example",
+		Name: "halvard", Dialect: entry.AD, Base: "DC=corp,DC=halvard,DC=example",
 		Containers: Containers{
 			Include: []string{"OU=Fleet,DC=corp,DC=halvard,DC=example"},
 			Exclude: []string{"OU=Galley,OU=Fleet,DC=corp,DC=halvard,DC=example"},
@@ -25,7 +25,7 @@ func halvard() Document {
 
 func TestDefaultsAreValidAndSurviveTheRoundTrip(t *testing.T) {
 	t.Parallel()
-	for _, dialect := range []Dialect{AD, Standard} {
+	for _, dialect := range []entry.Dialect{entry.AD, entry.Standard} {
 		document := halvard()
 		directory := document.Directories[0]
 		directory.Dialect = dialect
@@ -47,7 +47,7 @@ func TestValidateListsAllFaultsWithTheirPaths(t *testing.T) {
 	d.Directories[0].Containers.Exclude = []string{"OU=Fleet,DC=corp,DC=halvard,DC=example", "Fleet", "OU=X,DC=other,DC=example"}
 	d.Users.Filter = "(cn=x"
 	d.Users.Match[0].Resource = "emails["
-	d.Directories[0].Features = []Feature{"everything"}
+	d.Directories[0].Features = []entry.Feature{"everything", entry.FeatureUnlock}
 	d.Groups.MembersOf.Groups = []string{"CN=Pilot,DC=other,DC=example"}
 	d.Cloud.Domains = []string{"halvard"}
 	d.Users.Rules[0].Target = "externalId"
@@ -68,6 +68,7 @@ func TestValidateListsAllFaultsWithTheirPaths(t *testing.T) {
 		"directories[0].containers.exclude[2]": "does not lie below",
 		"users.filter":                         "closing parenthesis",
 		"directories[0].features[0]":           "no feature",
+		"directories[0].features[1]":           "nothing uses unlock yet",
 		"groups.membersOf.groups[0]":           "base of no directory",
 		"cloud.domains[0]":                     "no domain",
 		"users.match[0].resource":              "no resource attribute",
@@ -146,7 +147,7 @@ func TestDiffNamesWhatDiffers(t *testing.T) {
 
 func TestASecondDirectoryBringsItsDefaults(t *testing.T) {
 	t.Parallel()
-	brisling := Directory{Name: "brisling", Dialect: Standard, Base: "dc=brisling,dc=example", Containers: Containers{Include: []string{"dc=brisling,dc=example"}}}
+	brisling := Directory{Name: "brisling", Dialect: entry.Standard, Base: "dc=brisling,dc=example", Containers: Containers{Include: []string{"dc=brisling,dc=example"}}}
 	document := halvard()
 	document.Users.Rules[6] = Rule{Target: "title", Always: "Mate"}
 	document.Add(brisling)

@@ -44,7 +44,7 @@ func (d *Document) Validate() []problem.Fault {
 	}
 	for _, kind := range entry.Kinds {
 		v.taking(kind, *d.Of(kind))
-		v.join(kind, *d.Of(kind), names)
+		v.person(kind, *d.Of(kind), names)
 	}
 	v.features(d.Directories)
 	for _, kind := range entry.Kinds {
@@ -84,7 +84,7 @@ func (v *validation) directory(path string, d Directory) {
 	if !DirectoryName(d.Name) {
 		v.add(path+".name", "%q is no name; use small letters, digits and hyphens, at most 63, a letter first", d.Name)
 	}
-	if d.Dialect != AD && d.Dialect != Standard {
+	if d.Dialect != entry.AD && d.Dialect != entry.Standard {
 		v.add(path+".dialect", "%q is no dialect; write ad or standard", d.Dialect)
 	}
 	base, err := entry.ParseDN(d.Base)
@@ -119,8 +119,10 @@ func (v *validation) directory(path string, d Directory) {
 func (v *validation) features(directories []Directory) {
 	for i, directory := range directories {
 		for j, feature := range directory.Features {
-			if !slices.Contains(AllFeatures, feature) {
-				v.add(fmt.Sprintf("directories[%d].features[%d]", i, j), "%q is no feature; there are %q", feature, AllFeatures)
+			if !slices.Contains(entry.Features, feature) {
+				v.add(fmt.Sprintf("directories[%d].features[%d]", i, j), "%q is no feature; there are %q", feature, entry.Features)
+			} else if !slices.Contains(entry.FeaturesInUse, feature) {
+				v.add(fmt.Sprintf("directories[%d].features[%d]", i, j), "nothing uses %s yet, so it cannot be switched on; its rights can be tried with a probe", feature)
 			}
 		}
 	}
@@ -153,21 +155,21 @@ func (v *validation) selection(path string, s Selection, directories []Directory
 	}
 }
 
-// join checks which entries are one person, and whose values then count.
-func (v *validation) join(kind entry.Kind, t Taking, directories map[string]bool) {
+// person checks which entries are one person, and whose values then count.
+func (v *validation) person(kind entry.Kind, t Taking, directories map[string]bool) {
 	name := string(kind) + "s"
-	if kind != entry.User && t.Joins() {
-		v.add(name+".join", "only people have entries in several directories that are one")
+	if kind != entry.User && t.HasPersons() {
+		v.add(name+".person", "only people have entries in several directories that are one")
 		return
 	}
 	taken := map[string]bool{}
-	for i, rule := range t.Join {
-		path := fmt.Sprintf("%s.join[%d]", name, i)
+	for i, rule := range t.Person {
+		path := fmt.Sprintf("%s.person[%d]", name, i)
 		switch {
 		case rule.Name == "" || strings.Contains(rule.Name, "="):
-			v.add(path+".name", "give the join rule a name, such as same employee number")
+			v.add(path+".name", "give the person rule a name, such as same employee number")
 		case taken[rule.Name]:
-			v.add(path+".name", "another join rule is called %q already", rule.Name)
+			v.add(path+".name", "another person rule is called %q already", rule.Name)
 		}
 		taken[rule.Name] = true
 		switch {

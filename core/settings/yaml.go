@@ -1,11 +1,13 @@
 package settings
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"reflect"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -23,6 +25,7 @@ func Parse(text []byte) (Document, error) {
 		return Document{}, err
 	}
 	if faults := document.Validate(); len(faults) > 0 {
+		text, _ = Modern(text)
 		return Document{}, invalid(locate(text, capped(faults)))
 	}
 	return document, nil
@@ -38,6 +41,7 @@ func Read(text []byte) (Document, error) {
 	if err := bounded(text); err != nil {
 		return Document{}, err
 	}
+	text, _ = Modern(text)
 	var faults []problem.Fault
 	if err := yaml.Unmarshal(text, &document); err != nil {
 		fault := problem.Fault{Message: err.Error()}
@@ -140,15 +144,37 @@ func above(path string) string {
 }
 
 func lineOf(file *ast.File, path string) int {
-	query, err := yaml.PathString("$." + path)
-	if err != nil {
-		return 0
-	}
-	node, err := query.FilterFile(file)
-	if err != nil || node == nil || node.GetToken() == nil || node.GetToken().Position == nil {
+	node := nodeAt(file, "$."+path)
+	if node == nil || node.GetToken() == nil || node.GetToken().Position == nil {
 		return 0
 	}
 	return node.GetToken().Position.Line
+}
+
+// nodeAt is what stands at a YAML path, nil when nothing does.
+func nodeAt(file *ast.File, path string) ast.Node {
+	query, err := yaml.PathString(path)
+	if err != nil {
+		return nil
+	}
+	node, err := query.FilterFile(file)
+	if err != nil {
+		return nil
+	}
+	return node
+}
+
+// offsetOf turns a line and a column in runes, both from 1, into bytes.
+func offsetOf(text []byte, line, column int) int {
+	at := 0
+	for ; line > 1; line-- {
+		at += bytes.IndexByte(text[at:], '\n') + 1
+	}
+	for ; column > 1; column-- {
+		_, size := utf8.DecodeRune(text[at:])
+		at += size
+	}
+	return at
 }
 
 // YAML writes the document as a settings file that Parse reads back.

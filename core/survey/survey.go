@@ -11,9 +11,8 @@ import (
 	"strings"
 
 	"kambrel.example/kambrel/core/entry"
-	"kambrel.example/kambrel/core/join"
+	"kambrel.example/kambrel/core/person"
 	"kambrel.example/kambrel/core/rules"
-	"kambrel.example/kambrel/core/settings"
 )
 
 // Code names one kind of finding for good.
@@ -98,9 +97,9 @@ type Options struct {
 	// is not known, and then suffixes are not held against anything.
 	Domains []string
 	Rules   *rules.Set
-	// Join tells which entries of several directories are one person, who may
+	// Person tells which entries of several directories are one person, who may
 	// have the same values on each; nil for none.
-	Join *join.Rules
+	Person *person.Rules
 }
 
 // AddressLists are the attributes that hold addresses, in either dialect.
@@ -108,13 +107,13 @@ var AddressLists = []string{"mail", "otherMailbox", "proxyAddresses", "mailLocal
 
 // Repairable lists the attributes that repairs write on entries of a kind; some
 // the classes of the kind do not have.
-func Repairable(dialect settings.Dialect, kind entry.Kind) []string {
+func Repairable(dialect entry.Dialect, kind entry.Kind) []string {
 	switch {
-	case dialect == settings.AD && kind == entry.User:
+	case dialect == entry.AD && kind == entry.User:
 		return []string{"userPrincipalName", "displayName", "mail", "otherMailbox", "proxyAddresses"}
-	case dialect == settings.AD && kind == entry.Group:
+	case dialect == entry.AD && kind == entry.Group:
 		return []string{"displayName", "mail", "proxyAddresses"}
-	case dialect == settings.AD:
+	case dialect == entry.AD:
 		return []string{"displayName", "mail", "otherMailbox", "proxyAddresses"}
 	case kind == entry.User:
 		return []string{"mail", "displayName"}
@@ -154,8 +153,8 @@ func New(options Options) *Survey {
 func (s *Survey) Add(e entry.Entry) {
 	s.Looked++
 	about := Finding{Kind: e.Kind, Directory: e.Directory, EntryID: e.ID, DN: e.DN, Name: e.Name()}
-	if s.options.Join != nil && e.Kind == entry.User {
-		about.person = s.options.Join.Keys(e)
+	if s.options.Person != nil && e.Kind == entry.User {
+		about.person = s.options.Person.Keys(e)
 	}
 	if strings.TrimSpace(e.Attributes.First("displayName")) == "" && e.Kind == entry.User {
 		f := about
@@ -169,9 +168,9 @@ func (s *Survey) Add(e entry.Entry) {
 }
 
 // Collision notes that an entry would meet a resource that is in the cloud.
-func (s *Survey) Collision(e entry.Entry, attribute, value, detail string) {
+func (s *Survey) Collision(e entry.Entry, detail string) {
 	s.findings = append(s.findings, Finding{Code: Collides, Kind: e.Kind, Directory: e.Directory, EntryID: e.ID, DN: e.DN, Name: e.Name(),
-		Attribute: attribute, Value: value, Detail: detail, Action: None})
+		Detail: detail, Action: None})
 }
 
 // Finish returns all findings, by code and then by name, and the login suffixes
@@ -338,7 +337,7 @@ func forMail(e entry.Entry) bool {
 }
 
 // samePerson tells whether two findings are about entries of different
-// directories that join rules make one.
+// directories that person rules make one.
 func (f Finding) samePerson(other Finding) bool {
 	return f.Directory != other.Directory && slices.ContainsFunc(f.person, func(key string) bool { return slices.Contains(other.person, key) })
 }

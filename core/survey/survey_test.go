@@ -8,12 +8,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/entry"
-	"kambrel.example/kambrel/core/join"
+	"kambrel.example/kambrel/core/person"
 	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/core/settings"
 )
 
-func newSurvey(t *testing.T, domains []string, dialects ...settings.Dialect) *Survey {
+func newSurvey(t *testing.T, domains []string, dialects ...entry.Dialect) *Survey {
 	t.Helper()
 	var directories []settings.Directory
 	for _, dialect := range dialects {
@@ -70,7 +70,7 @@ func TestFindings(t *testing.T) {
 		"a group that gives rights needs none":    {one(1, entry.Group, map[string]string{"groupType": "-2147483646"}), nil},
 		"a group of the dialect standard neither": {one(1, entry.Group, nil), nil},
 	} {
-		s := newSurvey(t, verified, settings.AD)
+		s := newSurvey(t, verified, entry.AD)
 		s.Add(c.entry)
 		findings, _ := s.Finish()
 		var got []found
@@ -85,7 +85,7 @@ func TestFindings(t *testing.T) {
 
 func TestWhatIsOnTwoEntriesIsToldOnBoth(t *testing.T) {
 	t.Parallel()
-	s := newSurvey(t, verified, settings.AD, settings.Standard)
+	s := newSurvey(t, verified, entry.AD, entry.Standard)
 	a := one(1, entry.User, map[string]string{"userPrincipalName": "ada@halvard.example", "mail": "bridge@halvard.example"})
 	b := one(2, entry.User, map[string]string{"userPrincipalName": "bo@halvard.example", "otherMailbox": "x@halvard.example|BRIDGE@halvard.example"})
 	c := one(3, entry.User, map[string]string{"mail": "Ada@halvard.example"})
@@ -116,7 +116,7 @@ func TestWhatIsOnTwoEntriesIsToldOnBoth(t *testing.T) {
 
 func TestWithoutKnownDomainsSuffixesAreHeldAgainstNothing(t *testing.T) {
 	t.Parallel()
-	s := newSurvey(t, nil, settings.AD)
+	s := newSurvey(t, nil, entry.AD)
 	s.Add(one(1, entry.User, map[string]string{"userPrincipalName": "ada@anything.example"}))
 	findings, domains := s.Finish()
 	assert.Empty(t, findings)
@@ -163,13 +163,13 @@ func TestTheCatalogueIsComplete(t *testing.T) {
 
 func TestOnePersonMayHaveTheSameValuesInSeveralDirectories(t *testing.T) {
 	t.Parallel()
-	of := settings.Default(settings.Directory{Name: "halvard", Dialect: settings.AD}).Users
+	of := settings.Default(settings.Directory{Name: "halvard", Dialect: entry.AD}).Users
 	set, err := rules.Compile(of)
 	require.NoError(t, err)
-	joins, err := join.Compile(settings.Taking{Join: []settings.JoinRule{{Name: "number", From: "employeeID"}}})
+	persons, err := person.Compile(settings.Taking{Person: []settings.PersonRule{{Name: "number", From: "employeeID"}}})
 	require.NoError(t, err)
 	codes := func(number string, directory string) []Code {
-		s := New(Options{Rules: set, Join: joins})
+		s := New(Options{Rules: set, Person: persons})
 		first := one(1, entry.User, map[string]string{"userPrincipalName": "otto@halvard.example", "mail": "otto@halvard.example", "employeeID": "7"})
 		second := one(2, entry.User, map[string]string{"userPrincipalName": "otto@halvard.example", "mail": "otto@halvard.example", "employeeID": number})
 		second.Directory = directory

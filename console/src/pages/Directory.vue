@@ -1,0 +1,389 @@
+<script setup lang="ts">
+// One directory on its way from a name to the first run: agent, probe, reading,
+// containers, activation; and later how it stands.
+import { NButton, NCheckbox, NInput, NModal, NSkeleton, useMessage } from 'naive-ui'
+import { computed, ref, shallowRef } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { api, unwrap, type Schemas } from '../api/client'
+import Fault from '../parts/Fault.vue'
+import Tag from '../parts/Tag.vue'
+import { useLoad } from '../parts/useLoad'
+import { count, when, type Tone } from '../parts/words'
+import Verdicts from '../setup/Verdicts.vue'
+import { useLive } from '../state/live'
+import { useSession } from '../state/session'
+
+type Feature = 'repair' | 'reset-passwords' | 'unlock'
+const route = useRoute()
+const router = useRouter()
+const session = useSession()
+const message = useMessage()
+const name = computed(() => String(route.params.name))
+const { data, failure, again } = useLoad(
+  () => unwrap(api.GET('/api/v1/directories/{name}', { params: { path: { name: name.value } } })),
+  [name],
+)
+useLive().listen((event) => event.kind !== 'repair' && void again())
+
+const online = computed(() => data.value?.agents.filter((agent) => agent.state === 'online') ?? [])
+const steps = computed(() => {
+  const d = data.value
+  if (!d) return []
+  return [
+    { text: 'An agent serves it', done: online.value.length > 0 },
+    { text: 'The probe finds nothing wrong', done: Boolean(d.probe && d.probe.outcome !== 'bad') },
+    { text: 'It was read', done: Boolean(d.lastRead) },
+    { text: 'Containers are chosen and the settings activated', done: d.active },
+  ]
+})
+
+const code = shallowRef<Schemas['EnrolmentCode'] | null>(null)
+async function issue(): Promise<void> {
+  try {
+    code.value = await unwrap(api.POST('/api/v1/agents/codes', { body: { directories: [name.value] } }))
+  } catch (e) {
+    message.error((e as Error).message)
+  }
+}
+const commands = computed(() => {
+  if (!code.value || !data.value) return ''
+  const url =
+    data.value.dialect === 'ad'
+      ? 'ldaps://dc1.' + (data.value.base.match(/DC=([^,]+)/gi) ?? []).map((part) => part.slice(3)).join('.')
+      : 'ldaps://HOST'
+  return [
+    code.value.command,
+    `kambrel agent directory set ${data.value.name} --url ${url.toLowerCase()} --ca CA.pem --bind-dn ACCOUNT`,
+    'kambrel agent run',
+  ].join('\n')
+})
+function download(): void {
+  const link = document.createElement('a')
+  link.href = URL.createObjectURL(
+    new Blob(['#!/bin/sh\nset -e\n' + commands.value + '\n'], { type: 'text/x-shellscript' }),
+  )
+  link.download = `enrol-${name.value}.sh`
+  link.click()
+  URL.revokeObjectURL(link.href)
+}
+async function copy(text: string): Promise<void> {
+  try {
+    await navigator.clipboard.writeText(text)
+    message.success('Copied.')
+  } catch {
+    message.warning('The browser does not allow copying here: select the text instead.')
+  }
+}
+
+const probing = ref(false)
+async function probe(): Promise<void> {
+  probing.value = true
+  try {
+    await unwrap(api.POST('/api/v1/directories/{name}/probe', { params: { path: { name: name.value } } }))
+    await again()
+  } catch (e) {
+    message.error((e as Error).message, { duration: 10000, closable: true })
+  } finally {
+    probing.value = false
+  }
+}
+async function read(): Promise<void> {
+  try {
+    const run = await unwrap(api.POST('/api/v1/settings/draft/read'))
+    await router.push({ name: 'run', params: { id: run.id } })
+  } catch (e) {
+    message.error((e as Error).message)
+  }
+}
+
+// What nothing uses yet cannot be switched on; where it is, it can be taken away.
+const features: { value: Feature; text: string; means: string; later?: boolean }[] = [
+  { value: 'repair', text: 'Repair entries', means: 'write the values that a survey proposes' },
+  { value: 'reset-passwords', text: 'Reset passwords', means: 'set passwords of people', later: true },
+  { value: 'unlock', text: 'Unlock accounts', means: 'unlock accounts after wrong passwords', later: true },
+]
+async function setFeature(feature: Feature, on: boolean): Promise<void> {
+  try {
+    const draft = await unwrap(api.GET('/api/v1/settings/draft'))
+    const now = (data.value?.features ?? []).filter((f) => f !== feature) as Feature[]
+    await unwrap(
+      api.PATCH('/api/v1/directories/{name}', {
+        params: { path: { name: name.value } },
+        body: { version: draft.version, features: on ? [...now, feature] : now, setFeatures: true },
+      }),
+    )
+    await again()
+  } catch (e) {
+    message.error((e as Error).message)
+  }
+}
+
+const rights = shallowRef('')
+async function showRights(): Promise<void> {
+  try {
+    rights.value = (
+      await unwrap(api.GET('/api/v1/directories/{name}/rights', { params: { path: { name: name.value } } }))
+    ).text
+  } catch (e) {
+    message.error((e as Error).message)
+  }
+}
+
+const removal = shallowRef<Schemas['RemovalPreview'] | null>(null)
+const typed = ref('')
+async function askRemoval(): Promise<void> {
+  try {
+    typed.value = ''
+    removal.value = await unwrap(
+      api.GET('/api/v1/directories/{name}/removal', { params: { path: { name: name.value } } }),
+    )
+  } catch (e) {
+    message.error((e as Error).message)
+  }
+}
+async function remove(): Promise<void> {
+  try {
+    await unwrap(
+      api.POST('/api/v1/directories/{name}/removal', {
+        params: { path: { name: name.value } },
+        body: { confirm: typed.value },
+      }),
+    )
+    removal.value = null
+    await router.push({ name: 'directories' })
+  } catch (e) {
+    message.error((e as Error).message)
+  }
+}
+const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', 'never-seen': 'default' }
+</script>
+
+<template>
+  <div>
+    <Fault v-if="failure" :failure="failure" @again="again" />
+    <NSkeleton v-else-if="!data" text :repeat="6" />
+    <template v-else>
+      <div class="page-head">
+        <h1>{{ data.name }}</h1>
+        <Tag :text="data.active ? 'Active' : 'In the draft only'" :tone="data.active ? 'success' : 'info'" />
+        <Tag v-if="data.plain" text="Plain LDAP" tone="error" />
+        <span class="quiet"
+          >{{ data.dialect === 'ad' ? 'AD-compatible' : 'Standard LDAP' }},
+          <span class="mono">{{ data.base }}</span></span
+        >
+        <NButton v-if="session.may('administrator')" class="push" size="small" quaternary @click="askRemoval"
+          >Take away…</NButton
+        >
+        <RouterLink :to="{ name: 'directories' }">All directories</RouterLink>
+      </div>
+      <ol class="steps" aria-label="Steps">
+        <li
+          v-for="(step, i) in steps"
+          :key="step.text"
+          :data-done="step.done"
+          :data-next="!step.done && steps.slice(0, i).every((before) => before.done)"
+        >
+          <span class="number">{{ step.done ? '✓' : i + 1 }}</span>{{ step.text
+          }}<span class="visually-hidden">{{ step.done ? ', done' : ', to do' }}</span>
+        </li>
+      </ol>
+      <div class="columns">
+        <div class="left">
+          <section class="sheet">
+            <header>
+              <h2>Agents</h2>
+              <NButton v-if="session.may('administrator')" size="small" @click="issue">{{
+                code ? 'Issue another code' : 'Enrol an agent'
+              }}</NButton>
+            </header>
+            <div class="body">
+              <p v-if="!data.agents.length" class="quiet">
+                No agent serves this directory. Issue a code and run the commands on a host near the directory; this
+                page notices by itself.
+              </p>
+              <div v-for="agent in data.agents" :key="agent.id" class="row agent">
+                <Tag :text="agent.state" :tone="agentTone[agent.state] ?? 'default'" /><strong>{{ agent.name }}</strong
+                ><span class="quiet">on {{ agent.host }}, last contact {{ when(agent.lastContact) }}</span
+                ><Tag v-if="agent.plain.includes(data.name)" text="Plain LDAP" tone="error" />
+              </div>
+              <template v-if="code">
+                <p>
+                  On the agent's host, before {{ when(code.expires) }}. The code is shown once; the password is asked
+                  for there and stays there.
+                </p>
+                <pre class="mono commands">{{ commands }}</pre>
+                <div class="row">
+                  <NButton size="small" @click="copy(commands)">Copy</NButton
+                  ><NButton size="small" @click="download">Save as a file</NButton>
+                </div>
+              </template>
+            </div>
+          </section>
+          <section class="sheet">
+            <header>
+              <h2>Probe</h2>
+              <span class="quiet">{{ data.probe ? `of ${when(data.probe.at)}` : '' }}</span><NButton
+                v-if="session.may('operator')"
+                size="small"
+                :loading="probing"
+                :disabled="!online.length"
+                @click="probe"
+                >Probe now</NButton
+              >
+            </header>
+            <div class="body">
+              <p v-if="!data.probe" class="quiet">
+                {{
+                  online.length
+                    ? 'Not probed yet. An agent tries name, connection, TLS, sign-in, base, reading, changes, clock and rights, one by one.'
+                    : 'The probe needs an agent that is online.'
+                }}
+              </p>
+              <Verdicts v-else :verdicts="data.probe.verdicts" />
+            </div>
+          </section>
+        </div>
+        <div class="right">
+          <section class="sheet">
+            <header>
+              <h2>Mirror</h2>
+              <NButton v-if="session.may('operator')" size="small" :disabled="!online.length" @click="read"
+                >Read now</NButton
+              >
+            </header>
+            <dl class="facts body">
+              <dt>Entries</dt>
+              <dd>{{ data.entries.toLocaleString('en') }}</dd>
+              <dt>Links</dt>
+              <dd>{{ data.links.toLocaleString('en') }}</dd>
+              <dt>Last read</dt>
+              <dd>{{ when(data.lastRead) }}</dd>
+            </dl>
+            <div class="body top">
+              <RouterLink :to="{ name: 'scope', query: { directory: data.name } }">Choose its containers</RouterLink>
+            </div>
+          </section>
+          <section class="sheet">
+            <header><h2>What Kambrel may do</h2></header>
+            <div class="body">
+              <p class="quiet">
+                It always reads. Each feature beyond that needs rights in the directory, and the probe tries them. A
+                change goes into the draft.
+              </p>
+              <div v-for="feature in features" :key="feature.value">
+                <NCheckbox
+                  :checked="data.features.includes(feature.value)"
+                  :disabled="!session.may('administrator') || (feature.later && !data.features.includes(feature.value))"
+                  @update:checked="(on: boolean) => setFeature(feature.value, on)"
+                  >{{ feature.text }}
+                  <span class="quiet"
+                    >({{ feature.means }}{{ feature.later ? '; not in this version' : '' }})</span
+                  ></NCheckbox
+                >
+              </div>
+              <NButton size="small" class="rights" @click="showRights">Rights for its owner</NButton>
+            </div>
+          </section>
+        </div>
+      </div>
+      <NModal
+        :show="rights !== ''"
+        preset="card"
+        title="Rights to hand to the directory's owner"
+        style="width: 900px"
+        @update:show="(on: boolean) => !on && (rights = '')"
+      >
+        <pre class="mono text">{{ rights }}</pre>
+        <NButton size="small" @click="copy(rights)">Copy</NButton>
+      </NModal>
+      <NModal
+        :show="Boolean(removal)"
+        preset="card"
+        :title="`Take ${data.name} away`"
+        style="width: 620px"
+        @update:show="(on: boolean) => !on && (removal = null)"
+      >
+        <p>{{ removal?.text }}</p>
+        <p>
+          <label
+            >Type <strong>{{ data.name }}</strong> to take it away:
+            <NInput
+              v-model:value="typed"
+              size="small"
+              style="width: 220px"
+              :input-props="{ 'aria-label': 'The name of the directory' }"
+          /></label>
+        </p>
+        <div class="row">
+          <NButton size="small" type="error" :disabled="typed !== data.name" @click="remove"
+            >Take away {{ removal?.links ? `with ${count(removal.links, 'link')}` : '' }}</NButton
+          ><NButton size="small" @click="removal = null">Leave it</NButton>
+        </div>
+      </NModal>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.steps {
+  list-style: none;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 6px 22px;
+  margin: 0 0 14px;
+  padding: 0;
+  color: var(--ink-3);
+}
+.steps li {
+  display: flex;
+  align-items: center;
+  gap: 7px;
+}
+.steps .number {
+  width: 20px;
+  height: 20px;
+  border-radius: 50%;
+  border: 1.5px solid currentColor;
+  display: inline-grid;
+  place-items: center;
+  font-size: 12px;
+}
+[data-done='true'] {
+  color: var(--good);
+}
+[data-next='true'] {
+  color: var(--ink);
+  font-weight: 650;
+}
+[data-next='true'] .number {
+  border-color: var(--brass);
+  background: var(--brass);
+  color: #1d2526;
+}
+.agent {
+  margin-bottom: 4px;
+}
+.commands,
+.text {
+  background: color-mix(in srgb, var(--brass) 8%, transparent);
+  padding: 9px 11px;
+  border-radius: 5px;
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+  margin: 6px 0 8px;
+}
+.text {
+  max-height: 460px;
+  overflow: auto;
+}
+p {
+  margin: 0 0 8px;
+}
+.top {
+  border-top: 1px solid var(--line);
+}
+.rights {
+  margin-top: 10px;
+}
+</style>

@@ -1,0 +1,243 @@
+<script setup lang="ts">
+// The state of everything on one page: what it is, what it means, what to do.
+import { NSkeleton } from 'naive-ui'
+import { computed } from 'vue'
+
+import Fault from '../parts/Fault.vue'
+import RunCounts from '../parts/RunCounts.vue'
+import Tag from '../parts/Tag.vue'
+import { count, runKind, runWord, took, until, when, type Tone } from '../parts/words'
+import { useLive } from '../state/live'
+
+const live = useLive()
+const health = computed(() => live.health)
+const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', 'never-seen': 'default' }
+const numbers = computed(() => {
+  const o = health.value?.objects
+  if (!o) return []
+  return [
+    { n: o.entries, text: 'users in directories', to: { name: 'objects' } },
+    { n: o.linked - o.suspended, text: 'linked and in scope', to: { name: 'objects', query: { state: 'in-step' } } },
+    { n: o.suspended, text: 'suspended, kept for a return', to: { name: 'objects', query: { state: 'suspended' } } },
+    { n: o.cloudOnly, text: 'in the cloud only', to: { name: 'objects', query: { state: 'cloud-only' } } },
+    { n: health.value?.problems ?? 0, text: 'with a problem', to: { name: 'objects', query: { state: 'problem' } } },
+  ]
+})
+</script>
+
+<template>
+  <div>
+    <div class="page-head"><h1>Overview</h1></div>
+    <Fault v-if="live.failure && !health" :failure="live.failure" @again="live.refresh" />
+    <NSkeleton v-else-if="!health" text :repeat="6" />
+    <template v-else>
+      <section v-if="health.findings.length" class="sheet findings" aria-label="What needs attention">
+        <div v-for="finding in health.findings" :key="finding.code + finding.detail" class="finding">
+          <strong>{{ finding.title }}</strong><span class="quiet">{{ finding.detail }}</span>
+          <p>{{ finding.cause }} {{ finding.remedy }}</p>
+        </div>
+      </section>
+      <section class="numbers" aria-label="Objects">
+        <RouterLink v-for="number in numbers" :key="number.text" class="sheet number" :to="number.to">
+          <span class="big">{{ number.n.toLocaleString('en') }}</span><span class="quiet">{{ number.text }}</span>
+        </RouterLink>
+      </section>
+      <div class="columns">
+        <section class="sheet">
+          <header>
+            <h2>Runs</h2>
+            <RouterLink :to="{ name: 'runs' }">All runs</RouterLink>
+          </header>
+          <div class="body">
+            <div v-if="health.current" class="run now">
+              <div class="row">
+                <RouterLink :to="{ name: 'run', params: { id: health.current.id } }"
+                  >Run {{ health.current.id }}</RouterLink
+                ><Tag v-bind="runWord(health.current)" /><span class="quiet">{{ took(health.current.started) }}</span>
+              </div>
+              <RunCounts :counts="health.current.counts" />
+            </div>
+            <div v-for="run in health.beside" :key="run.id" class="row run">
+              <RouterLink :to="{ name: 'run', params: { id: run.id } }">Run {{ run.id }}</RouterLink
+              ><Tag v-bind="runWord(run)" /><span class="quiet">{{ runKind(run) }}, {{ took(run.started) }}</span>
+            </div>
+            <div v-if="health.lastRun" class="run">
+              <div class="row">
+                <RouterLink :to="{ name: 'run', params: { id: health.lastRun.id } }"
+                  >Run {{ health.lastRun.id }}</RouterLink
+                ><Tag v-bind="runWord(health.lastRun)" />
+                <span class="quiet"
+                  >{{ runKind(health.lastRun) }}, ended {{ when(health.lastRun.ended) }} after
+                  {{ took(health.lastRun.started, health.lastRun.ended) }}, by {{ health.lastRun.by }}</span
+                >
+              </div>
+              <RunCounts :counts="health.lastRun.counts" />
+            </div>
+            <p v-else class="quiet">
+              No run has ended yet. “Sync now” starts the first one; a rehearsal shows beforehand what it would do.
+            </p>
+            <p class="quiet next">
+              {{
+                health.nextRun
+                  ? `The schedule starts the next run ${until(health.nextRun)}, at ${when(health.nextRun)}.`
+                  : 'The schedule is off: runs start by hand only.'
+              }}
+              {{ health.revision ? `Settings revision ${health.revision}.` : 'No settings are active.' }}
+            </p>
+          </div>
+        </section>
+        <section class="sheet">
+          <header><h2>Connections</h2></header>
+          <div class="body">
+            <table class="list">
+              <thead>
+                <tr>
+                  <th>What</th>
+                  <th>State</th>
+                  <th>Last read</th>
+                </tr>
+              </thead>
+              <tbody>
+                <tr v-for="directory in health.directories" :key="directory.name">
+                  <td>
+                    Directory <strong>{{ directory.name }}</strong><br /><span class="quiet mono">{{
+                      directory.base
+                    }}</span>
+                  </td>
+                  <td>
+                    {{ count(directory.entries, 'user') }}<br /><span :class="directory.agents ? 'quiet' : 'bad'"
+                      >{{ count(directory.agents, 'agent') }} online</span
+                    >
+                  </td>
+                  <td>{{ when(directory.lastRead) }}</td>
+                </tr>
+                <tr>
+                  <td>
+                    Cloud<br /><span class="quiet mono">{{ health.cloud.url }}</span>
+                  </td>
+                  <td>SCIM 2.0</td>
+                  <td>{{ when(health.cloud.lastRead) }}</td>
+                </tr>
+              </tbody>
+            </table>
+          </div>
+        </section>
+        <section class="sheet">
+          <header><h2>Agents</h2></header>
+          <div class="body">
+            <p v-if="!health.agents.length" class="quiet">
+              No agent is enrolled. An administrator issues a code with <span class="mono">kambrel agent code</span>.
+            </p>
+            <table v-else class="list">
+              <thead>
+                <tr>
+                  <th>Name</th>
+                  <th>State</th>
+                  <th>Serves</th>
+                  <th>Last contact</th>
+                </tr>
+              </thead>
+              <tbody>
+                <tr v-for="agent in health.agents" :key="agent.id">
+                  <td>
+                    <strong>{{ agent.name }}</strong><br /><span class="quiet"
+                      >{{ agent.host }}, {{ agent.version || 'no version yet' }}</span
+                    >
+                  </td>
+                  <td><Tag :text="agent.state" :tone="agentTone[agent.state] ?? 'default'" /></td>
+                  <td>{{ agent.directories.join(', ') || 'nothing' }}</td>
+                  <td>{{ when(agent.lastContact) }}</td>
+                </tr>
+              </tbody>
+            </table>
+          </div>
+        </section>
+        <section class="sheet">
+          <header><h2>Open problems</h2></header>
+          <div class="body">
+            <p v-if="!health.byProblem.length" class="quiet">
+              None. Whatever keeps a person from being in step would stand here, with its cause and what to do.
+            </p>
+            <table v-else class="list">
+              <tbody>
+                <tr v-for="kind in health.byProblem" :key="kind.code">
+                  <td>{{ kind.title }}</td>
+                  <td>{{ kind.count }}</td>
+                </tr>
+              </tbody>
+            </table>
+          </div>
+        </section>
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.findings {
+  border-left: 4px solid var(--warn);
+  padding: 4px 14px;
+  margin-bottom: 14px;
+}
+.finding {
+  padding: 8px 0;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 2px 10px;
+}
+.finding + .finding {
+  border-top: 1px solid var(--line);
+}
+.finding p {
+  flex-basis: 100%;
+  margin: 2px 0 0;
+}
+.numbers {
+  display: grid;
+  grid-template-columns: repeat(5, 1fr);
+  gap: 12px;
+  margin-bottom: 14px;
+}
+.number {
+  padding: 10px 14px;
+  display: flex;
+  flex-direction: column;
+  color: var(--ink);
+}
+.number:hover {
+  text-decoration: none;
+  border-color: var(--accent);
+}
+.big {
+  font-size: 24px;
+  font-weight: 600;
+}
+.columns {
+  grid-template-columns: repeat(auto-fit, minmax(430px, 1fr));
+}
+.run + .run {
+  margin-top: 10px;
+  padding-top: 10px;
+  border-top: 1px solid var(--line);
+}
+.next {
+  margin: 12px 0 0;
+}
+.list {
+  width: 100%;
+  border-collapse: collapse;
+}
+.list th {
+  text-align: left;
+  font-weight: 500;
+  color: var(--ink-3);
+  padding: 0 10px 4px 0;
+  font-size: 12.5px;
+}
+.list td {
+  padding: 6px 10px 6px 0;
+  border-top: 1px solid var(--line);
+  vertical-align: top;
+  overflow-wrap: anywhere;
+}
+</style>

@@ -1,0 +1,332 @@
+<script setup lang="ts">
+// One run, live while it goes on, and its changes with before and after.
+import {
+  NButton,
+  NDataTable,
+  NInput,
+  NPopconfirm,
+  NProgress,
+  NSelect,
+  NSkeleton,
+  useMessage,
+  type DataTableColumns,
+} from 'naive-ui'
+import { computed, h } from 'vue'
+import { RouterLink, useRoute, useRouter } from 'vue-router'
+
+import { api, unwrap, type Change } from '../api/client'
+import Diffs from '../parts/Diffs.vue'
+import Dn from '../parts/Dn.vue'
+import Fault from '../parts/Fault.vue'
+import RunCounts from '../parts/RunCounts.vue'
+import Tag from '../parts/Tag.vue'
+import { useLoad } from '../parts/useLoad'
+import { useQuery } from '../parts/useQuery'
+import { useTyped } from '../parts/useTyped'
+import { changeWord, count, rehearses, runKind, runWord, shortTarget, took, when } from '../parts/words'
+import { useLive } from '../state/live'
+import { useSession } from '../state/session'
+
+const pageSize = 50
+const route = useRoute()
+const router = useRouter()
+const session = useSession()
+const message = useMessage()
+const id = computed(() => Number(route.params.id))
+const kind = useQuery<Change['kind'] | ''>('kind', '', 'cursor')
+const operation = useQuery<Change['operation'] | ''>('operation', '', 'cursor')
+const state = useQuery<Change['state'] | ''>('state', '', 'cursor')
+const text = useQuery<string>('text', '', 'cursor')
+const cursor = useQuery<string>('cursor', '')
+const typed = useTyped(text)
+
+const {
+  data: run,
+  failure,
+  again,
+} = useLoad(() => unwrap(api.GET('/api/v1/runs/{id}', { params: { path: { id: id.value } } })), [id])
+const changes = useLoad(
+  () =>
+    unwrap(
+      api.GET('/api/v1/runs/{id}/changes', {
+        params: {
+          path: { id: id.value },
+          query: {
+            limit: pageSize,
+            cursor: cursor.value || undefined,
+            kind: kind.value || undefined,
+            operation: operation.value || undefined,
+            state: state.value || undefined,
+            text: text.value || undefined,
+          },
+        },
+      }),
+    ),
+  [id, kind, operation, state, text, cursor],
+)
+useLive().listen((event) => {
+  if (event.kind === '' || (event.kind === 'run' && event.id === id.value)) {
+    void again()
+    void changes.again()
+  }
+})
+
+const ended = computed(() => Boolean(run.value?.ended))
+const progress = computed(() => {
+  const c = run.value?.counts
+  return c && c.changes ? Math.round(((c.done + c.failed) / c.changes) * 100) : 0
+})
+const stageTexts = computed(() => {
+  const c = run.value?.counts
+  if (!c) return {} as Record<string, string>
+  const entries = `${count(c.entriesRead, 'entry', 'entries')} (${c.entriesChanged} changed, ${c.entriesGone} gone)`
+  return {
+    read: `${entries}, ${count(c.resourcesRead, 'resource')} (${c.resourcesChanged} changed)`,
+    plan: `${count(c.planned, 'entry', 'entries')} looked at, ${count(c.changes, 'change')}${c.held ? `, ${c.held} held` : ''}`,
+    write: `${c.done} done, ${c.failed} failed`,
+    survey: `${(c.surveyed ?? 0).toLocaleString('en')} looked at, ${count(c.findings ?? 0, 'finding')}`,
+  } as Record<string, string>
+})
+const stages = computed(() => {
+  if (run.value?.purpose === 'look') return ['read']
+  if (run.value?.purpose === 'survey') return ['read', 'survey']
+  return rehearses(run.value) ? ['read', 'plan'] : ['read', 'plan', 'write']
+})
+const plans = computed(() => stages.value.includes('plan'))
+const operations = [
+  { label: 'All operations', value: '' },
+  ...['create', 'adopt', 'update', 'restore', 'suspend', 'delete', 'unlink'].map((value) => ({ label: value, value })),
+  { label: 'problem', value: 'none' },
+]
+const kinds = [
+  { label: 'All kinds', value: '' },
+  ...['user', 'group', 'contact'].map((value) => ({ label: value, value })),
+]
+const states = [
+  { label: 'All states', value: '' },
+  ...['done', 'failed', 'held', 'blocked', 'unconfirmed', 'unanswered', 'planned', 'sent', 'superseded'].map(
+    (value) => ({ label: changeWord({ state: value as Change['state'] }, false).text, value }),
+  ),
+]
+
+const columns = computed<DataTableColumns<Change>>(() => [
+  {
+    type: 'expand',
+    expandable: (change) => change.diffs.length > 0 || Boolean(change.answer),
+    renderExpand: (change) =>
+      h('div', [
+        change.answer ? h('p', { class: 'bad', style: 'margin: 0 0 8px' }, change.answer) : null,
+        change.diffs.length ? h(Diffs, { diffs: change.diffs }) : null,
+      ]),
+  },
+  {
+    title: 'Operation',
+    key: 'operation',
+    width: 100,
+    render: (change) => (change.operation === 'none' ? 'nothing' : change.operation),
+  },
+  { title: 'Kind', key: 'kind', width: 80 },
+  {
+    title: 'Object',
+    key: 'name',
+    width: 400,
+    render: (change) =>
+      h('div', [
+        h('div', [h(RouterLink, { to: { name: 'object', params: { id: change.entryId } } }, () => change.name)]),
+        h(Dn, { dn: change.dn, class: 'quiet' }),
+      ]),
+  },
+  {
+    title: 'What changes',
+    key: 'diffs',
+    render: (change) => change.answer || change.diffs.map((diff) => shortTarget(diff.target)).join(', '),
+  },
+  { title: 'State', key: 'state', width: 130, render: (change) => h(Tag, changeWord(change, rehearses(run.value))) },
+])
+
+async function cancel(): Promise<void> {
+  try {
+    await unwrap(api.POST('/api/v1/runs/{id}/cancel', { params: { path: { id: id.value } } }))
+  } catch (e) {
+    message.error((e as Error).message)
+  }
+}
+
+async function release(): Promise<void> {
+  try {
+    const next = await unwrap(api.POST('/api/v1/runs/{id}/release', { params: { path: { id: id.value } } }))
+    await router.push({ name: 'run', params: { id: next.id } })
+  } catch (e) {
+    message.error((e as Error).message)
+  }
+}
+</script>
+
+<template>
+  <div>
+    <Fault v-if="failure" :failure="failure" @again="again" />
+    <NSkeleton v-else-if="!run" text :repeat="5" />
+    <template v-else>
+      <div class="page-head">
+        <h1>Run {{ run.id }}</h1>
+        <Tag v-bind="runWord(run)" />
+        <span class="quiet"
+          >{{ runKind(run) }} by {{ run.by }},
+          {{ run.draft ? `draft version ${run.draft}` : `settings revision ${run.revision}` }},
+          {{ run.started ? `started ${when(run.started)}` : 'not started'
+          }}{{ ended ? `, took ${took(run.started, run.ended)}` : '' }}</span
+        >
+        <RouterLink class="push" :to="{ name: 'runs' }">All runs</RouterLink>
+      </div>
+      <section v-if="run.failure" class="sheet note" role="alert">
+        <strong class="bad">{{ run.failure.title }}</strong> {{ run.failure.detail }}
+        <p>{{ run.failure.cause }} {{ run.failure.remedy }}</p>
+      </section>
+      <section v-if="run.counts.held" class="sheet note">
+        <strong class="warn"
+          >The guard {{ rehearses(run) ? 'would hold' : 'holds' }} {{ count(run.counts.held, 'removal') }}</strong
+        >
+        <p>
+          More people would be suspended than one run may. Everything else went on. Look at them; release them if they
+          are meant, or correct the scope and they fall away.
+          <template v-if="run.counts.hanging"
+            >What hangs on them is held too:
+            {{ count(run.counts.hanging, 'membership or reference', 'memberships and references') }} to them stay as
+            they are until then.</template
+          >
+        </p>
+        <div class="row">
+          <NButton size="small" @click="state = 'held'">Show them</NButton>
+          <NPopconfirm v-if="session.may('operator') && !rehearses(run)" @positive-click="release"
+            ><template #trigger><NButton size="small" type="warning">Release…</NButton></template
+            >Suspend {{ count(run.counts.held, 'person').replace('persons', 'people') }} in the cloud?</NPopconfirm
+          >
+        </div>
+      </section>
+      <section class="sheet stages" aria-label="Stages" aria-live="polite">
+        <div v-for="name in stages" :key="name" class="stage" :class="{ now: run.stage === name }">
+          <h2>
+            {{ name
+            }}<span class="quiet took">{{
+              took(run.stages.find((s) => s.name === name)?.started, run.stages.find((s) => s.name === name)?.ended)
+            }}</span>
+          </h2>
+          <div>{{ run.stages.some((s) => s.name === name) ? stageTexts[name] : 'not begun' }}</div>
+        </div>
+      </section>
+      <NProgress
+        v-if="!ended && run.stage === 'write'"
+        type="line"
+        :percentage="progress"
+        :height="8"
+        :show-indicator="false"
+        style="margin-bottom: 12px"
+      />
+      <p v-if="!plans && ended && !run.failure">
+        <RouterLink v-if="run.purpose === 'survey'" :to="{ name: 'survey' }">Look at the findings</RouterLink>
+        <template v-else
+          >The mirror holds the directories now; nothing was planned or written.
+          <RouterLink :to="{ name: 'scope' }">Choose who takes part</RouterLink></template
+        >
+      </p>
+      <NButton v-if="!ended && (rehearses(run) || !plans) && session.may('operator')" size="small" @click="cancel"
+        >Cancel</NButton
+      >
+      <template v-if="plans">
+        <RunCounts :counts="run.counts" class="counts" />
+        <div class="page-head filters">
+          <h2>Changes</h2>
+          <NSelect v-model:value="kind" :options="kinds" size="small" style="width: 120px" aria-label="Kind" />
+          <NSelect
+            v-model:value="operation"
+            :options="operations"
+            size="small"
+            style="width: 150px"
+            aria-label="Operation"
+          />
+          <NSelect v-model:value="state" :options="states" size="small" style="width: 140px" aria-label="State" />
+          <NInput
+            v-model:value="typed"
+            size="small"
+            clearable
+            placeholder="Login or name contains"
+            style="width: 220px"
+            :input-props="{ 'aria-label': 'Login or name contains' }"
+          />
+          <span class="quiet push">{{ count(changes.data.value?.total ?? 0, 'line') }}</span>
+        </div>
+        <Fault v-if="changes.failure.value" :failure="changes.failure.value" @again="changes.again" />
+        <NDataTable
+          v-else
+          :columns="columns"
+          :data="changes.data.value?.items ?? []"
+          :row-key="(change: Change) => change.id"
+          size="small"
+          :loading="changes.loading.value && !changes.data.value"
+        >
+          <template #empty>{{
+            kind || operation || state || text
+              ? 'No change fits this choice.'
+              : ended
+                ? 'Nothing had to change: everything was in step.'
+                : 'No changes planned yet.'
+          }}</template>
+        </NDataTable>
+        <div class="row foot">
+          <NButton v-if="cursor" size="small" @click="cursor = ''">First page</NButton>
+          <NButton v-if="changes.data.value?.next" size="small" @click="cursor = changes.data.value?.next ?? ''"
+            >Next page</NButton
+          >
+        </div>
+      </template>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.note {
+  padding: 10px 14px;
+  border-left: 4px solid var(--warn);
+  margin-bottom: 12px;
+}
+.note p {
+  margin: 4px 0 8px;
+}
+.stages {
+  display: grid;
+  grid-auto-flow: column;
+  grid-auto-columns: 1fr;
+  margin-bottom: 10px;
+}
+.stage {
+  padding: 9px 14px;
+  border-top: 3px solid transparent;
+}
+.stage + .stage {
+  border-left: 1px solid var(--line);
+}
+.stage.now {
+  border-top-color: var(--brass);
+}
+.stage h2 {
+  display: flex;
+  justify-content: space-between;
+  text-transform: capitalize;
+  margin-bottom: 2px;
+}
+.took {
+  font-weight: 400;
+  font-size: 12.5px;
+  text-transform: none;
+}
+.counts {
+  margin: 0 0 16px 2px;
+}
+.filters {
+  margin-bottom: 8px;
+}
+.foot {
+  margin-top: 10px;
+  justify-content: flex-end;
+}
+</style>

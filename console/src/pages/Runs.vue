@@ -1,0 +1,132 @@
+<script setup lang="ts">
+import { NButton, NDataTable, NSelect, NSwitch, useMessage, type DataTableColumns } from 'naive-ui'
+import { computed, h, ref } from 'vue'
+import { RouterLink, useRouter } from 'vue-router'
+
+import { api, unwrap, type Run } from '../api/client'
+import Fault from '../parts/Fault.vue'
+import RunCounts from '../parts/RunCounts.vue'
+import Tag from '../parts/Tag.vue'
+import { useLoad } from '../parts/useLoad'
+import { useQuery } from '../parts/useQuery'
+import { runKind, runPurposes, runWord, took, when } from '../parts/words'
+import { useLive } from '../state/live'
+import { useSession } from '../state/session'
+
+const pageSize = 25
+const session = useSession()
+const message = useMessage()
+const router = useRouter()
+const state = useQuery<Run['state'] | ''>('state', '', 'cursor')
+const purpose = useQuery<Run['purpose'] | ''>('purpose', '', 'cursor')
+const changed = useQuery<'yes' | ''>('changed', '', 'cursor')
+const cursor = useQuery<string>('cursor', '')
+const busy = ref('')
+
+const { data, failure, loading, again } = useLoad(
+  () =>
+    unwrap(
+      api.GET('/api/v1/runs', {
+        params: {
+          query: {
+            limit: pageSize,
+            cursor: cursor.value || undefined,
+            state: state.value || undefined,
+            purpose: purpose.value || undefined,
+            changed: changed.value === 'yes' || undefined,
+          },
+        },
+      }),
+    ),
+  [state, purpose, changed, cursor],
+)
+useLive().listen((event) => event.kind === 'run' && void again())
+
+const states = [
+  { label: 'All states', value: '' },
+  { label: 'In step', value: 'in-step' },
+  { label: 'With problems', value: 'problems' },
+  { label: 'Failed', value: 'failed' },
+  { label: 'Running', value: 'running' },
+  { label: 'Waiting', value: 'waiting' },
+  { label: 'Cancelled', value: 'cancelled' },
+]
+const purposes = [{ label: 'All purposes', value: '' }, ...runPurposes]
+const columns = computed<DataTableColumns<Run>>(() => [
+  {
+    title: 'Run',
+    key: 'id',
+    width: 80,
+    render: (run) => h(RouterLink, { to: { name: 'run', params: { id: run.id } } }, () => `Run ${run.id}`),
+  },
+  { title: 'For', key: 'purpose', width: 190, render: (run) => runKind(run) },
+  { title: 'State', key: 'state', width: 170, render: (run) => h(Tag, runWord(run)) },
+  { title: 'Changes', key: 'counts', render: (run) => h(RunCounts, { counts: run.counts }) },
+  { title: 'Started', key: 'started', width: 165, render: (run) => (run.started ? when(run.started) : 'waits') },
+  { title: 'Took', key: 'took', width: 90, render: (run) => took(run.started, run.ended) },
+  { title: 'By', key: 'by', width: 120 },
+])
+
+async function start(purpose: 'full' | 'rehearsal' | 'forecast'): Promise<void> {
+  busy.value = purpose
+  try {
+    const run = await unwrap(api.POST('/api/v1/runs', { body: { purpose } }))
+    await router.push({ name: 'run', params: { id: run.id } })
+  } catch (e) {
+    message.error((e as Error).message)
+  } finally {
+    busy.value = ''
+  }
+}
+</script>
+
+<template>
+  <div>
+    <div class="page-head">
+      <h1>Runs</h1>
+      <NSelect v-model:value="state" :options="states" size="small" style="width: 150px" aria-label="State" />
+      <NSelect v-model:value="purpose" :options="purposes" size="small" style="width: 190px" aria-label="Purpose" />
+      <label class="row"
+        ><NSwitch
+          :value="changed === 'yes'"
+          size="small"
+          @update:value="(on: boolean) => (changed = on ? 'yes' : '')"
+        />Only runs that changed something</label
+      >
+      <div v-if="session.may('operator')" class="row push">
+        <NButton size="small" :loading="busy === 'rehearsal'" @click="start('rehearsal')">Rehearse</NButton>
+        <NButton size="small" :loading="busy === 'forecast'" @click="start('forecast')">Forecast everybody</NButton>
+        <NButton size="small" :loading="busy === 'full'" @click="start('full')">Full run</NButton>
+      </div>
+    </div>
+    <Fault v-if="failure" :failure="failure" @again="again" />
+    <template v-else>
+      <NDataTable
+        :columns="columns"
+        :data="data?.items ?? []"
+        :loading="loading && !data"
+        :row-key="(run: Run) => run.id"
+        size="small"
+        :bordered="true"
+      >
+        <template #empty>{{
+          state || changed || purpose ? 'No run fits this choice.' : 'No run yet. “Sync now” starts the first one.'
+        }}</template>
+      </NDataTable>
+      <div class="row foot">
+        <span class="quiet">{{ data?.total ?? 0 }} in all. Runs that changed nothing are kept for a day.</span>
+        <NButton v-if="cursor" size="small" class="push" @click="cursor = ''">Newest</NButton>
+        <NButton v-if="data?.next" size="small" @click="cursor = data?.next ?? ''">Older</NButton>
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.foot {
+  margin-top: 10px;
+}
+.foot .push {
+  margin-left: auto;
+}
+</style>

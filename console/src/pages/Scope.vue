@@ -1,0 +1,328 @@
+<script setup lang="ts">
+// Who takes part: containers, filters, group limits, with live counts.
+import { NButton, NInput, NSelect, NSkeleton, NSwitch, useMessage } from 'naive-ui'
+import { computed, onMounted, ref, shallowRef, watch } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { api, unwrap, type Refusal, type Schemas } from '../api/client'
+import Dn from '../parts/Dn.vue'
+import Fault from '../parts/Fault.vue'
+import Tabs from '../parts/Tabs.vue'
+import { useLoad } from '../parts/useLoad'
+import { useQuery } from '../parts/useQuery'
+import { when } from '../parts/words'
+import ContainerTree from '../setup/ContainerTree.vue'
+import DraftBar from '../setup/DraftBar.vue'
+import FilterEditor from '../setup/FilterEditor.vue'
+import Impact from '../setup/Impact.vue'
+import type { Containers } from '../setup/containers'
+import { useDraft } from '../state/draft'
+import { useLive } from '../state/live'
+import { useSession } from '../state/session'
+
+const draft = useDraft()
+const session = useSession()
+const router = useRouter()
+const message = useMessage()
+const name = useQuery<string>('directory', '')
+const kind = useQuery<'users' | 'groups' | 'contacts'>('kind', 'users')
+const may = computed(() => session.may('administrator'))
+const directories = computed(() => draft.document?.directories ?? [])
+const directory = computed(() => directories.value.find((d) => d.name === name.value) ?? directories.value[0])
+onMounted(draft.load)
+
+const tree = useLoad(
+  async () =>
+    directory.value
+      ? await unwrap(
+          api.GET('/api/v1/directories/{name}/containers', { params: { path: { name: directory.value.name } } }),
+        )
+      : null,
+  [() => directory.value?.name, () => draft.saved?.version],
+)
+useLive().listen((event) => {
+  if (event.kind === 'run') void tree.again()
+})
+
+const containers = computed<Containers>({
+  get: () => directory.value?.containers ?? { include: [], exclude: [] },
+  set: (value) => {
+    if (directory.value) directory.value.containers = value
+  },
+})
+
+type Selection = { off?: boolean; filter?: string; membersOf?: Schemas['GroupLimit'] }
+const selection = computed<Selection>(() => {
+  const document = draft.document
+  if (!document) return {}
+  if (kind.value === 'users') return document.users
+  if (!document[kind.value]) document[kind.value] = {}
+  return document[kind.value] as Selection
+})
+const filter = computed({
+  get: () => selection.value.filter ?? '',
+  set: (value: string) => (selection.value.filter = value || undefined),
+})
+const limit = computed({
+  get: () => (selection.value.membersOf?.groups ?? []).join('\n'),
+  set: (value: string) => {
+    const groups = value
+      .split('\n')
+      .map((line) => line.trim())
+      .filter(Boolean)
+    selection.value.membersOf = groups.length ? { groups, nested: selection.value.membersOf?.nested } : undefined
+  },
+})
+
+// Live counts of what is edited, also before it is saved.
+const counts = shallowRef<Schemas['ScopeCounts'] | null>(null)
+const counting = ref(false)
+const failed = ref<Refusal | null>(null)
+const search = ref('')
+const open = ref('')
+let turn = 0
+let timer = 0
+async function recount(): Promise<void> {
+  if (!draft.document?.directories?.length) return
+  const mine = ++turn
+  counting.value = true
+  try {
+    const answer = await unwrap(
+      api.POST('/api/v1/scope/preview', { body: { document: draft.document, samples: 12, text: search.value } }),
+    )
+    if (mine === turn) {
+      counts.value = answer
+      failed.value = null
+    }
+  } catch (e) {
+    if (mine === turn) failed.value = e as Refusal
+  } finally {
+    if (mine === turn) counting.value = false
+  }
+}
+watch(
+  [() => JSON.stringify(draft.document), search],
+  () => {
+    window.clearTimeout(timer)
+    timer = window.setTimeout(() => void recount(), counts.value ? 350 : 0)
+  },
+  { immediate: true },
+)
+
+const reading = ref(false)
+async function read(): Promise<void> {
+  reading.value = true
+  try {
+    if (draft.edited) await draft.save()
+    const run = await unwrap(api.POST('/api/v1/settings/draft/read'))
+    await router.push({ name: 'run', params: { id: run.id } })
+  } catch (e) {
+    message.error((e as Error).message)
+  } finally {
+    reading.value = false
+  }
+}
+const plural: Record<string, string> = { user: 'users', group: 'groups', contact: 'contacts' }
+</script>
+
+<template>
+  <div>
+    <div class="page-head">
+      <h1>Scope</h1>
+      <span class="quiet"
+        >Who takes part: a container, the filter of the kind and its group limit must all let an entry in.</span
+      >
+    </div>
+    <Fault v-if="draft.failure" :failure="draft.failure" @again="draft.load" />
+    <NSkeleton v-else-if="!draft.document" text :repeat="6" />
+    <section v-else-if="!directories.length" class="sheet empty">
+      <p>No directory is connected yet, so there is nothing to choose from.</p>
+      <RouterLink :to="{ name: 'directories' }">Connect a directory</RouterLink>
+    </section>
+    <template v-else>
+      <DraftBar />
+      <div class="columns">
+        <div class="left">
+          <section class="sheet">
+            <header>
+              <h2>Containers</h2>
+              <NSelect
+                v-if="directories.length > 1"
+                size="small"
+                style="width: 160px"
+                :value="directory?.name"
+                :options="directories.map((d) => ({ label: d.name, value: d.name }))"
+                aria-label="Directory"
+                @update:value="(value: string) => (name = value)"
+              />
+              <span v-else class="quiet">{{ directory?.name }}</span>
+              <span class="quiet">{{ tree.data.value?.read ? `as read ${when(tree.data.value.read)}` : '' }}</span>
+              <NButton v-if="session.may('operator')" size="small" :loading="reading" @click="read">Read now</NButton>
+            </header>
+            <div class="body">
+              <Fault v-if="tree.failure.value" :failure="tree.failure.value" @again="tree.again" />
+              <p v-else-if="tree.data.value && !tree.data.value.read" class="quiet">
+                This directory was not read yet. Connect an agent and probe it on the page of the directory, then read
+                it: its containers appear here.
+              </p>
+              <ContainerTree
+                v-else-if="tree.data.value"
+                v-model="containers"
+                :tree="tree.data.value"
+                :disabled="!may"
+              />
+              <NSkeleton v-else text :repeat="5" />
+            </div>
+          </section>
+          <section class="sheet">
+            <header><h2>Filter and group limit</h2></header>
+            <div class="body">
+              <Tabs
+                v-model="kind"
+                label="Kind"
+                :choices="[
+                  { value: 'users', text: 'Users' },
+                  { value: 'groups', text: 'Groups' },
+                  { value: 'contacts', text: 'Contacts' },
+                ]"
+              />
+              <label class="row take"
+                ><NSwitch
+                  size="small"
+                  :value="!selection.off"
+                  :disabled="!may"
+                  @update:value="(on: boolean) => (selection.off = on ? undefined : true)"
+                />{{ kind === 'users' ? 'Users' : kind === 'groups' ? 'Groups' : 'Contacts' }} take part</label
+              >
+              <FilterEditor :key="kind" v-model="filter" :kind="kind" :disabled="!may || selection.off" />
+              <h3>Only members of these groups</h3>
+              <NInput
+                v-model:value="limit"
+                type="textarea"
+                :autosize="{ minRows: 1, maxRows: 6 }"
+                class="mono"
+                :disabled="!may || selection.off"
+                placeholder="No limit. For a pilot: the distinguished name of a group, one on each line"
+                :input-props="{ 'aria-label': 'Groups that limit who takes part, one name on each line' }"
+              />
+              <label v-if="limit" class="row take"
+                ><NSwitch
+                  size="small"
+                  :value="Boolean(selection.membersOf?.nested)"
+                  :disabled="!may"
+                  @update:value="(on: boolean) => selection.membersOf && (selection.membersOf.nested = on)"
+                />Members of groups within them, too</label
+              >
+            </div>
+          </section>
+        </div>
+        <div class="right">
+          <section class="sheet" aria-label="Who takes part">
+            <header>
+              <h2>Takes part</h2>
+              <span v-if="counting" class="quiet" role="status">counting…</span
+              ><NInput
+                v-model:value="search"
+                size="small"
+                clearable
+                placeholder="Look for a name"
+                style="width: 150px"
+                :input-props="{ 'aria-label': 'Look for a name', type: 'search' }"
+              />
+            </header>
+            <div class="body">
+              <p v-if="failed" class="bad" role="alert">{{ failed.message }}</p>
+              <p v-if="counts?.missing.length" class="warn" role="alert">
+                Not read yet: {{ counts.missing.join(', ') }}. The counts are wrong until the directories are read
+                again.
+              </p>
+              <p v-for="gone in counts?.vanished ?? []" :key="gone.dn" class="bad" role="alert">
+                Vanished: {{ gone.text }}.
+              </p>
+              <div v-for="one in counts?.kinds ?? []" :key="one.kind" class="kind">
+                <div class="row">
+                  <strong class="big">{{ one.in.toLocaleString('en') }}</strong><span
+                    >of {{ one.total.toLocaleString('en') }} {{ plural[one.kind] }}</span
+                  >
+                </div>
+                <template v-for="verdict in one.verdicts" :key="verdict.code">
+                  <button
+                    type="button"
+                    class="verdict"
+                    :aria-expanded="open === one.kind + verdict.code"
+                    @click="open = open === one.kind + verdict.code ? '' : one.kind + verdict.code"
+                  >
+                    <span>{{ verdict.title }}</span><span>{{ verdict.count.toLocaleString('en') }}</span>
+                  </button>
+                  <ul v-if="open === one.kind + verdict.code" class="samples">
+                    <li v-for="sample in verdict.samples" :key="sample.entryId">
+                      <RouterLink :to="{ name: 'object', params: { id: sample.entryId } }">{{
+                        sample.name
+                      }}</RouterLink><Dn :dn="sample.dn" class="quiet" />
+                      <div v-if="verdict.code !== 'included'" class="quiet">{{ sample.summary }}</div>
+                    </li>
+                    <li v-if="!verdict.samples.length" class="quiet">Nobody of this name.</li>
+                    <li v-else-if="verdict.count > verdict.samples.length" class="quiet">and more: look for a name</li>
+                  </ul>
+                </template>
+              </div>
+            </div>
+          </section>
+          <Impact />
+        </div>
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.take {
+  margin: 8px 0 10px;
+}
+h3 {
+  font-size: 13px;
+  margin: 14px 0 6px;
+}
+.kind + .kind {
+  border-top: 1px solid var(--line);
+  margin-top: 8px;
+  padding-top: 8px;
+}
+.big {
+  font-size: 20px;
+}
+.verdict {
+  display: flex;
+  justify-content: space-between;
+  width: 100%;
+  background: none;
+  border: 0;
+  font: inherit;
+  color: var(--ink-2);
+  padding: 2px 0;
+  cursor: pointer;
+  text-align: left;
+  gap: 8px;
+}
+.verdict:hover {
+  color: var(--accent);
+}
+.samples {
+  margin: 2px 0 8px;
+  padding-left: 12px;
+  list-style: none;
+  border-left: 3px solid var(--line);
+  font-size: 12.5px;
+}
+.samples li {
+  padding: 2px 0;
+  overflow-wrap: anywhere;
+}
+p {
+  margin: 0 0 8px;
+}
+.empty {
+  padding: 18px;
+  max-width: 640px;
+}
+</style>

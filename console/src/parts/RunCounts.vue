@@ -1,0 +1,41 @@
+<script setup lang="ts">
+// What a run did, in numbers; what is nought is left out.
+import { computed } from 'vue'
+
+import type { Schemas } from '../api/client'
+
+const props = defineProps<{ counts: Schemas['Counts'] }>()
+const parts = computed(() =>
+  (
+    [
+      ['created', props.counts.create, ''],
+      ['adopted', props.counts.adopt, ''],
+      ['updated', props.counts.update, ''],
+      ['restored', props.counts.restore, ''],
+      ['suspended', props.counts.suspend, 'warn'],
+      ['deleted', props.counts.delete ?? 0, 'warn'],
+      ['unlinked', props.counts.unlink ?? 0, ''],
+      ['held', props.counts.held, 'warn'],
+      ['with a problem', props.counts.problems, 'bad'],
+    ] as [string, number, string][]
+  ).filter(([, n]) => n > 0),
+)
+</script>
+
+<template>
+  <div class="counts">
+    <span v-if="!parts.length" class="quiet">no changes</span>
+    <span v-for="[word, n, tone] in parts" :key="word" :class="tone"
+      ><strong>{{ n.toLocaleString('en') }}</strong> {{ word }}</span
+    >
+  </div>
+</template>
+
+<style scoped>
+.counts {
+  display: flex;
+  gap: 4px 16px;
+  flex-wrap: wrap;
+  margin-top: 4px;
+}
+</style>

@@ -1,0 +1,79 @@
+import { createRouter, createWebHistory } from 'vue-router'
+
+import { useSession } from './state/session'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    {
+      path: '/sign-in',
+      name: 'sign-in',
+      component: () => import('./pages/SignIn.vue'),
+      meta: { title: 'Sign in', open: true },
+    },
+    { path: '/', name: 'overview', component: () => import('./pages/Overview.vue'), meta: { title: 'Overview' } },
+    { path: '/runs', name: 'runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },
+    {
+      path: '/runs/:id(\\d+)',
+      name: 'run',
+      component: () => import('./pages/Run.vue'),
+      meta: { title: 'Run', place: 'runs' },
+    },
+    { path: '/objects', name: 'objects', component: () => import('./pages/Objects.vue'), meta: { title: 'Objects' } },
+    {
+      path: '/objects/:id',
+      name: 'object',
+      component: () => import('./pages/Object.vue'),
+      meta: { title: 'Object', place: 'objects' },
+    },
+    {
+      path: '/directories',
+      name: 'directories',
+      component: () => import('./pages/Directories.vue'),
+      meta: { title: 'Directories' },
+    },
+    {
+      path: '/directories/:name',
+      name: 'directory',
+      component: () => import('./pages/Directory.vue'),
+      meta: { title: 'Directory', place: 'directories' },
+    },
+    { path: '/scope', name: 'scope', component: () => import('./pages/Scope.vue'), meta: { title: 'Scope' } },
+    { path: '/rules', name: 'rules', component: () => import('./pages/Rules.vue'), meta: { title: 'Rules' } },
+    {
+      path: '/forecast',
+      name: 'forecast',
+      component: () => import('./pages/Forecast.vue'),
+      meta: { title: 'Forecast' },
+    },
+    { path: '/survey', name: 'survey', component: () => import('./pages/Survey.vue'), meta: { title: 'Survey' } },
+    {
+      path: '/settings',
+      name: 'settings',
+      component: () => import('./pages/Settings.vue'),
+      meta: { title: 'Settings' },
+    },
+    { path: '/cloud', name: 'cloud', component: () => import('./pages/Cloud.vue'), meta: { title: 'Cloud' } },
+    {
+      path: '/:rest(.*)',
+      name: 'nowhere',
+      component: () => import('./pages/Nowhere.vue'),
+      meta: { title: 'Not found' },
+    },
+  ],
+})
+
+router.beforeEach(async (to) => {
+  const session = useSession()
+  try {
+    await session.restore()
+  } catch {
+    return true // the page tells that the service is away
+  }
+  if (!to.meta.open && !session.who) return { name: 'sign-in', query: { to: to.fullPath } }
+  return true
+})
+
+router.afterEach((to) => {
+  document.title = `${String(to.meta.title)} · Kambrel`
+})

@@ -1,0 +1,94 @@
+// Rules as the page of rules shows them: which way a rule makes its value.
+import type { Schemas } from '../api/client'
+
+export type Rule = Schemas['Rule']
+export type Way = 'from' | 'always' | 'formula' | 'reference' | 'granted'
+
+export const ways: { value: Way; text: string; means: string }[] = [
+  { value: 'from', text: 'From an attribute', means: 'the first value of a directory attribute' },
+  { value: 'always', text: 'Always the same', means: 'a fixed text, number, true or false' },
+  { value: 'formula', text: 'By a formula', means: 'worked out from the entry' },
+  { value: 'reference', text: 'A reference', means: 'the resource of the entry that an attribute names' },
+  {
+    value: 'granted',
+    text: 'Granted by membership',
+    means: 'values that members of groups have, and lose when they leave',
+  },
+]
+
+/** How a rule makes its value. */
+export function wayOf(rule: Rule): Way {
+  if (rule.formula !== undefined) return 'formula'
+  if (rule.reference !== undefined) return 'reference'
+  if (rule.granted !== undefined && rule.granted !== null) return 'granted'
+  if (rule.always !== undefined) return 'always'
+  return 'from'
+}
+
+/** The rule made another way; what only the old way had is dropped. */
+export function byWay(rule: Rule, way: Way): Rule {
+  const next: Rule = { target: rule.target }
+  if (way !== 'reference') {
+    if (rule.when) next.when = rule.when
+    if (rule.fallback) next.fallback = rule.fallback
+    if (way !== 'granted') {
+      if (rule.createOnly) next.createOnly = true
+      if (rule.required) next.required = true
+      if (rule.prefer?.length) next.prefer = rule.prefer
+    }
+  }
+  switch (way) {
+    case 'from':
+      next.from = rule.from ?? ''
+      break
+    case 'always':
+      next.always = rule.always ?? ''
+      break
+    case 'formula':
+      next.formula = rule.formula ?? (rule.from ? `entry.${rule.from}` : '')
+      break
+    case 'reference':
+      next.reference = rule.reference ?? (rule.target.toLowerCase() === 'members' ? 'member' : 'manager')
+      break
+    case 'granted':
+      next.granted = rule.granted ?? [{ group: '', value: '' }]
+  }
+  return next
+}
+
+/** A rule in one line. */
+export function inWords(rule: Rule): string {
+  const parts = [
+    {
+      from: `from ${rule.from ?? ''}`,
+      always: `always ${String(rule.always)}`,
+      formula: rule.formula ?? '',
+      reference:
+        rule.target.toLowerCase() === 'members'
+          ? 'the linked members of the group'
+          : `the resource of ${rule.reference ?? ''}`,
+      granted: `${(rule.granted ?? []).map((g) => g.value).join(', ')} by membership`,
+    }[wayOf(rule)],
+  ]
+  if (rule.when) parts.push(`when ${rule.when}`)
+  if (rule.fallback) parts.push(`else ${rule.fallback}`)
+  if (rule.prefer?.length) parts.push(`of ${rule.prefer.join(' before ')} first`)
+  return parts.join('; ')
+}
+
+/** What was typed as a fixed value, as the settings keep it. */
+export function literal(text: string): string | number | boolean {
+  if (text === 'true' || text === 'false') return text === 'true'
+  return /^-?\d+$/.test(text) ? Number(text) : text
+}
+
+/** Whether two rules are the same, whatever the order of their members. */
+export function same(a: Rule, b: Rule | undefined): boolean {
+  const text = (rule: Rule) =>
+    JSON.stringify(
+      Object.entries(rule)
+        .filter(([, v]) => v !== undefined && v !== false && v !== '')
+        .sort(([x], [y]) => x.localeCompare(y)),
+    )
+  return b !== undefined && text(a) === text(b)
+}

@@ -1,0 +1,107 @@
+package decide
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/match"
+	"kambrel.example/kambrel/core/person"
+	"kambrel.example/kambrel/core/rules"
+	"kambrel.example/kambrel/core/scope"
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/core/survey"
+)
+
+// Settings is a settings document made ready for deciding. It is immutable.
+type Settings struct {
+	Document settings.Document
+	Scope    *scope.Scope
+	// Directories are their names, in the order in which they are asked.
+	Directories []string
+	// AsksForGroups: a decision needs the groups that hold the entry.
+	AsksForGroups bool
+	// Attributes are what directories are asked for, without regard to case and
+	// sorted; Pointers are those of them by which entries name others.
+	Attributes, Pointers []string
+
+	kinds map[entry.Kind]*Kind
+}
+
+// Kind is what entries of one kind become.
+type Kind struct {
+	Rules   *rules.Set
+	Match   *match.Rules
+	Person  *person.Rules
+	Indexed []entry.Path // what the cloud mirror must be searched by
+	Leavers settings.Policy
+	Grace   time.Duration
+}
+
+// Compile makes a valid document ready.
+func Compile(document settings.Document) (*Settings, error) {
+	c := &Settings{Document: document, kinds: map[entry.Kind]*Kind{}}
+	for _, directory := range document.Directories {
+		c.Directories = append(c.Directories, directory.Name)
+	}
+	var err error
+	if c.Scope, err = scope.Compile(document); err != nil {
+		return nil, err
+	}
+	c.AsksForGroups = c.Scope.AsksForGroups()
+	// What people are called is always read, so that they can be found, and what
+	// a survey looks at, so that it need not read everything again.
+	names := append(append([]string{"objectClass", "uid"}, survey.Attributes()...), c.Scope.Attributes()...)
+	for _, kind := range entry.Kinds {
+		of := document.Of(kind)
+		k := &Kind{Match: match.Compile(*of), Leavers: of.Leavers, Grace: of.GraceTime()}
+		if k.Rules, err = rules.Compile(*of); err != nil {
+			return nil, fmt.Errorf("%ss: %w", kind, err)
+		}
+		if k.Person, err = person.Compile(*of); err != nil {
+			return nil, fmt.Errorf("%ss: %w", kind, err)
+		}
+		k.Indexed = k.Match.Indexed()
+		c.kinds[kind] = k
+		c.AsksForGroups = c.AsksForGroups || k.Rules.AsksForGroups() || k.Person.AsksForGroups()
+		names = slices.Concat(names, k.Rules.Attributes(), k.Match.Attributes(), k.Person.Attributes())
+		for _, reference := range k.Rules.References() {
+			c.Pointers = append(c.Pointers, reference.Attribute)
+		}
+	}
+	c.Attributes, c.Pointers = Union(names), Union(c.Pointers)
+	return c, nil
+}
+
+// Of returns what a kind becomes, that of users for what is no kind.
+func (c *Settings) Of(kind entry.Kind) *Kind {
+	if k := c.kinds[kind]; k != nil {
+		return k
+	}
+	return c.kinds[entry.User]
+}
+
+// HasPersons tells whether entries of several directories may be one person.
+func (c *Settings) HasPersons() bool { return !c.Of(entry.User).Person.Empty() }
+
+// Union puts lists of attributes together, without regard to case and sorted.
+func Union(lists ...[]string) []string {
+	names := slices.Concat(lists...)
+	slices.SortFunc(names, func(a, b string) int { return strings.Compare(strings.ToLower(a), strings.ToLower(b)) })
+	return slices.CompactFunc(names, strings.EqualFold)
+}
+
+// Cloud is what the cloud takes, as far as decisions ask.
+type Cloud struct {
+	Domains []string                // verified login domains, nil when unknown
+	Kinds   map[entry.Kind]bool     // those that it has resources for
+	Unique  map[entry.Kind][]string // keys of paths whose values are unique
+	Members []entry.Kind            // what groups can hold
+}
+
+// AnyCloud is one about which nothing is known, and which takes every kind.
+func AnyCloud() Cloud {
+	return Cloud{Kinds: map[entry.Kind]bool{entry.User: true, entry.Group: true, entry.Contact: true}}
+}

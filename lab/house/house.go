@@ -1,0 +1,317 @@
+// Package house holds the policy of what each room of the project may know, reads
+// the real imports, and draws them. A room is a package; what lies beneath one
+// that has no row of its own belongs to it.
+package house
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"os/exec"
+	"slices"
+	"sort"
+	"strings"
+)
+
+// Module is the project's module path.
+const Module = "kambrel.example/kambrel/"
+
+// Policy has a row for every room: which rooms it may import. A name that ends in
+// / stands for all rooms beneath it. Do not loosen it to make a test pass: move the
+// code.
+const Policy = `
+cmd/kambrel         cli
+cmd/kambrel-lab     lab/demo lab/standin
+
+core/address
+core/entry
+core/problem
+core/reason
+core/sheet
+core/filter         core/entry core/reason
+core/formula        core/entry core/reason
+core/settings       core/entry core/filter core/formula core/problem
+core/scope          core/entry core/filter core/reason core/settings
+core/person         core/entry core/formula core/problem core/settings
+core/match          core/entry core/problem core/reason core/settings
+core/rules          core/entry core/formula core/problem core/reason core/settings
+core/plan           core/change core/entry core/match core/problem core/reason core/rules core/scope core/settings
+core/change         core/entry core/reason core/rules
+core/survey         core/entry core/person core/problem core/rules
+core/decide         core/change core/entry core/match core/person core/plan core/problem core/reason core/rules core/scope core/settings core/survey
+core/rights         core/entry core/settings core/survey
+
+protocol/scim
+protocol/wire       core/
+
+directory           core/entry core/problem
+cloud               core/address core/change core/entry core/problem core/rules protocol/scim
+agent               core/address core/problem directory protocol/wire
+client              core/problem core/settings protocol/wire
+console
+cli                 agent client cloud console core/ protocol/wire service service/api service/operators service/runs service/store
+
+service/events      protocol/wire
+service/store       core/
+service/orders      core/ protocol/wire service/events service/store
+service/judging     cloud core/ service/store
+service/jobs        core/problem protocol/wire service/events service/store
+service/setup       cloud core/ protocol/wire service/judging service/orders service/store
+service/explain     cloud core/ protocol/wire service/jobs service/judging service/orders service/setup service/store
+service/acts        core/ protocol/wire service/explain service/jobs service/judging service/store
+service/survey      core/ protocol/wire service/orders service/setup service/store
+service/health      cloud core/ protocol/wire service/jobs service/store
+service/runs        cloud core/ protocol/wire service/events service/judging service/orders service/setup service/store
+service/operators   core/problem protocol/wire service/store
+service             cloud service/acts service/events service/explain service/health service/jobs service/judging service/operators service/orders service/runs service/setup service/store service/survey
+service/api         core/entry core/formula core/problem core/settings protocol/wire service service/health service/operators service/setup service/store
+
+lab/standin         protocol/scim
+lab/othercloud
+lab/servers
+lab/browser
+lab/house
+lab/demo            agent cli client core/ lab/servers protocol/wire
+lab/bench           agent client core/ lab/servers protocol/wire
+lab/e2e
+lab/screenshots     lab/browser lab/demo lab/servers
+`
+
+// Never are packages that a room must not have, not even through others.
+var Never = map[string][]string{
+	"core/":       {"net/http", "database/sql", "log/slog", "os/exec", "github.com/go-ldap/ldap/v3"},
+	"directory":   {Module + "core/settings", Module + "service/", Module + "cloud"},
+	"cloud":       {Module + "directory", Module + "service/", Module + "agent"},
+	"agent":       {Module + "cloud", Module + "service/"},
+	"cmd/kambrel": {Module + "lab/"},
+}
+
+// Directly are packages that a room must not import itself.
+var Directly = map[string][]string{
+	"core/":         {"os", "net", "math/rand", "math/rand/v2"},
+	"service/store": {"net/http"},
+	"service/api":   {"database/sql"},
+}
+
+// Known are the edges that the policy does not allow and that are there, each with
+// what is to become of it. One that is gone must be taken out.
+var Known = map[string]string{
+	"service/store -> protocol/wire": "lists and counts are read right into the messages that show them; each is to get a form of its own as its page is worked on",
+}
+
+// Imports are the packages that each room imports, and through others.
+type Imports struct {
+	Direct map[string][]string // by room, sorted: import paths
+	All    map[string][]string
+	Files  int
+}
+
+// Load reads the imports of all packages of the project but their tests and what
+// only tests use: a package named like httptest belongs to them.
+func Load(root string) (Imports, error) {
+	command := exec.Command("go", "list", "-json=ImportPath,Imports,Deps,GoFiles", "./...")
+	command.Dir = root
+	out, err := command.Output()
+	if err != nil {
+		return Imports{}, fmt.Errorf("list the packages: %w", err)
+	}
+	found := Imports{Direct: map[string][]string{}, All: map[string][]string{}}
+	decoder := json.NewDecoder(strings.NewReader(string(out)))
+	for {
+		var one struct {
+			ImportPath             string
+			Imports, Deps, GoFiles []string
+		}
+		if err := decoder.Decode(&one); err == io.EOF {
+			return found, nil
+		} else if err != nil {
+			return found, err
+		}
+		if room := Room(strings.TrimPrefix(one.ImportPath, Module)); len(one.GoFiles) > 0 && !ofTests(one.ImportPath) {
+			found.Direct[room] = unite(found.Direct[room], one.Imports)
+			found.All[room] = unite(found.All[room], one.Deps)
+			found.Files += len(one.GoFiles)
+		}
+	}
+}
+
+func ofTests(path string) bool { return strings.HasSuffix(path, "test") }
+
+func unite(a, b []string) []string {
+	all := slices.Concat(a, b)
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// Rows is the policy by room.
+func Rows() map[string][]string {
+	rows := map[string][]string{}
+	for line := range strings.Lines(Policy) {
+		if fields := strings.Fields(line); len(fields) > 0 {
+			rows[fields[0]] = fields[1:]
+		}
+	}
+	return rows
+}
+
+// Room is that of a package, "" when there is none.
+func Room(path string) string {
+	rows := Rows()
+	for at := path; at != ""; at = at[:max(0, strings.LastIndexByte(at, '/'))] {
+		if _, ok := rows[at]; ok {
+			return at
+		}
+	}
+	return ""
+}
+
+// Check lists every edge that the policy forbids, every room without a row, and
+// every row and exception that nothing needs.
+func Check(found Imports) []string {
+	var faults []string
+	used := map[string]bool{}
+	edge := func(room, imported, text string) {
+		key := room + " -> " + imported
+		if _, known := Known[key]; known {
+			used[key] = true
+			return
+		}
+		faults = append(faults, text)
+	}
+	rows := Rows()
+	for room, imports := range found.Direct {
+		if room == "" {
+			faults = append(faults, fmt.Sprintf("packages without a row in the policy import %v", imports))
+			continue
+		}
+		for _, path := range imports {
+			ours, isOurs := strings.CutPrefix(path, Module)
+			if isOurs && ofTests(path) {
+				faults = append(faults, fmt.Sprintf("%s imports %s, which is for tests", room, ours))
+			} else if to := Room(ours); isOurs && to != room && !allows(rows[room], to) {
+				edge(room, to, fmt.Sprintf("%s imports %s, which its row in the policy does not name", room, to))
+			}
+			for _, no := range of(Directly, room) {
+				if path == no {
+					edge(room, no, fmt.Sprintf("%s imports %s", room, no))
+				}
+			}
+		}
+		for _, path := range found.All[room] {
+			for _, no := range of(Never, room) {
+				if path == no || strings.HasSuffix(no, "/") && strings.HasPrefix(path, no) {
+					edge(room, strings.TrimPrefix(path, Module), fmt.Sprintf("%s has %s, directly or through others", room, path))
+				}
+			}
+		}
+		for _, name := range rows[room] {
+			if !slices.ContainsFunc(imports, func(path string) bool {
+				ours, isOurs := strings.CutPrefix(path, Module)
+				return isOurs && allows([]string{name}, Room(ours))
+			}) {
+				faults = append(faults, fmt.Sprintf("the row of %s names %s, which it does not import", room, name))
+			}
+		}
+	}
+	for room := range rows {
+		if _, there := found.Direct[room]; !there && room != "lab/othercloud" && room != "lab/e2e" {
+			faults = append(faults, "the policy has a row for "+room+", which there is not")
+		}
+	}
+	for key := range Known {
+		if !used[key] {
+			faults = append(faults, key+" is gone: take it out of the known edges")
+		}
+	}
+	sort.Strings(faults)
+	return slices.Compact(faults)
+}
+
+func of(rules map[string][]string, room string) []string {
+	var out []string
+	for name, list := range rules {
+		if name == room || strings.HasSuffix(name, "/") && strings.HasPrefix(room, name) {
+			out = append(out, list...)
+		}
+	}
+	return out
+}
+
+func allows(row []string, to string) bool {
+	return slices.ContainsFunc(row, func(name string) bool {
+		return name == to || strings.HasSuffix(name, "/") && strings.HasPrefix(to, name)
+	})
+}
+
+// Draw writes the rooms and what they import as a Mermaid flow chart, from the real
+// imports: the rooms of one folder together, and of each room only what it does not
+// reach through another one that it imports.
+func Draw(found Imports) string {
+	direct := map[string][]string{}
+	for room, imports := range found.Direct {
+		for _, path := range imports {
+			if ours, isOurs := strings.CutPrefix(path, Module); isOurs {
+				if to := Room(ours); to != room && drawn(to) && !slices.Contains(direct[room], to) {
+					direct[room] = append(direct[room], to)
+				}
+			}
+		}
+	}
+	var b strings.Builder
+	b.WriteString("flowchart TD\n")
+	folders := map[string][]string{}
+	var rooms []string
+	for room := range found.Direct {
+		if drawn(room) {
+			rooms = append(rooms, room)
+		}
+	}
+	slices.Sort(rooms)
+	for _, room := range rooms {
+		folder, _, _ := strings.Cut(room, "/")
+		folders[folder] = append(folders[folder], room)
+	}
+	for _, folder := range slices.Sorted(maps.Keys(folders)) {
+		list := folders[folder]
+		if len(list) == 1 && list[0] == folder {
+			fmt.Fprintf(&b, "  %s[%s]\n", id(folder), folder)
+			continue
+		}
+		fmt.Fprintf(&b, "  subgraph %s_[%s]\n", id(folder), folder)
+		for _, room := range list {
+			fmt.Fprintf(&b, "    %s[%s]\n", id(room), strings.TrimPrefix(room, folder+"/"))
+		}
+		b.WriteString("  end\n")
+	}
+	for _, room := range rooms {
+		slices.Sort(direct[room])
+		for _, to := range direct[room] {
+			if !through(direct, room, to) {
+				fmt.Fprintf(&b, "  %s --> %s\n", id(room), id(to))
+			}
+		}
+	}
+	return b.String()
+}
+
+// drawn leaves out what is not the product.
+func drawn(room string) bool {
+	return room != "" && !strings.HasPrefix(room, "lab/") && room != "cmd/kambrel-lab"
+}
+
+// through tells whether a room reaches another by one that it imports.
+func through(direct map[string][]string, from, to string) bool {
+	seen := map[string]bool{}
+	var reaches func(string) bool
+	reaches = func(at string) bool {
+		if seen[at] {
+			return false
+		}
+		seen[at] = true
+		return slices.ContainsFunc(direct[at], func(next string) bool { return next == to || reaches(next) })
+	}
+	return slices.ContainsFunc(direct[from], func(next string) bool { return next != to && reaches(next) })
+}
+
+func id(room string) string { return strings.NewReplacer("/", "_", "-", "_").Replace(room) }

@@ -1,0 +1,49 @@
+package house_test
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/lab/house"
+)
+
+// TestRoomsKnowOnlyWhatTheyMay reads the real imports, also those through others.
+func TestRoomsKnowOnlyWhatTheyMay(t *testing.T) {
+	t.Parallel()
+	found, err := house.Load("../..")
+	require.NoError(t, err)
+	require.Greater(t, found.Files, 150)
+	for _, fault := range house.Check(found) {
+		t.Error(fault)
+	}
+	text, err := os.ReadFile("../../docs/architecture.md")
+	require.NoError(t, err)
+	assert.Contains(t, string(text), house.Draw(found), "the picture of the rooms is old: run 'make picture'")
+}
+
+// TestForbiddenEdgesAreFound builds each kind of fault by hand.
+func TestForbiddenEdgesAreFound(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		room, direct, through, want string
+	}{
+		"a room above":              {"core/plan", house.Module + "service/store", "", "core/plan imports service/store"},
+		"a room beside":             {"service/acts", house.Module + "service/runs", "", "service/acts imports service/runs"},
+		"a database under core":     {"core/entry", "", "database/sql", "core/entry has database/sql"},
+		"the network in core":       {"core/match", "net", "", "core/match imports net"},
+		"settings under directory":  {"directory", "", house.Module + "core/settings", "directory has " + house.Module + "core/settings"},
+		"a demo within the product": {"cmd/kambrel", "", house.Module + "lab/demo", "cmd/kambrel has " + house.Module + "lab/demo"},
+		"helpers of tests":          {"service/runs", house.Module + "service/orders/orderstest", "", "orderstest, which is for tests"},
+		"a room of nobody":          {"", house.Module + "core/entry", "", "without a row"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			found := house.Imports{Direct: map[string][]string{c.room: {c.direct}}, All: map[string][]string{c.room: {c.through}}}
+			assert.Contains(t, strings.Join(house.Check(found), "\n"), c.want)
+		})
+	}
+}

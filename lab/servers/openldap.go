@@ -1,0 +1,163 @@
+package servers
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+
+	"github.com/go-ldap/ldap/v3"
+)
+
+// LDAPServer is a running directory and how to reach it.
+type LDAPServer struct {
+	*Process
+	dir string // the lab's
+	URL string // verified TLS
+	// PlainURL has StartTLS but does not ask for it; "" unless wanted.
+	PlainURL string
+	CAFile   string
+	BaseDN   string
+	// AdminDN may change entries, ReaderDN may read all that Kambrel needs.
+	AdminDN, AdminPassword   string
+	ReaderDN, ReaderPassword string
+}
+
+// OpenLDAPOptions says what the server holds.
+type OpenLDAPOptions struct {
+	BaseDN string
+	Port   int
+	// LDIF, when set, is loaded with slapadd before the first start.
+	LDIF string
+	// Plain also listens without TLS, at PlainURL.
+	Plain bool
+	// Certificate says for what its certificate is wrong; none by default.
+	Certificate CertificateFault
+	// Access are lines put before the server's own access rules.
+	Access string
+}
+
+const slapdConf = `include /etc/ldap/schema/core.schema
+include /etc/ldap/schema/cosine.schema
+include /etc/ldap/schema/inetorgperson.schema
+modulepath /usr/lib/ldap
+moduleload back_mdb
+moduleload syncprov
+moduleload ppolicy
+pidfile %[1]s/slapd.internal.pid
+TLSCACertificateFile %[2]s
+TLSCertificateFile %[3]s
+TLSCertificateKeyFile %[4]s
+sizelimit unlimited
+timelimit unlimited
+database mdb
+suffix "%[5]s"
+rootdn "cn=admin,%[5]s"
+rootpw %[6]s
+directory %[1]s/data
+maxsize 4294967296
+dbnosync
+index objectClass,entryCSN,entryUUID,uid,mail eq
+%[8]s
+access to attrs=userPassword by anonymous auth by * none
+access to * by dn.exact="%[7]s" read by anonymous auth by * none
+overlay syncprov
+syncprov-checkpoint 1000 5
+syncprov-sessionlog 100000
+overlay ppolicy
+ppolicy_use_lockout
+`
+
+// readerPassword is that of the account with which Kambrel reads.
+const readerPassword = "Rope-And-Tide-9"
+
+// ReaderLDIF is that account and its container, to be loaded below a base.
+func ReaderLDIF(base string) string {
+	return "dn: ou=Service Accounts," + base + "\nobjectClass: organizationalUnit\n\ndn: uid=svc-kambrel,ou=Service Accounts," + base +
+		"\nobjectClass: account\nobjectClass: simpleSecurityObject\nuserPassword: " + readerPassword + "\n\n"
+}
+
+// StartOpenLDAP starts slapd with its data in the lab.
+func (l *Lab) StartOpenLDAP(ctx context.Context, name string, options OpenLDAPOptions) (*LDAPServer, error) {
+	const slapd = "/usr/sbin/slapd"
+	if _, err := os.Stat(slapd); err != nil {
+		return nil, fmt.Errorf("OpenLDAP is not installed: run lab/servers/install.sh, or make demo")
+	}
+	port, err := FreePort(options.Port)
+	if err != nil {
+		return nil, err
+	}
+	s := &LDAPServer{
+		URL: fmt.Sprintf("ldaps://127.0.0.1:%d", port), CAFile: l.CAFile(), BaseDN: options.BaseDN,
+		AdminDN: "cn=admin," + options.BaseDN, AdminPassword: "Capstan-Deep-41",
+		ReaderDN: "uid=svc-kambrel,ou=Service Accounts," + options.BaseDN, ReaderPassword: readerPassword,
+	}
+	dir := filepath.Join(l.Dir, name)
+	if err := os.MkdirAll(filepath.Join(dir, "data"), 0o700); err != nil {
+		return nil, err
+	}
+	certificate, key, err := l.certificate.issue(name, "127.0.0.1", options.Certificate)
+	if err != nil {
+		return nil, err
+	}
+	conf := filepath.Join(dir, "slapd.conf")
+	text := fmt.Sprintf(slapdConf, dir, l.CAFile(), certificate, key, options.BaseDN, s.AdminPassword, s.ReaderDN, options.Access)
+	if err := os.WriteFile(conf, []byte(text), 0o600); err != nil {
+		return nil, err
+	}
+	if _, err := os.Stat(filepath.Join(dir, "data", "data.mdb")); err != nil && options.LDIF != "" {
+		if out, err := exec.CommandContext(ctx, "/usr/sbin/slapadd", "-q", "-f", conf, "-l", options.LDIF).CombinedOutput(); err != nil {
+			return nil, fmt.Errorf("slapadd: %w\n%s", err, out)
+		}
+	}
+	listen, ready := s.URL, func(context.Context) error { return s.answersTo(s.AdminDN, s.AdminPassword) }
+	if options.Plain {
+		plain, err := FreePort(0)
+		if err != nil {
+			return nil, err
+		}
+		s.PlainURL = fmt.Sprintf("ldap://127.0.0.1:%d", plain)
+		listen += " " + s.PlainURL
+	}
+	if options.Certificate != RightCertificate {
+		ready = func(context.Context) error {
+			conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+			if err != nil {
+				return err
+			}
+			return conn.Close()
+		}
+	}
+	s.Process, err = l.Start(ctx, Command{Name: name, Path: slapd, Args: []string{"-d", "0", "-f", conf, "-h", listen}, Ready: ready})
+	return s, err
+}
+
+// Dial opens a verified connection as the administrator.
+func (s *LDAPServer) Dial() (*ldap.Conn, error) { return s.dialAs(s.AdminDN, s.AdminPassword) }
+
+func (s *LDAPServer) dialAs(dn, password string) (*ldap.Conn, error) {
+	config, err := tlsConfig(s.CAFile, s.URL)
+	if err != nil {
+		return nil, err
+	}
+	conn, err := ldap.DialURL(s.URL, ldap.DialWithTLSConfig(config))
+	if err != nil {
+		return nil, err
+	}
+	if err := conn.Bind(dn, password); err != nil {
+		_ = conn.Close()
+		return nil, err
+	}
+	return conn, nil
+}
+
+// answersTo tells whether the server is up and lets an account in.
+func (s *LDAPServer) answersTo(dn, password string) error {
+	conn, err := s.dialAs(dn, password)
+	if err != nil {
+		return err
+	}
+	return conn.Close()
+}

@@ -1,0 +1,94 @@
+package servers
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// Cloud is a running cloud stand-in.
+type Cloud struct {
+	*Process
+	// URL is the SCIM base; Control is the base of the stand-in's own switches.
+	URL, Control string
+	Token        string
+	TokenFile    string
+}
+
+// StartCloud starts the stand-in from the program given; more are further
+// arguments, such as features to take away.
+func (l *Lab) StartCloud(ctx context.Context, program string, port int, domains []string, more ...string) (*Cloud, error) {
+	port, err := FreePort(port)
+	if err != nil {
+		return nil, err
+	}
+	base := fmt.Sprintf("http://127.0.0.1:%d", port)
+	c := &Cloud{URL: base + "/scim/v2", Control: base + "/standin", TokenFile: filepath.Join(l.Dir, "cloud.token")}
+	if c.Token, err = Secret(c.TokenFile); err != nil {
+		return nil, err
+	}
+	c.Process, err = l.Start(ctx, Command{
+		Name: "cloud", Path: program,
+		Args:  append([]string{"cloud", "--listen", fmt.Sprintf("127.0.0.1:%d", port), "--token-file", c.TokenFile, "--dir", filepath.Join(l.Dir, "cloud"), "--domains", strings.Join(domains, ",")}, more...),
+		Ready: func(ctx context.Context) error { return answers(ctx, c.URL+"/Users?count=1", c.Token) },
+	})
+	return c, err
+}
+
+// StartOtherCloud starts a second SCIM service, on a public library, from the
+// folder of its program; it knows nothing of domains or contacts. Its Control
+// has the counts of writes only.
+func (l *Lab) StartOtherCloud(ctx context.Context, folder string, more ...string) (*Cloud, error) {
+	port, err := FreePort(0)
+	if err != nil {
+		return nil, err
+	}
+	base := fmt.Sprintf("http://127.0.0.1:%d", port)
+	c := &Cloud{URL: base + "/scim/v2", Control: base, TokenFile: filepath.Join(l.Dir, "cloud.token")}
+	if c.Token, err = Secret(c.TokenFile); err != nil {
+		return nil, err
+	}
+	c.Process, err = l.Start(ctx, Command{
+		Name: "cloud", Path: "node",
+		Args:  append([]string{filepath.Join(folder, "server.mjs"), "--listen", fmt.Sprintf("127.0.0.1:%d", port), "--token-file", c.TokenFile}, more...),
+		Ready: func(ctx context.Context) error { return answers(ctx, c.URL+"/ServiceProviderConfig", c.Token) },
+	})
+	return c, err
+}
+
+// Answers tells by a GET whether a server is up.
+func Answers(url string) func(context.Context) error {
+	return func(ctx context.Context) error { return answers(ctx, url, "") }
+}
+
+func answers(ctx context.Context, url, token string) error {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+	if err != nil {
+		return err
+	}
+	if token != "" {
+		request.Header.Set("Authorization", "Bearer "+token)
+	}
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if response.StatusCode != http.StatusOK {
+		return fmt.Errorf("%s answers %s", url, response.Status)
+	}
+	return nil
+}
+
+// Secret reads a secret from a file, or makes one and writes it (0600).
+func Secret(file string) (string, error) {
+	if text, err := os.ReadFile(file); err == nil && len(text) > 0 {
+		return strings.TrimSpace(string(text)), nil
+	}
+	secret := rand.Text()
+	return secret, os.WriteFile(file, []byte(secret+"\n"), 0o600)
+}

@@ -1,0 +1,445 @@
+package wire
+
+import (
+	"time"
+
+	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/reason"
+	"kambrel.example/kambrel/core/scope"
+	"kambrel.example/kambrel/core/settings"
+)
+
+// Role is what an operator or a token may do.
+type Role string
+
+// The roles, each of which may do what the one before may.
+const (
+	Viewer        Role = "viewer"
+	OperatorRole  Role = "operator"
+	Administrator Role = "administrator"
+)
+
+// Allows tells whether this role is enough where least is asked for.
+func (r Role) Allows(least Role) bool { return r.rank() >= least.rank() }
+
+func (r Role) rank() int {
+	return map[Role]int{Viewer: 1, OperatorRole: 2, Administrator: 3}[r]
+}
+
+// Session is who is signed in.
+type Session struct {
+	Name string `json:"name"`
+	Role Role   `json:"role" enum:"viewer,operator,administrator"`
+}
+
+// Credentials sign an operator in.
+type Credentials struct {
+	Name     string `json:"name" minLength:"1" maxLength:"63"`
+	Password string `json:"password" minLength:"1" maxLength:"200"`
+}
+
+// NewPassword sets an operator's password.
+type NewPassword struct {
+	Password string `json:"password" minLength:"10" maxLength:"72"`
+}
+
+// OwnPassword changes the password of whoever is signed in.
+type OwnPassword struct {
+	Current  string `json:"current" minLength:"1" maxLength:"200"`
+	Password string `json:"password" minLength:"10" maxLength:"72"`
+}
+
+// NewOperator makes an operator.
+type NewOperator struct {
+	Name     string `json:"name" pattern:"^[a-z][a-z0-9.-]{0,62}$"`
+	Password string `json:"password" minLength:"10" maxLength:"72"`
+	Role     Role   `json:"role" enum:"viewer,operator,administrator"`
+}
+
+// NewToken asks for a token.
+type NewToken struct {
+	Name string `json:"name" minLength:"1" maxLength:"63"`
+	Role Role   `json:"role" enum:"viewer,operator,administrator"`
+	Days int    `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"Days until it expires; 0 for a year"`
+}
+
+// Token is a token without its secret, which is shown once when it is made.
+type Token struct {
+	ID        string    `json:"id"`
+	Name      string    `json:"name"`
+	Role      Role      `json:"role" enum:"viewer,operator,administrator"`
+	CreatedBy string    `json:"createdBy"`
+	Expires   time.Time `json:"expires"`
+	Secret    string    `json:"secret,omitempty" doc:"Shown only in the answer that made it"`
+}
+
+// RunState is where a run stands.
+type RunState string
+
+// The states of a run.
+const (
+	RunWaiting  RunState = "waiting"
+	RunRunning  RunState = "running"
+	RunInStep   RunState = "in-step"
+	RunProblems RunState = "problems"
+	RunFailed   RunState = "failed"
+	// RunCancelled is for runs that write nothing only.
+	RunCancelled RunState = "cancelled"
+)
+
+// Ended tells whether nothing more happens in the run.
+func (s RunState) Ended() bool {
+	return s == RunInStep || s == RunProblems || s == RunFailed || s == RunCancelled
+}
+
+// Counts is what a run saw and did.
+type Counts struct {
+	EntriesRead      int `json:"entriesRead" doc:"Entries the directories sent"`
+	EntriesChanged   int `json:"entriesChanged" doc:"Entries that differ from the mirror"`
+	EntriesGone      int `json:"entriesGone"`
+	ResourcesRead    int `json:"resourcesRead" doc:"Resources the cloud sent"`
+	ResourcesChanged int `json:"resourcesChanged"`
+	Planned          int `json:"planned" doc:"Entries looked at by the plan"`
+	Create           int `json:"create"`
+	Adopt            int `json:"adopt"`
+	Update           int `json:"update"`
+	Restore          int `json:"restore"`
+	Suspend          int `json:"suspend"`
+	Delete           int `json:"delete,omitempty"`
+	Unlink           int `json:"unlink,omitempty"`
+	Changes          int `json:"changes" doc:"All planned changes that are not held"`
+	Held             int `json:"held" doc:"Removals that the guard holds"`
+	Hanging          int `json:"hanging,omitempty" doc:"Memberships and references that are held with them"`
+	Done             int `json:"done" doc:"Changes the cloud has carried out"`
+	Failed           int `json:"failed"`
+	Problems         int `json:"problems" doc:"Entries that this run could not bring in step"`
+	SamePerson       int `json:"samePerson,omitempty" doc:"Entries that are one person with another entry, and share its resource"`
+	Surveyed         int `json:"surveyed,omitempty" doc:"Entries that the survey has looked at"`
+	Findings         int `json:"findings,omitempty"`
+}
+
+// Stage is one stage of a run.
+type Stage struct {
+	Name    string     `json:"name" enum:"read,plan,write,survey"`
+	Started *time.Time `json:"started,omitempty"`
+	Ended   *time.Time `json:"ended,omitempty"`
+}
+
+// Run is one pass of the sync.
+type Run struct {
+	ID       int64          `json:"id"`
+	Purpose  Purpose        `json:"purpose" enum:"sync,full,release,single,rehearsal,forecast,impact,trial,look,survey" doc:"What it is for; the first four write to the cloud"`
+	Draft    int            `json:"draft,omitempty" doc:"The version of the draft that it works by, instead of a revision"`
+	Releases int64          `json:"releases,omitempty" doc:"The run whose held removals this run lets through"`
+	State    RunState       `json:"state" enum:"waiting,running,in-step,problems,failed,cancelled"`
+	Stage    string         `json:"stage,omitempty" doc:"What is going on now"`
+	Revision int            `json:"revision" doc:"The settings revision it works by"`
+	By       string         `json:"by" doc:"Who asked for it"`
+	Created  time.Time      `json:"created"`
+	Started  *time.Time     `json:"started,omitempty"`
+	Ended    *time.Time     `json:"ended,omitempty"`
+	Stages   []Stage        `json:"stages"`
+	Counts   Counts         `json:"counts"`
+	Failure  *ProblemDetail `json:"failure,omitempty"`
+}
+
+// NewRun asks for a run.
+type NewRun struct {
+	Purpose Purpose `json:"purpose" enum:"sync,full,rehearsal,forecast" default:"sync"`
+}
+
+// Change is one planned operation on one resource.
+type Change struct {
+	ID         int64         `json:"id"`
+	RunID      int64         `json:"runId"`
+	Kind       string        `json:"kind" enum:"user,group,contact"`
+	Operation  string        `json:"operation" enum:"create,adopt,update,restore,suspend,delete,none"`
+	State      string        `json:"state" enum:"planned,sent,done,failed,held,superseded,blocked,noted,unconfirmed,unanswered"`
+	Directory  string        `json:"directory"`
+	EntryID    string        `json:"entryId"`
+	DN         string        `json:"dn"`
+	ResourceID string        `json:"resourceId,omitempty"`
+	Name       string        `json:"name" doc:"What people call the object: its login, or the entry's name"`
+	Diffs      []change.Diff `json:"diffs"`
+	Code       string        `json:"code,omitempty" doc:"Problem code when it was not done"`
+	Answer     string        `json:"answer,omitempty" doc:"What the cloud said, or why it was not done"`
+	Candidates []string      `json:"candidates" doc:"Ids of the resources that a problem is about"`
+	Attempts   int           `json:"attempts"`
+	Sent       *time.Time    `json:"sent,omitempty"`
+	Answered   *time.Time    `json:"answered,omitempty"`
+}
+
+// Page is one page of a list; Next is empty on the last one.
+type Page[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next,omitempty" doc:"Cursor of the next page"`
+	Total int    `json:"total" doc:"How many there are in all pages"`
+}
+
+// ProblemDetail is a problem with its text from the catalogue.
+type ProblemDetail struct {
+	Code   string `json:"code"`
+	Title  string `json:"title"`
+	Detail string `json:"detail"`
+	Cause  string `json:"cause"`
+	Remedy string `json:"remedy"`
+}
+
+// DetailOf fills a problem from the catalogue.
+func DetailOf(code problem.Code, detail string) ProblemDetail {
+	kind := problem.Describe(code)
+	return ProblemDetail{Code: string(code), Title: kind.Title, Detail: detail, Cause: kind.Cause, Remedy: kind.Remedy}
+}
+
+// ProblemKind is one line of the catalogue of problems.
+type ProblemKind struct {
+	Code   string `json:"code"`
+	Title  string `json:"title"`
+	Cause  string `json:"cause"`
+	Remedy string `json:"remedy"`
+}
+
+// OpenProblem is a problem of an entry that is not solved yet.
+type OpenProblem struct {
+	ProblemDetail
+	Directory  string    `json:"directory"`
+	EntryID    string    `json:"entryId"`
+	DN         string    `json:"dn"`
+	ResourceID string    `json:"resourceId,omitempty"`
+	Since      time.Time `json:"since"`
+	LastRun    int64     `json:"lastRun"`
+	Times      int       `json:"times"`
+	Candidates []string  `json:"candidates" doc:"Ids of the resources that it is about"`
+}
+
+// Hit is one object that a search found.
+type Hit struct {
+	Type       string `json:"type" enum:"entry,resource"`
+	Kind       string `json:"kind" enum:"user,group,contact"`
+	Name       string `json:"name"`
+	Login      string `json:"login,omitempty"`
+	DN         string `json:"dn,omitempty"`
+	Directory  string `json:"directory,omitempty"`
+	EntryID    string `json:"entryId,omitempty"`
+	ResourceID string `json:"resourceId,omitempty"`
+	Active     *bool  `json:"active,omitempty"`
+	Gone       bool   `json:"gone,omitempty"`
+	State      string `json:"state" enum:"in-step,suspended,problem,changing,not-synced,cloud-only,removed" doc:"Where the object stands"`
+}
+
+// EntryView is an entry as the mirror holds it.
+type EntryView struct {
+	entry.Entry
+	Forms map[string]string `json:"forms" doc:"The id in every form people meet"`
+}
+
+// LinkView is the tie between entry and resource.
+type LinkView struct {
+	LinkKey    string     `json:"linkKey"`
+	ResourceID string     `json:"resourceId"`
+	How        string     `json:"how" enum:"create,adopt,relink"`
+	RunID      int64      `json:"runId"`
+	Since      time.Time  `json:"since"`
+	Left       *time.Time `json:"left,omitempty" doc:"When the leaver policy was carried out"`
+}
+
+// AttributeView is one attribute side by side.
+type AttributeView struct {
+	Target  string `json:"target"`
+	Desired any    `json:"desired" doc:"What the rules make of the entry"`
+	Actual  any    `json:"actual" doc:"What the resource has"`
+	Source  string `json:"source" doc:"The rule, or nothing where no rule touches it"`
+	Managed bool   `json:"managed"`
+	Same    bool   `json:"same"`
+}
+
+// MemberList is the membership of a group in the directory and in the cloud.
+type MemberList struct {
+	Total   int           `json:"total" doc:"How many the directory names"`
+	InCloud int           `json:"inCloud" doc:"How many the group in the cloud has"`
+	LeftOut int           `json:"leftOut" doc:"How many of those shown have no resource in the cloud"`
+	Items   []GroupMember `json:"items"`
+}
+
+// GroupMember is one member of a group.
+type GroupMember struct {
+	DN         string `json:"dn"`
+	Name       string `json:"name"`
+	Kind       string `json:"kind,omitempty"`
+	EntryID    string `json:"entryId,omitempty"`
+	ResourceID string `json:"resourceId,omitempty"`
+	LeftOut    string `json:"leftOut,omitempty" doc:"Why it is no member in the cloud"`
+}
+
+// Object is one person seen from all sides.
+type Object struct {
+	Entry      *EntryView      `json:"entry,omitempty"`
+	Link       *LinkView       `json:"link,omitempty"`
+	Resource   entry.Resource  `json:"resource,omitempty"`
+	Attributes []AttributeView `json:"attributes"`
+	Problem    *OpenProblem    `json:"problem,omitempty"`
+	Changes    []Change        `json:"changes" doc:"The latest changes, the newest first"`
+	Why        Why             `json:"why"`
+	// Members are those of a group, at most 100, those that are left out first.
+	Members *MemberList `json:"members,omitempty"`
+	// Person is the entries of several directories that are one person.
+	Person []PersonEntry `json:"person,omitempty"`
+}
+
+// CloudNow is what the cloud has of an object at this moment, beside the mirror.
+type CloudNow struct {
+	ResourceID  string          `json:"resourceId"`
+	Found       bool            `json:"found" doc:"The cloud has the resource"`
+	Differences []NowDifference `json:"differences" doc:"Attributes that differ from the mirror"`
+	// Members are those of a group.
+	Members         int      `json:"members"`
+	MembersMirrored int      `json:"membersMirrored" doc:"How many the mirror has"`
+	MembersLost     int      `json:"membersLost" doc:"How many the mirror has and the cloud does not"`
+	MembersMore     int      `json:"membersMore" doc:"How many the cloud has and the mirror does not"`
+	Lost            []string `json:"lost" doc:"The names of the first of them"`
+	More            []string `json:"more"`
+}
+
+// NowDifference is one attribute that is not as the mirror has it.
+type NowDifference struct {
+	Target string `json:"target"`
+	Mirror any    `json:"mirror"`
+	Now    any    `json:"now"`
+}
+
+// Same tells whether the mirror is true.
+func (n CloudNow) Same() bool {
+	return n.Found && len(n.Differences)+n.MembersLost+n.MembersMore == 0
+}
+
+// PersonEntry is one of the entries that are one person.
+type PersonEntry struct {
+	Directory  string           `json:"directory"`
+	EntryID    string           `json:"entryId"`
+	DN         string           `json:"dn"`
+	Leads      bool             `json:"leads,omitempty" doc:"It bears the link"`
+	Rule       string           `json:"rule,omitempty" doc:"The person rule that ties it to the one that leads"`
+	Attributes entry.Attributes `json:"attributes,omitempty"`
+}
+
+// Why is the explanation of everything decided about one object.
+type Why struct {
+	Subject string        `json:"subject" doc:"Name of the object that is explained"`
+	Summary string        `json:"summary"`
+	In      bool          `json:"in"`
+	Verdict scope.Code    `json:"verdict,omitempty"`
+	Steps   []reason.Node `json:"steps"`
+	// What the next run would do, as far as it is planned; members and references
+	// come after that.
+	Operation  string        `json:"operation,omitempty" doc:"What the next run would do to the resource"`
+	Code       string        `json:"code,omitempty" doc:"What was decided, or the problem that stands in the way"`
+	ResourceID string        `json:"resourceId,omitempty"`
+	Diffs      []change.Diff `json:"diffs,omitempty"`
+}
+
+// Agent is one enrolled agent.
+type Agent struct {
+	ID          string     `json:"id"`
+	Name        string     `json:"name"`
+	Host        string     `json:"host"`
+	Version     string     `json:"version"`
+	Directories []string   `json:"directories" doc:"Directories that it reaches and may speak for"`
+	Asks        []string   `json:"asks" doc:"Directories that it says it reaches, and that no administrator has granted it: nothing is taken from it for them"`
+	Granted     []string   `json:"granted" doc:"Directories that it may speak for"`
+	Plain       []string   `json:"plain" doc:"Directories that it reaches by plain LDAP: what is read can be seen on the network"`
+	Enrolled    time.Time  `json:"enrolled"`
+	LastContact *time.Time `json:"lastContact,omitempty"`
+	State       string     `json:"state" enum:"online,offline,never-seen"`
+}
+
+// AgentGrant names the directories that an agent may speak for.
+type AgentGrant struct {
+	Directories []string `json:"directories" minItems:"1" maxItems:"100" doc:"Names as in the settings, also of directories that are still to come"`
+}
+
+// EnrolmentCode is a one-time code; it is shown once.
+type EnrolmentCode struct {
+	Code        string    `json:"code"`
+	Expires     time.Time `json:"expires"`
+	Directories []string  `json:"directories" doc:"The directories that the agent may speak for"`
+	Command     string    `json:"command" doc:"What to run on the agent's host"`
+}
+
+// Settings is a settings revision.
+type Settings struct {
+	Revision  int               `json:"revision"`
+	Document  settings.Document `json:"document"`
+	YAML      string            `json:"yaml"`
+	By        string            `json:"by"`
+	Activated time.Time         `json:"activated"`
+	Note      string            `json:"note,omitempty"`
+}
+
+// ActivateSettings activates a settings file.
+type ActivateSettings struct {
+	YAML string `json:"yaml" maxLength:"1000000"`
+	Note string `json:"note,omitempty" maxLength:"500"`
+	// Base is the revision the file was made from; when another was activated
+	// meanwhile, the activation is refused. 0 does not ask.
+	Base int `json:"base,omitempty" minimum:"0"`
+}
+
+// Health is the state of everything.
+type Health struct {
+	State     string           `json:"state" enum:"well,attention,broken"`
+	Summary   string           `json:"summary"`
+	Findings  []ProblemDetail  `json:"findings" doc:"What needs attention"`
+	LastRun   *Run             `json:"lastRun,omitempty" doc:"The last run that has ended"`
+	Current   *Run             `json:"current,omitempty" doc:"The run that writes and goes on or waits"`
+	Beside    []Run            `json:"beside" doc:"Rehearsals, surveys and the like that go on or wait"`
+	NextRun   *time.Time       `json:"nextRun,omitempty" doc:"When the schedule starts the next one"`
+	Revision  int              `json:"revision"`
+	Agents    []Agent          `json:"agents"`
+	Objects   ObjectCounts     `json:"objects"`
+	Cloud     CloudState       `json:"cloud"`
+	Problems  int              `json:"problems"`
+	ByProblem []CodeCount      `json:"byProblem"`
+	Directory []DirectoryState `json:"directories"`
+}
+
+// CodeCount is how many open problems have a code.
+type CodeCount struct {
+	Code  string `json:"code"`
+	Title string `json:"title"`
+	Count int    `json:"count"`
+}
+
+// ObjectCounts tells how many objects are where.
+type ObjectCounts struct {
+	Entries   int `json:"entries" doc:"People in the directories"`
+	Linked    int `json:"linked" doc:"People with a resource"`
+	Suspended int `json:"suspended" doc:"Of these, those who left"`
+	Groups    int `json:"groups" doc:"Groups with a resource"`
+	Contacts  int `json:"contacts" doc:"Contacts with a resource"`
+	CloudOnly int `json:"cloudOnly" doc:"Resources that no entry owns"`
+	Dirty     int `json:"dirty" doc:"Entries the next run looks at"`
+}
+
+// CloudState is what is known about the cloud.
+type CloudState struct {
+	URL      string     `json:"url"`
+	LastRead *time.Time `json:"lastRead,omitempty"`
+}
+
+// DirectoryState is what is known about one directory.
+type DirectoryState struct {
+	Name     string     `json:"name"`
+	Dialect  string     `json:"dialect"`
+	Base     string     `json:"base"`
+	Entries  int        `json:"entries"`
+	LastRead *time.Time `json:"lastRead,omitempty"`
+	Agents   int        `json:"agents" doc:"Agents online that serve it"`
+}
+
+// Event tells that something changed; what it is, is read from its own route.
+type Event struct {
+	Kind string `json:"kind" enum:"run,settings,draft,agent,order,repair"`
+	ID   int64  `json:"id,omitempty"`
+}

@@ -1,0 +1,97 @@
+package wire
+
+import (
+	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/reason"
+)
+
+// NewDecision is what an operator wants done about one entry.
+type NewDecision struct {
+	Entry    string `json:"entry" minLength:"1" maxLength:"1000" doc:"Id, distinguished name, login or address"`
+	Action   string `json:"action" enum:"link,merge,hold,create,forget" doc:"link it to a resource; merge: remove the resource that it has and link another; hold: unlink it and wait; create an account although somebody looks alike; forget what was decided by hand"`
+	Resource string `json:"resource,omitempty" maxLength:"1000" doc:"Id or login of the resource to link"`
+	Do       bool   `json:"do,omitempty" doc:"Without, only what would be done is told"`
+}
+
+// Decided is what a decision does.
+type Decided struct {
+	Entry      string        `json:"entry" doc:"Distinguished name"`
+	EntryID    string        `json:"entryId"`
+	Kind       string        `json:"kind"`
+	ResourceID string        `json:"resourceId,omitempty"`
+	Resource   string        `json:"resource,omitempty" doc:"What people call it"`
+	Removes    string        `json:"removes,omitempty" doc:"The id of the resource that is deleted"`
+	Summary    string        `json:"summary"`
+	Operation  string        `json:"operation,omitempty" doc:"What the run that carries it out does to the resource, as planned now"`
+	Code       string        `json:"code,omitempty" doc:"The problem that would stand in the way"`
+	Warnings   []string      `json:"warnings,omitempty"`
+	Diffs      []change.Diff `json:"diffs" doc:"What changes in the resource"`
+	Done       bool          `json:"done"`
+	RunID      int64         `json:"runId,omitempty" doc:"The run that carries it out"`
+}
+
+// NewTrial asks for the whole way of one entry.
+type NewTrial struct {
+	Text  string `json:"text" minLength:"1" maxLength:"1000" doc:"Id, distinguished name, login or address"`
+	Write bool   `json:"write,omitempty" doc:"Write what is planned, for this entry alone"`
+}
+
+// Trial is the way of one entry up to the plan; the run tells the rest.
+type Trial struct {
+	EntryID string        `json:"entryId"`
+	DN      string        `json:"dn"`
+	Steps   []reason.Node `json:"steps"`
+	RunID   int64         `json:"runId"`
+}
+
+// Outcome counts what a rehearsal of everybody came to.
+type Outcome struct {
+	Kind    string `json:"kind" enum:"user,group,contact"`
+	Outcome string `json:"outcome" doc:"linked, create, adopt, update, restore, suspend, delete, unclaimed, or the code of a problem"`
+	Rule    string `json:"rule,omitempty" doc:"The match rule that adopts"`
+	Count   int    `json:"count"`
+}
+
+// Forecast is what would become of everybody.
+type Forecast struct {
+	Run      Run       `json:"run"`
+	Outcomes []Outcome `json:"outcomes"`
+}
+
+// CloudOnly is a resource that no entry claims.
+type CloudOnly struct {
+	ID     string `json:"id"`
+	Kind   string `json:"kind"`
+	Name   string `json:"name"`
+	Login  string `json:"login,omitempty"`
+	Active bool   `json:"active"`
+}
+
+// TryFormula works a formula out on an entry or on typed values.
+type TryFormula struct {
+	Formula    string              `json:"formula" maxLength:"10000"`
+	Entry      string              `json:"entry,omitempty" maxLength:"1000" doc:"Id, distinguished name, login or address; empty for typed values"`
+	Attributes map[string][]string `json:"attributes,omitempty" doc:"Typed values"`
+	Groups     []string            `json:"groups,omitempty"`
+	DN         string              `json:"dn,omitempty"`
+}
+
+// TriedFormula is what a formula gives, or what is wrong with it.
+type TriedFormula struct {
+	Faults     []problem.Fault     `json:"faults"`
+	Value      string              `json:"value,omitempty"`
+	Error      string              `json:"error,omitempty" doc:"Why it fails on this entry"`
+	Parts      []reason.Node       `json:"parts" doc:"The value of every part of the formula"`
+	Reads      []string            `json:"reads" doc:"The directory attributes that it reads"`
+	DN         string              `json:"dn,omitempty"`
+	Attributes map[string][]string `json:"attributes,omitempty" doc:"The values that it was worked out on"`
+}
+
+// FormulaFunction is one line of the library of formulas.
+type FormulaFunction struct {
+	Name    string `json:"name"`
+	Does    string `json:"does"`
+	Example string `json:"example"`
+	Gives   string `json:"gives"`
+}

@@ -1,0 +1,22 @@
+// Package acts is what operators do that changes something: previewed by the outcome
+// that a run would have, kept and audited in one transaction, and carried out by a
+// run. Nothing here writes to the cloud or to a directory.
+package acts
+
+import (
+	"kambrel.example/kambrel/service/explain"
+	"kambrel.example/kambrel/service/judging"
+	"kambrel.example/kambrel/service/store"
+)
+
+// Acts does what operators decide. Its methods may be called from many goroutines.
+type Acts struct {
+	store   *store.Store
+	judging *judging.Judging
+	explain *explain.Explain
+}
+
+// New makes one.
+func New(s *store.Store, j *judging.Judging, x *explain.Explain) *Acts {
+	return &Acts{store: s, judging: j, explain: x}
+}

@@ -1,0 +1,257 @@
+package acts
+
+import (
+	"context"
+	"fmt"
+
+	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/core/decide"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/explain"
+	"kambrel.example/kambrel/service/jobs"
+	"kambrel.example/kambrel/service/judging"
+	"kambrel.example/kambrel/service/store"
+)
+
+// Decide previews what an operator wants done about one entry, and with Do does
+// it: the decision is kept, audited, and a run asked for that carries it out, all
+// in one transaction. Nothing is written to the cloud from here.
+func (e *Acts) Decide(ctx context.Context, by string, in wire.NewDecision) (wire.Decided, error) {
+	d, err := e.deciding(ctx, by, in)
+	if err != nil {
+		return wire.Decided{}, err
+	}
+	out, err := d.preview(ctx)
+	if err != nil || !in.Do {
+		return out, err
+	}
+	err = e.store.Tx(ctx, func(tx *store.Store) error {
+		if err := d.carryOut(ctx, tx); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, by, "decide "+in.Action, d.entry.DN+": "+out.Summary); err != nil {
+			return err
+		}
+		var err error
+		out.RunID, err = jobs.Request(ctx, tx, store.Run{Run: wire.Run{Purpose: wire.PurposeSync, By: by}})
+		return err
+	})
+	out.Done = err == nil
+	return out, err
+}
+
+// deciding is a decision on its way.
+type deciding struct {
+	*Acts
+	judge    *judging.Judge
+	in       wire.NewDecision
+	by       string
+	ref      entry.Ref
+	now      *decide.Outcome // what would become of the entry without the decision
+	entry    entry.Entry
+	link     *plan.Link
+	resource entry.Resource // that to be linked
+	former   *entry.Ref     // to whom it belongs, and who was deleted
+	formerDN string
+}
+
+func (e *Acts) deciding(ctx context.Context, by string, in wire.NewDecision) (*deciding, error) {
+	hit, err := e.explain.ResolveEntry(ctx, in.Entry)
+	if err != nil {
+		return nil, err
+	}
+	if hit.EntryID == "" {
+		return nil, problem.New(problem.BadInput, "%q is a resource of the cloud; name the entry first.", in.Entry)
+	}
+	ref, err := explain.RefOf(hit)
+	if err != nil {
+		return nil, err
+	}
+	d := &deciding{Acts: e, in: in, by: by, ref: ref}
+	if _, err := e.judging.Active(ctx); err != nil {
+		return nil, err
+	}
+	if d.judge, err = e.judging.Judge(ctx); err != nil {
+		return nil, err
+	}
+	if d.now, _, err = d.judge.ImagineOne(ctx, ref, judging.WhatIf{}); err != nil {
+		return nil, err
+	}
+	d.entry, d.link = d.now.Entry, d.now.Case.Link
+	if f := d.now.Kin.Follows; f != nil && f.Code == "" {
+		return nil, problem.New(problem.BadInput, "%s is one person with %s, which leads (by %s); decide about that entry.", d.entry.DN, f.LeadDN, f.Rule)
+	}
+	switch decide.Choice(in.Action) {
+	case decide.ChooseLink, decide.ChooseMerge:
+		err = d.findResource(ctx)
+	case decide.ChooseHold:
+		if d.link == nil {
+			err = problem.New(problem.BadInput, "%s is linked to no resource.", d.entry.DN)
+		}
+	case decide.ChooseCreate, forget:
+		if d.link != nil {
+			err = problem.New(problem.BadInput, "%s is linked to the resource %s already; unlink it first.", d.entry.DN, d.link.ResourceID)
+		}
+	}
+	return d, err
+}
+
+// forget lets the rules decide again.
+const forget decide.Choice = "forget"
+
+// findResource finds the resource to be linked and tells what stands against it.
+func (d *deciding) findResource(ctx context.Context) error {
+	hit, err := d.explain.Resolve(ctx, d.in.Resource)
+	if err != nil {
+		return err
+	}
+	if hit.ResourceID == "" { // a resource that is linked is found by its entry
+		if hit.ResourceID, err = d.linkedTo(ctx, hit); err != nil {
+			return err
+		}
+	}
+	owner, err := d.store.EntryOf(ctx, hit.ResourceID)
+	if err == nil && owner != d.ref {
+		other, err := d.store.Entry(ctx, owner.Directory, owner.ID)
+		if err != nil {
+			return err
+		}
+		if !other.Gone || d.in.Action != string(decide.ChooseLink) {
+			return problem.New(problem.LinkConflict, "the resource %s belongs to %s; unlink that first.", hit.ResourceID, other.DN)
+		}
+		d.former, d.formerDN = &owner, other.DN
+	}
+	if err != nil && !store.NotFound(err) {
+		return err
+	}
+	kind, resource, err := d.store.ResourceOfKind(ctx, hit.ResourceID)
+	if err != nil {
+		return err
+	}
+	d.resource = resource
+	switch {
+	case kind != d.entry.Kind:
+		return problem.New(problem.BadInput, "the entry is a %s, and the resource is a %s.", d.entry.Kind, kind)
+	case d.link != nil && d.link.ResourceID == hit.ResourceID:
+		return problem.New(problem.BadInput, "they are linked already.")
+	case d.link != nil && d.in.Action == string(decide.ChooseLink):
+		return problem.New(problem.BadInput, "%s is linked to the resource %s. Merge, so that it is removed and this one linked, or unlink it first.", d.entry.DN, d.link.ResourceID)
+	case d.link == nil && d.in.Action == string(decide.ChooseMerge):
+		return problem.New(problem.BadInput, "%s has no other resource that could be removed; link it.", d.entry.DN)
+	}
+	return nil
+}
+
+// linkedTo is the resource of an entry.
+func (d *deciding) linkedTo(ctx context.Context, hit wire.Hit) (string, error) {
+	ref, err := explain.RefOf(hit)
+	if err != nil {
+		return "", err
+	}
+	link, err := d.store.LinkOf(ctx, ref)
+	if store.NotFound(err) {
+		err = problem.New(problem.BadInput, "%q is no resource of the cloud.", d.in.Resource)
+	}
+	return link.ResourceID, err
+}
+
+// preview tells what would be done, by the outcome that the run would have.
+func (d *deciding) preview(ctx context.Context) (wire.Decided, error) {
+	out := wire.Decided{Entry: d.entry.DN, EntryID: d.ref.ID.String(), Kind: string(d.entry.Kind), Diffs: []change.Diff{}}
+	name := func(r entry.Resource) string { return fmt.Sprintf("%s (%s)", r.Name(), r.ID()) }
+	choice := decide.Choice(d.in.Action)
+	next, err := d.next(ctx)
+	if err != nil {
+		return out, err
+	}
+	switch choice {
+	case decide.ChooseLink, decide.ChooseMerge:
+		if next.Desired.Problem != nil {
+			return out, next.Desired.Problem
+		}
+		out.ResourceID, out.Resource = d.resource.ID(), d.resource.Name()
+		out.Summary = fmt.Sprintf("The resource %s is linked and takes the entry's values.", name(d.resource))
+		if d.former != nil {
+			out.Warnings = append(out.Warnings, fmt.Sprintf("It belongs to %s, which was deleted from its directory. With the resource goes all that it owns.", d.formerDN))
+		}
+		if roles := d.resource.AdministrativeRoles(); len(roles) > 0 {
+			out.Warnings = append(out.Warnings, fmt.Sprintf("It administers the cloud (%v). Whoever can sign in with the entry's login gets that.", roles))
+		}
+		if !next.Verdict.In {
+			out.Warnings = append(out.Warnings, "The entry is not in scope ("+next.Verdict.Summary+"), so nothing happens before it is.")
+		}
+		if choice == decide.ChooseMerge {
+			out.Removes = d.link.ResourceID
+			old := d.link.ResourceID
+			if d.now.Case.Resource != nil {
+				old = name(d.now.Case.Resource)
+			}
+			out.Summary = fmt.Sprintf("The resource %s is deleted from the cloud, with all that it owns there. %s", old, out.Summary)
+		}
+	case decide.ChooseHold:
+		out.ResourceID = d.link.ResourceID
+		out.Summary = fmt.Sprintf("The resource %s is left to the cloud as it is, and the entry gets none until you link or create one.", d.link.ResourceID)
+	case decide.ChooseCreate:
+		out.Summary = "An account of its own is made for the entry, whoever looks alike."
+	case forget:
+		out.Summary = "What was decided by hand is forgotten; the match rules decide again."
+	}
+	out.Operation = string(next.Operation)
+	for _, diff := range next.Diffs {
+		// That the resource is tied to the entry is said already.
+		if diff.Target != "externalId" {
+			out.Diffs = append(out.Diffs, diff)
+		}
+	}
+	if next.Problem != nil {
+		out.Code = string(next.Problem.Code)
+		out.Warnings = append(out.Warnings, fmt.Sprintf("%s: %s", problem.Describe(next.Problem.Code).Title, next.Problem.Detail))
+	}
+	return out, nil
+}
+
+// next is the outcome when the decision counts; of a merge that deletes the double,
+// the one after that.
+func (d *deciding) next(ctx context.Context) (*decide.Outcome, error) {
+	var what judging.WhatIf
+	switch choice := decide.Choice(d.in.Action); {
+	case d.former != nil:
+		what.Linked = d.resource
+	case choice == forget:
+		what.Chosen = &decide.Chosen{}
+	default:
+		what.Chosen = d.chosen()
+	}
+	next, _, err := d.judge.ImagineOne(ctx, d.ref, what)
+	if err == nil && what.Chosen != nil && what.Chosen.Choice == decide.ChooseMerge && next.Operation == plan.Delete {
+		what.Unlinked = true
+		next, _, err = d.judge.ImagineOne(ctx, d.ref, what)
+	}
+	return next, err
+}
+
+// carryOut keeps the decision; the run that follows does what is left.
+func (d *deciding) carryOut(ctx context.Context, tx *store.Store) error {
+	switch choice := decide.Choice(d.in.Action); {
+	case d.former != nil:
+		if err := tx.HandOver(ctx, []entry.Ref{*d.former}, []entry.Ref{d.ref}); err != nil {
+			return err
+		}
+		return tx.SetDirty(ctx, []entry.Ref{*d.former, d.ref}, store.DirtyNow, false)
+	case choice == forget:
+		if err := tx.DropChosen(ctx, []store.NewLink{{Ref: d.ref}}); err != nil {
+			return err
+		}
+		return tx.SetDirty(ctx, []entry.Ref{d.ref}, store.DirtyNow, false)
+	default:
+		return tx.Choose(ctx, d.ref, *d.chosen())
+	}
+}
+
+// chosen is the decision as it is kept.
+func (d *deciding) chosen() *decide.Chosen {
+	return &decide.Chosen{Choice: decide.Choice(d.in.Action), By: d.by, Resource: d.resource, ResourceID: d.resource.ID()}
+}

@@ -1,0 +1,83 @@
+package api
+
+import (
+	"context"
+	"strconv"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/store"
+)
+
+type findQuery struct {
+	Text   string `query:"text" maxLength:"1000" doc:"Part of a name, login, address or distinguished name, an id in any form, or a filter (RFC 4515) over the attributes that were read"`
+	State  string `query:"state" enum:"in-step,suspended,problem,changing,not-synced,cloud-only,removed"`
+	Kind   string `query:"kind" enum:"user,group,contact"`
+	Sort   string `query:"sort" enum:"name,-name,login,-login,state,-state" default:"name"`
+	Cursor string `query:"cursor"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
+}
+
+type objectQuery struct {
+	Text string `query:"text" minLength:"1" maxLength:"1000" doc:"An id in any form, a distinguished name, a login, or what fits one object only"`
+}
+
+type problemsQuery struct {
+	Code   string `query:"code" maxLength:"60"`
+	Cursor string `query:"cursor"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
+}
+
+func (s *Server) objectRoutes() {
+	huma.Register(s.api, operation("GET", "/objects", "find-objects", "Find entries and resources", wire.Viewer), func(ctx context.Context, in *findQuery) (*body[wire.Page[wire.Hit]], error) {
+		offset, err := number(in.Cursor)
+		if err != nil {
+			return nil, fail(err)
+		}
+		hits, total, err := s.service.Explain.Find(ctx, store.FindQuery{Text: in.Text, State: in.State, Kind: in.Kind, Sort: in.Sort, Offset: int(offset), Limit: in.Limit})
+		return answer(pageAt(hits, total, int(offset)), err)
+	})
+	huma.Register(s.api, operation("GET", "/object", "get-object", "One object: entry, link, resource side by side, and why", wire.Viewer), func(ctx context.Context, in *objectQuery) (*body[wire.Object], error) {
+		return answer(s.object(ctx, in.Text))
+	})
+	huma.Register(s.api, operation("GET", "/object/now", "get-object-now", "What the cloud has of an object at this moment, members of a group included, and where that differs from the mirror", wire.Viewer), func(ctx context.Context, in *objectQuery) (*body[wire.CloudNow], error) {
+		return answer(s.service.Explain.Now(ctx, in.Text))
+	})
+	huma.Register(s.api, operation("GET", "/why", "why", "Why an object does or does not sync", wire.Viewer), func(ctx context.Context, in *objectQuery) (*body[wire.Why], error) {
+		object, err := s.object(ctx, in.Text)
+		return answer(object.Why, err)
+	})
+	huma.Register(s.api, operation("GET", "/problems", "list-problems", "Open problems, the oldest first", wire.Viewer), func(ctx context.Context, in *problemsQuery) (*body[wire.Page[wire.OpenProblem]], error) {
+		offset, err := number(in.Cursor)
+		if err != nil {
+			return nil, fail(err)
+		}
+		problems, total, err := s.store.Problems(ctx, in.Code, int(offset), in.Limit)
+		return answer(pageAt(problems, total, int(offset)), err)
+	})
+	huma.Register(s.api, operation("GET", "/problems/kinds", "list-problem-kinds", "The catalogue: every code with its cause and what to do", wire.Viewer), func(context.Context, *struct{}) (*body[[]wire.ProblemKind], error) {
+		kinds := []wire.ProblemKind{}
+		for _, kind := range problem.Catalogue() {
+			kinds = append(kinds, wire.ProblemKind{Code: string(kind.Code), Title: kind.Title, Cause: kind.Cause, Remedy: kind.Remedy})
+		}
+		return answer(kinds, nil)
+	})
+}
+
+func (s *Server) object(ctx context.Context, text string) (wire.Object, error) {
+	return s.service.Explain.Explain(ctx, text)
+}
+
+// pageAt is a page of a list whose cursor is an offset.
+func pageAt[T any](items []T, total, offset int) wire.Page[T] {
+	page := wire.Page[T]{Items: items, Total: total}
+	if page.Items == nil {
+		page.Items = []T{}
+	}
+	if end := offset + len(items); end < total && len(items) > 0 {
+		page.Next = strconv.Itoa(end)
+	}
+	return page
+}

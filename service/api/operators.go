@@ -1,0 +1,42 @@
+package api
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kambrel.example/kambrel/protocol/wire"
+)
+
+func (s *Server) operatorRoutes() {
+	type named struct {
+		Name string `path:"name" maxLength:"63"`
+	}
+	people := s.service.Operators
+	huma.Register(s.api, operation("GET", "/operators", "list-operators", "People who can sign in", wire.Administrator), func(ctx context.Context, _ *struct{}) (*body[[]wire.Session], error) {
+		return answer(people.List(ctx))
+	})
+	huma.Register(s.api, operation("POST", "/operators", "add-operator", "Add somebody who can sign in", wire.Administrator), func(ctx context.Context, in *body[wire.NewOperator]) (*body[wire.Session], error) {
+		return answer(people.Add(ctx, who(ctx).Name, in.Body))
+	})
+	huma.Register(s.api, operation("DELETE", "/operators/{name}", "remove-operator", "Remove somebody who can sign in, and end their sessions", wire.Administrator), func(ctx context.Context, in *named) (*struct{}, error) {
+		return nil, orNil(people.Remove(ctx, who(ctx).Name, in.Name))
+	})
+	huma.Register(s.api, operation("PUT", "/operators/{name}/password", "set-password", "Give an operator a new password, and end their sessions", wire.Administrator), func(ctx context.Context, in *struct {
+		named
+		Body wire.NewPassword
+	}) (*struct{}, error) {
+		return nil, orNil(people.SetPassword(ctx, who(ctx), in.Name, in.Body.Password))
+	})
+	huma.Register(s.api, operation("GET", "/tokens", "list-tokens", "Tokens for programs", wire.Administrator), func(ctx context.Context, _ *struct{}) (*body[[]wire.Token], error) {
+		return answer(people.Tokens(ctx))
+	})
+	huma.Register(s.api, operation("POST", "/tokens", "make-token", "Make a token", wire.Administrator), func(ctx context.Context, in *body[wire.NewToken]) (*body[wire.Token], error) {
+		return answer(people.MakeToken(ctx, who(ctx).Name, in.Body))
+	})
+	huma.Register(s.api, operation("DELETE", "/tokens/{id}", "end-token", "End a token", wire.Administrator), func(ctx context.Context, in *struct {
+		ID string `path:"id" format:"uuid"`
+	}) (*struct{}, error) {
+		return nil, orNil(people.EndToken(ctx, who(ctx).Name, in.ID))
+	})
+}

@@ -1,0 +1,128 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"strconv"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/store"
+)
+
+// RunPath names a run; Huma fills embedded structs only when they are exported.
+type RunPath struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
+type runsQuery struct {
+	Cursor  string       `query:"cursor" doc:"next of the page before"`
+	Limit   int          `query:"limit" minimum:"1" maximum:"500" default:"50"`
+	State   string       `query:"state" enum:"waiting,running,in-step,problems,failed,cancelled"`
+	Changed bool         `query:"changed" doc:"Only runs that changed or found something"`
+	Purpose wire.Purpose `query:"purpose" enum:"sync,full,release,single,rehearsal,forecast,impact,trial,look,survey"`
+}
+
+type changesQuery struct {
+	RunPath
+	Cursor    string `query:"cursor" doc:"next of the page before"`
+	Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	Kind      string `query:"kind" enum:"user,group,contact"`
+	Operation string `query:"operation" enum:"create,adopt,update,restore,suspend,delete,unlink,none"`
+	Code      string `query:"code" maxLength:"60" doc:"Of a problem"`
+	State     string `query:"state" enum:"planned,sent,done,failed,held,superseded,blocked,noted,unconfirmed,unanswered"`
+	Text      string `query:"text" maxLength:"200" doc:"Part of a login or a distinguished name"`
+}
+
+func (s *Server) runRoutes() {
+	huma.Register(s.api, operation("POST", "/runs", "start-run", "Start a run or a rehearsal", wire.OperatorRole), func(ctx context.Context, in *body[wire.NewRun]) (*body[wire.Run], error) {
+		id, err := s.service.Jobs.Request(ctx, store.Run{Run: wire.Run{Purpose: in.Body.Purpose, By: who(ctx).Name}})
+		if err != nil {
+			return nil, fail(err)
+		}
+		return answer(s.run(ctx, id))
+	})
+	huma.Register(s.api, operation("GET", "/runs", "list-runs", "Runs, the newest first", wire.Viewer), func(ctx context.Context, in *runsQuery) (*body[wire.Page[wire.Run]], error) {
+		before, err := number(in.Cursor)
+		if err != nil {
+			return nil, fail(err)
+		}
+		list, total, err := s.store.Runs(ctx, store.RunQuery{State: in.State, Purpose: in.Purpose, Changed: in.Changed, Before: before, Limit: in.Limit})
+		page := wire.Page[wire.Run]{Items: make([]wire.Run, len(list)), Total: total}
+		for i, run := range list {
+			page.Items[i] = run.View()
+		}
+		if len(list) == in.Limit {
+			page.Next = strconv.FormatInt(list[len(list)-1].ID, 10)
+		}
+		return answer(page, err)
+	})
+	huma.Register(s.api, operation("GET", "/runs/{id}", "get-run", "One run", wire.Viewer), func(ctx context.Context, in *RunPath) (*body[wire.Run], error) {
+		return answer(s.run(ctx, in.ID))
+	})
+	huma.Register(s.api, operation("GET", "/runs/{id}/changes", "list-changes", "The changes of a run", wire.Viewer), s.changes)
+	huma.Register(s.api, csvOperation("/runs/{id}/changes.csv", "export-changes", "The changes and problems of a run, or of a forecast, as CSV (RFC 4180)"), s.exportChanges)
+	huma.Register(s.api, operation("POST", "/runs/{id}/release", "release-removals", "Let the held removals of a run through", wire.OperatorRole), func(ctx context.Context, in *RunPath) (*body[wire.Run], error) {
+		id, err := s.service.Jobs.Release(ctx, in.ID, who(ctx).Name)
+		if err == nil {
+			err = s.store.Audit(ctx, who(ctx).Name, "release removals", "of run "+strconv.FormatInt(in.ID, 10))
+		}
+		if err != nil {
+			return nil, fail(err)
+		}
+		return answer(s.run(ctx, id))
+	})
+}
+
+func (s *Server) run(ctx context.Context, id int64) (wire.Run, error) {
+	run, err := s.store.Run(ctx, id)
+	if store.NotFound(err) {
+		err = problem.New(problem.NotFound, "there is no run %d.", id)
+	}
+	return run.View(), err
+}
+
+func (s *Server) exportChanges(ctx context.Context, in *changesQuery) (*huma.StreamResponse, error) {
+	if _, err := s.run(ctx, in.ID); err != nil {
+		return nil, fail(err)
+	}
+	return &huma.StreamResponse{Body: func(answer huma.Context) {
+		answer.SetHeader("Content-Type", csvType)
+		answer.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=\"run-%d.csv\"", in.ID))
+		q := store.ChangeQuery{Run: in.ID, Kind: in.Kind, Operation: in.Operation, Code: in.Code, State: in.State, Text: in.Text}
+		if err := s.service.Explain.ExportChanges(answer.Context(), q, answer.BodyWriter()); err != nil {
+			slog.Error("export changes", "run", in.ID, "error", err)
+		}
+	}}, nil
+}
+
+func (s *Server) changes(ctx context.Context, in *changesQuery) (*body[wire.Page[wire.Change]], error) {
+	after, err := number(in.Cursor)
+	if err != nil {
+		return nil, fail(err)
+	}
+	if _, err := s.run(ctx, in.ID); err != nil {
+		return nil, fail(err)
+	}
+	changes, total, err := s.store.Changes(ctx, store.ChangeQuery{Run: in.ID, Kind: in.Kind, Operation: in.Operation, Code: in.Code, State: in.State, Text: in.Text, After: after, Limit: in.Limit})
+	page := wire.Page[wire.Change]{Items: changes, Total: total}
+	if len(changes) == in.Limit {
+		page.Next = strconv.FormatInt(changes[len(changes)-1].ID, 10)
+	}
+	return answer(page, err)
+}
+
+// number reads a cursor; "" is 0.
+func number(cursor string) (int64, error) {
+	if cursor == "" {
+		return 0, nil
+	}
+	n, err := strconv.ParseInt(cursor, 10, 64)
+	if err != nil || n < 0 {
+		return 0, problem.New(problem.BadInput, "cursor %q: use the next of the page before.", cursor)
+	}
+	return n, nil
+}

@@ -1,0 +1,154 @@
+package explain
+
+import (
+	"context"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/core/sheet"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/formula"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/reason"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/store"
+)
+
+// Forecast starts a rehearsal of everybody: by the draft, or by the active
+// settings.
+func (e *Explain) Forecast(ctx context.Context, by string, draft bool) (int64, error) {
+	if draft {
+		return e.setup.Impact(ctx, by)
+	}
+	return e.jobs.Request(ctx, store.Run{Run: wire.Run{Purpose: wire.PurposeForecast, By: by}})
+}
+
+// ForecastOf counts what a rehearsal of everybody came to; 0 is the newest.
+func (e *Explain) ForecastOf(ctx context.Context, id int64) (wire.Forecast, error) {
+	run, err := e.forecastRun(ctx, id)
+	if err != nil {
+		return wire.Forecast{}, err
+	}
+	out := wire.Forecast{Run: run.View()}
+	out.Outcomes, err = e.store.Outcomes(ctx, run.ID)
+	return out, err
+}
+
+func (e *Explain) forecastRun(ctx context.Context, id int64) (store.Run, error) {
+	if id == 0 {
+		run, ok, err := e.store.LastForecast(ctx)
+		if err == nil && !ok {
+			err = problem.New(problem.NotFound, "nothing was forecast yet: run 'kambrel forecast'.")
+		}
+		return run, err
+	}
+	run, err := e.store.Run(ctx, id)
+	if store.NotFound(err) || err == nil && run.Purpose != wire.PurposeForecast && run.Purpose != wire.PurposeImpact {
+		err = problem.New(problem.NotFound, "run %d is no forecast.", id)
+	}
+	return run, err
+}
+
+// Unclaimed lists resources that no entry has or would have after a forecast.
+func (e *Explain) Unclaimed(ctx context.Context, id int64, q store.UnclaimedQuery) ([]wire.CloudOnly, int, error) {
+	run, err := e.forecastRun(ctx, id)
+	if err != nil {
+		return nil, 0, err
+	}
+	q.Run = run.ID
+	return e.store.Unclaimed(ctx, q)
+}
+
+// exportPage is how many changes an export holds at once.
+const exportPage = 1000
+
+var changeColumns = []string{"kind", "outcome", "state", "name", "dn", "directory", "entry", "resource", "detail", "changes"}
+
+// ExportChanges writes the changes and problems of a run, such as a forecast, as
+// CSV (RFC 4180).
+func (e *Explain) ExportChanges(ctx context.Context, q store.ChangeQuery, to io.Writer) error {
+	w := csv.NewWriter(to)
+	_ = w.Write(changeColumns) // errors are told by Error
+	q.Limit = exportPage
+	for {
+		changes, _, err := e.store.Changes(ctx, q)
+		if err != nil {
+			return fmt.Errorf("export the changes of run %d: %w", q.Run, err)
+		}
+		for _, c := range changes {
+			outcome := c.Operation
+			if c.Code != "" {
+				outcome = c.Code
+			}
+			texts := make([]string, 0, len(c.Diffs))
+			for _, node := range change.Explain(c.Diffs) {
+				texts = append(texts, node.Text+": "+node.Value+" ("+node.Source+")")
+			}
+			_ = w.Write(sheet.Cells(c.Kind, outcome, c.State, c.Name, c.DN, c.Directory, c.EntryID, c.ResourceID, c.Answer, strings.Join(texts, "\n")))
+		}
+		if w.Flush(); w.Error() != nil || len(changes) < exportPage {
+			return w.Error()
+		}
+		q.After = changes[len(changes)-1].ID
+	}
+}
+
+// TryFormula works a formula out on an entry of the mirror or on typed values.
+func (e *Explain) TryFormula(ctx context.Context, in wire.TryFormula) (wire.TriedFormula, error) {
+	out := wire.TriedFormula{Faults: []problem.Fault{}, Parts: []reason.Node{}, Reads: []string{}}
+	compiled, err := formula.Compile(in.Formula)
+	var failure *formula.CompileError
+	switch {
+	case errors.As(err, &failure):
+		for _, f := range failure.Faults {
+			out.Faults = append(out.Faults, problem.Fault{Path: "formula", Message: f.Message, Line: f.Line, Column: f.Column})
+		}
+		return out, nil
+	case err != nil:
+		return out, err
+	}
+	out.Reads = append(out.Reads, compiled.Attributes()...)
+	on := entry.Entry{DN: in.DN, Kind: entry.User, Attributes: in.Attributes, AllGroups: in.Groups}
+	if in.Entry != "" {
+		if on, err = e.entryNamed(ctx, in.Entry); err != nil {
+			return out, err
+		}
+	}
+	out.DN, out.Attributes = on.DN, map[string][]string{}
+	for _, name := range compiled.Attributes() {
+		out.Attributes[name] = append([]string{}, on.Attributes.All(name)...)
+	}
+	node := compiled.Explain(on)
+	out.Parts = append(out.Parts, node.Children...)
+	if _, err := compiled.Evaluate(on); err != nil {
+		out.Error = err.Error()
+		return out, nil
+	}
+	out.Value = node.Value
+	return out, nil
+}
+
+// entryNamed finds an entry with the groups that hold it.
+func (e *Explain) entryNamed(ctx context.Context, text string) (entry.Entry, error) {
+	hit, err := e.Resolve(ctx, text)
+	if err != nil {
+		return entry.Entry{}, err
+	}
+	if hit.EntryID == "" {
+		return entry.Entry{}, problem.New(problem.BadInput, "%q is a resource that no entry owns.", text)
+	}
+	ref, err := RefOf(hit)
+	if err != nil {
+		return entry.Entry{}, err
+	}
+	found, err := e.store.Entry(ctx, ref.Directory, ref.ID)
+	if err != nil {
+		return found, err
+	}
+	return found, e.store.FillGroups(ctx, []*entry.Entry{&found})
+}

@@ -1,0 +1,366 @@
+package explain
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/core/decide"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/filter"
+	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/reason"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/judging"
+	"kambrel.example/kambrel/service/setup"
+	"kambrel.example/kambrel/service/store"
+)
+
+// latestChanges is how many changes one object shows.
+const latestChanges = 20
+
+// searchBatch is how many entries a search by a filter looks at in one go.
+const searchBatch = 2000
+
+// Find searches entries and resources by text, or entries by an RFC 4515 filter,
+// which begins with a parenthesis.
+func (e *Explain) Find(ctx context.Context, q store.FindQuery) ([]wire.Hit, int, error) {
+	q.Text = strings.TrimSpace(q.Text)
+	if strings.HasPrefix(q.Text, "(") {
+		var err error
+		if q.Among, err = e.filtered(ctx, q.Text, entry.Kind(q.Kind)); err != nil {
+			return nil, 0, err
+		}
+		q.Text = ""
+		return e.store.Find(ctx, q)
+	}
+	if ids, err := entry.ParseIDs(q.Text); err == nil {
+		q.IDs = ids
+	}
+	return e.store.Find(ctx, q)
+}
+
+// filtered lists the entries of the mirror that a filter keeps.
+func (e *Explain) filtered(ctx context.Context, text string, kind entry.Kind) ([]entry.Ref, error) {
+	parsed, err := filter.Parse(text)
+	if err != nil {
+		return nil, problem.Wrap(problem.BadInput, err, "read the filter")
+	}
+	document, err := e.setup.Document(ctx, true)
+	if err != nil {
+		return nil, err
+	}
+	var directories []string
+	dialects := map[string]*filter.Filter{}
+	for _, d := range document.Directories {
+		state, err := e.store.DirectoryStateOf(ctx, d.Name)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range parsed.Attributes() {
+			if !state.Read.IsZero() && !judging.Covers(state.Attributes, []string{name}) {
+				return nil, problem.New(problem.BadInput, "%s is not read from %s: only attributes that the settings ask for can be searched. Name it in a rule or a filter of the draft, and read the directories.", name, d.Name)
+			}
+		}
+		directories = append(directories, d.Name)
+		dialects[d.Name] = parsed.For(d.Dialect == entry.AD)
+	}
+	kinds := entry.Kinds
+	if kind != "" {
+		kinds = []entry.Kind{kind}
+	}
+	found := []entry.Ref{}
+	err = e.store.EachEntry(ctx, directories, kinds, searchBatch, func(batch []*entry.Entry) error {
+		if err := setup.FillFor(ctx, e.store, parsed, batch); err != nil {
+			return err
+		}
+		for _, one := range batch {
+			if dialects[one.Directory].Matches(*one) {
+				found = append(found, entry.Ref{Directory: one.Directory, ID: one.ID})
+			}
+		}
+		return nil
+	})
+	return found, err
+}
+
+// Resolve finds the one object that a text names: an id in any form, a
+// distinguished name, a login or an address, or any text that fits one object
+// only.
+func (e *Explain) Resolve(ctx context.Context, text string) (wire.Hit, error) {
+	text = strings.TrimSpace(text)
+	ids, _ := entry.ParseIDs(text) // text that is no id has none
+	if hit, found, err := e.store.Exact(ctx, text, ids); err != nil || found {
+		return hit, err
+	}
+	hits, total, err := e.Find(ctx, store.FindQuery{Text: text, Limit: 50})
+	if err != nil {
+		return wire.Hit{}, err
+	}
+	// Names of the same text may be part of longer ones; the whole one counts.
+	exact := slices.DeleteFunc(slices.Clone(hits), func(h wire.Hit) bool {
+		return !strings.EqualFold(h.Login, text) && !strings.EqualFold(h.EntryID, text) && !strings.EqualFold(h.ResourceID, text) &&
+			!entry.SameDN(h.DN, text) && !strings.EqualFold(h.Name, text)
+	})
+	if len(exact) > 1 { // somebody deleted may have had the same name
+		if live := slices.DeleteFunc(slices.Clone(exact), func(h wire.Hit) bool { return h.Gone }); len(live) > 0 {
+			exact = live
+		}
+	}
+	switch {
+	case len(exact) == 1:
+		return exact[0], nil
+	case total == 1:
+		return hits[0], nil
+	case total == 0:
+		return wire.Hit{}, problem.New(problem.NotFound, "nothing in the mirrors fits %q", text)
+	}
+	names := make([]string, 0, 5)
+	for _, hit := range hits[:min(5, len(hits))] {
+		names = append(names, strings.TrimSpace(hit.Name+" "+hit.EntryID+hit.ResourceID))
+	}
+	return wire.Hit{}, problem.New(problem.AmbiguousText, "%q fits %d objects, among them %s", text, total, strings.Join(names, "; "))
+}
+
+// ResolveEntry is Resolve for what must be an entry: a login that a resource has
+// which nobody owns may be that of an entry too.
+func (e *Explain) ResolveEntry(ctx context.Context, text string) (wire.Hit, error) {
+	text = strings.TrimSpace(text)
+	hit, err := e.Resolve(ctx, text)
+	if err != nil || hit.EntryID != "" {
+		return hit, err
+	}
+	hits, _, err := e.Find(ctx, store.FindQuery{Text: text, Limit: 50})
+	if err != nil {
+		return hit, err
+	}
+	entries := slices.DeleteFunc(hits, func(h wire.Hit) bool {
+		return h.EntryID == "" || h.Gone || !strings.EqualFold(h.Login, text) && !strings.EqualFold(h.Name, text)
+	})
+	if len(entries) == 1 {
+		return entries[0], nil
+	}
+	return hit, nil
+}
+
+// ObjectOf shows one object from all sides.
+func (e *Explain) ObjectOf(ctx context.Context, hit wire.Hit) (wire.Object, error) {
+	if hit.Type == "resource" {
+		return e.resourceObject(ctx, hit.ResourceID)
+	}
+	ref, err := RefOf(hit)
+	if err != nil {
+		return wire.Object{}, err
+	}
+	return e.entryObject(ctx, ref)
+}
+
+// RefOf names the entry that was found.
+func RefOf(hit wire.Hit) (entry.Ref, error) {
+	id, err := entry.NewID(hit.EntryID)
+	if err != nil {
+		return entry.Ref{}, problem.New(problem.BadInput, "%q is no entry id", hit.EntryID)
+	}
+	return entry.Ref{Directory: hit.Directory, ID: id}, nil
+}
+
+func (e *Explain) resourceObject(ctx context.Context, id string) (wire.Object, error) {
+	ref, err := e.store.EntryOf(ctx, id)
+	if err == nil {
+		return e.entryObject(ctx, ref)
+	}
+	if !store.NotFound(err) {
+		return wire.Object{}, err
+	}
+	resource, err := e.store.Resource(ctx, id)
+	if store.NotFound(err) {
+		return wire.Object{}, problem.New(problem.NotFound, "the mirror has no resource %s", id)
+	}
+	if err != nil {
+		return wire.Object{}, err
+	}
+	object := wire.Object{Resource: resource, Attributes: []wire.AttributeView{}, Changes: []wire.Change{}}
+	object.Why = wire.Why{Subject: resource.DisplayName(), Summary: "in the cloud only: no entry is linked to it, and Kambrel leaves it alone", Steps: []reason.Node{
+		{Text: "a link ties it to an entry", Outcome: reason.No, Deciding: true},
+		{Text: "it bears a link key (externalId)", Outcome: reason.Of(resource.ExternalID() != ""), Value: resource.ExternalID()},
+	}}
+	return object, nil
+}
+
+func (e *Explain) entryObject(ctx context.Context, ref entry.Ref) (wire.Object, error) {
+	dirty, err := e.store.Subject(ctx, ref)
+	if store.NotFound(err) {
+		return wire.Object{}, problem.New(problem.NotFound, "the mirror of %s has no entry %s", ref.Directory, ref.ID)
+	}
+	if err != nil {
+		return wire.Object{}, err
+	}
+	object := wire.Object{Entry: &wire.EntryView{Entry: dirty.Entry, Forms: ref.ID.Forms()}, Resource: dirty.Resource}
+	link, err := e.store.LinkOf(ctx, ref)
+	switch {
+	case err == nil:
+		object.Link = &wire.LinkView{LinkKey: link.LinkKey, ResourceID: link.ResourceID, How: link.How, RunID: link.RunID, Since: link.Since, Left: link.LeftAt}
+	case !store.NotFound(err):
+		return wire.Object{}, err
+	}
+	if open, found, err := e.store.ProblemOf(ctx, ref); err != nil {
+		return wire.Object{}, err
+	} else if found {
+		object.Problem = &open
+	}
+	if object.Changes, err = e.store.ChangesOf(ctx, ref, latestChanges); err != nil {
+		return wire.Object{}, err
+	}
+	j, err := e.judging.Judge(ctx)
+	if err != nil {
+		return wire.Object{}, err
+	}
+	o, _, err := j.ImagineOne(ctx, ref, judging.WhatIf{})
+	if err != nil {
+		return wire.Object{}, err
+	}
+	object.Person = personView(o)
+	object.Attributes = []wire.AttributeView{}
+	if o.Case.Resource != nil || o.Kin.Follows == nil && o.Verdict.In {
+		object.Attributes = sideBySide(j.Settings, o)
+	}
+	if err := e.references(ctx, j.Settings, o, &object); err != nil {
+		return wire.Object{}, err
+	}
+	object.Why = whyOf(j.Settings, o, object)
+	return object, nil
+}
+
+// personView lists the entries that are one person, the one that leads first;
+// nothing where there is one only.
+func personView(o *decide.Outcome) []wire.PersonEntry {
+	self := wire.PersonEntry{Directory: o.Entry.Directory, EntryID: o.Entry.ID.String(), DN: o.Entry.DN}
+	switch f := o.Kin.Follows; {
+	case f != nil && f.Code == "":
+		self.Rule = f.Rule
+		return []wire.PersonEntry{{Directory: f.Lead.Directory, EntryID: f.Lead.ID.String(), DN: f.LeadDN, Leads: true}, self}
+	case len(o.Kin.Followers) > 0:
+		self.Leads = true
+		out := []wire.PersonEntry{self}
+		for _, f := range o.Kin.Followers {
+			out = append(out, wire.PersonEntry{Directory: f.Entry.Directory, EntryID: f.Entry.ID.String(), DN: f.Entry.DN, Rule: f.Rule, Attributes: f.Entry.Attributes})
+		}
+		return out
+	}
+	return nil
+}
+
+// mostMembersShown is how many members one object shows.
+const mostMembersShown = 100
+
+// references shows to whom an entry refers, and who is a member of a group.
+func (e *Explain) references(ctx context.Context, settings *decide.Settings, o *decide.Outcome, object *wire.Object) error {
+	dirty, ref, set := o.Case, o.Ref(), settings.Of(o.Entry.Kind).Rules
+	if dirty.Resource != nil {
+		pointed, err := judging.PointedBy(ctx, settings, e.store, 0, []entry.Ref{ref})
+		if err != nil {
+			return err
+		}
+		for _, reference := range set.References() {
+			view := wire.AttributeView{Target: reference.Path.String(), Actual: reference.Path.Get(dirty.Resource), Managed: true}
+			view.Desired, view.Source = reference.Value(pointed[ref])
+			view.Same = change.Same(view.Actual, view.Desired)
+			object.Attributes = append(object.Attributes, view)
+		}
+	}
+	if dirty.Entry.Kind != entry.Group {
+		return nil
+	}
+	total, _, err := e.store.CountMembers(ctx, ref)
+	if err != nil {
+		return err
+	}
+	list := &wire.MemberList{Total: total, Items: []wire.GroupMember{}}
+	if dirty.Link != nil {
+		if list.InCloud, err = e.store.MembersOf(ctx, dirty.Link.ResourceID); err != nil {
+			return err
+		}
+	}
+	members, err := e.store.MembersBeside(ctx, ref, mostMembersShown)
+	if err != nil {
+		return err
+	}
+	for _, m := range members {
+		one := wire.GroupMember{DN: m.DN, Name: cmp.Or(m.Name, m.DN), Kind: m.Kind, EntryID: m.EntryID, ResourceID: m.ResourceID}
+		switch {
+		case m.Held:
+			one.LeftOut = "it was deleted; its removal is held, and it stays a member in the cloud until that is decided"
+		case !m.Known:
+			one.LeftOut = "no person, group or contact of this directory that was read"
+		case m.Left:
+			one.LeftOut = "it has left: its resource is out of scope"
+		case m.ResourceID == "":
+			one.LeftOut = "it has no resource in the cloud; its own why tells the reason"
+		}
+		if one.LeftOut != "" {
+			list.LeftOut++
+		}
+		list.Items = append(list.Items, one)
+	}
+	object.Members = list
+	return nil
+}
+
+// sideBySide shows what the rules want beside what the resource has, and then
+// what no rule touches.
+func sideBySide(settings *decide.Settings, o *decide.Outcome) []wire.AttributeView {
+	views := []wire.AttributeView{}
+	managed := map[string]bool{"id": true, "externalId": true, "meta": true, "schemas": true}
+	for _, value := range settings.Of(o.Entry.Kind).Rules.Apply(settings.PersonOf(o.Entry, o.Kin.Followers)).Values {
+		var actual any
+		if o.Case.Resource != nil {
+			actual = value.Path.Get(o.Case.Resource)
+		}
+		managed[value.Path.Attribute] = true
+		managed[value.Path.Schema] = true
+		views = append(views, wire.AttributeView{
+			Target: value.Path.String(), Desired: value.Value, Actual: actual, Source: value.Source, Managed: true, Same: change.Same(actual, value.Value),
+		})
+	}
+	var rest []string
+	for name := range o.Case.Resource {
+		if !managed[name] {
+			rest = append(rest, name)
+		}
+	}
+	slices.Sort(rest)
+	for _, name := range rest {
+		views = append(views, wire.AttributeView{Target: name, Actual: o.Case.Resource[name], Same: true})
+	}
+	return views
+}
+
+// whyOf explains the decision about an entry by the outcome that a run would have.
+func whyOf(settings *decide.Settings, o *decide.Outcome, object wire.Object) wire.Why {
+	linked := ""
+	if l := object.Link; l != nil {
+		linked = fmt.Sprintf("resource %s, since run %d (%s)", l.ResourceID, l.RunID, l.How)
+		if l.Left != nil {
+			linked += "; suspended when it left"
+		}
+	}
+	why := wire.Why{Subject: o.Name(), Summary: o.Summary(), In: o.Verdict.In, Verdict: o.Verdict.Code, Steps: o.Explain(settings, linked)}
+	why.Operation, why.Code, why.ResourceID, why.Diffs = string(o.Operation), string(o.Code), o.ResourceID, o.Diffs
+	if o.Problem != nil {
+		why.Code = string(o.Problem.Code)
+	}
+	// What the cloud has refused is known from the last run alone.
+	if p := object.Problem; p != nil && o.Problem == nil && o.Code != plan.Follows {
+		why.Summary = o.Verdict.Summary + "; " + p.Title + ": " + p.Detail
+		why.Steps[len(why.Steps)-1] = decide.PlanStep(reason.Node{Text: p.Title, Outcome: reason.Bad, Value: p.Detail, Deciding: true})
+	}
+	if len(object.Changes) > 0 {
+		last := object.Changes[0]
+		why.Steps = append(why.Steps, reason.Node{Text: "Last change", Outcome: reason.Note, Value: fmt.Sprintf("run %d: %s, %s", last.RunID, last.Operation, last.State), Children: change.Explain(last.Diffs)})
+	}
+	return why
+}

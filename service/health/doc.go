@@ -1,0 +1,2 @@
+// Package health gathers the state of everything, with what to do next.
+package health

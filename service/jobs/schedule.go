@@ -1,0 +1,145 @@
+package jobs
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
+	"github.com/riverqueue/river/rivermigrate"
+
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/store"
+)
+
+const (
+	tickEvery  = 5 * time.Second
+	pruneEvery = time.Hour
+	// Runs that changed nothing are kept for a day, others for 90.
+	keepQuiet = 24 * time.Hour
+	keepRuns  = 90 * 24 * time.Hour
+)
+
+// timer is the schedule: River's leader among all services on the database
+// inserts a tick now and then, and whoever works it asks for a run when one is
+// due. What is due follows from the settings and the last run alone, so that a
+// changed schedule takes effect at the next tick.
+type timer struct {
+	client *river.Client[*sql.Tx]
+}
+
+// scheduledBy is who asks for the runs of the schedule.
+const scheduledBy = "schedule"
+
+type tickArgs struct{}
+
+func (tickArgs) Kind() string { return "tick" }
+
+type tickWorker struct {
+	river.WorkerDefaults[tickArgs]
+	jobs *Jobs
+}
+
+// Work asks for a run when one is due.
+func (w *tickWorker) Work(ctx context.Context, _ *river.Job[tickArgs]) error {
+	next, err := w.jobs.NextRun(ctx)
+	if err != nil || next == nil || time.Now().Before(*next) {
+		return err
+	}
+	revision, ok, err := w.jobs.store.ActiveSettings(ctx)
+	if err != nil || !ok {
+		return err
+	}
+	_, err = w.jobs.store.NewRun(ctx, store.Run{Run: wire.Run{Purpose: wire.PurposeSync, By: scheduledBy, Revision: revision.Revision}}, true)
+	return err
+}
+
+type pruneArgs struct{}
+
+func (pruneArgs) Kind() string { return "prune" }
+
+type pruneWorker struct {
+	river.WorkerDefaults[pruneArgs]
+	jobs *Jobs
+}
+
+// Work deletes what is too old to be asked for.
+func (w *pruneWorker) Work(ctx context.Context, _ *river.Job[pruneArgs]) error {
+	now := time.Now()
+	if _, err := w.jobs.store.PruneRuns(ctx, now.Add(-keepQuiet), now.Add(-keepRuns)); err != nil {
+		return err
+	}
+	if err := w.jobs.store.PruneOrders(ctx, now.Add(-keepQuiet)); err != nil {
+		return err
+	}
+	if err := w.jobs.store.DropRemovals(ctx); err != nil {
+		return err
+	}
+	return w.jobs.store.DropExpired(ctx)
+}
+
+// NextRun tells when the schedule starts the next run; nil when it is off or
+// there are no settings.
+func (e *Jobs) NextRun(ctx context.Context) (*time.Time, error) {
+	revision, ok, err := e.store.ActiveSettings(ctx)
+	if err != nil || !ok {
+		return nil, err
+	}
+	interval := revision.Document.Schedule.Interval()
+	if interval == 0 {
+		return nil, nil
+	}
+	next := time.Now()
+	last, ok, err := e.store.LastRun(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if ok {
+		next = last.Created.Add(interval)
+	}
+	return &next, nil
+}
+
+func startTimer(ctx context.Context, e *Jobs) (*timer, error) {
+	driver := riverdatabasesql.New(e.store.Pool())
+	migrator, err := rivermigrate.New(driver, &rivermigrate.Config{Logger: slog.New(slog.DiscardHandler)})
+	if err == nil {
+		_, err = migrator.Migrate(ctx, rivermigrate.DirectionUp, nil)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("prepare the database for scheduled work: %w", err)
+	}
+	t := &timer{}
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &tickWorker{jobs: e})
+	river.AddWorker(workers, &pruneWorker{jobs: e})
+	periodic := func(every time.Duration, args river.JobArgs) *river.PeriodicJob {
+		return river.NewPeriodicJob(river.PeriodicInterval(every), func() (river.JobArgs, *river.InsertOpts) {
+			return args, &river.InsertOpts{MaxAttempts: 1}
+		}, &river.PeriodicJobOpts{RunOnStart: true})
+	}
+	t.client, err = river.NewClient(driver, &river.Config{
+		Logger:       slog.New(slog.DiscardHandler),
+		Queues:       map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}},
+		Workers:      workers,
+		PeriodicJobs: []*river.PeriodicJob{periodic(tickEvery, tickArgs{}), periodic(pruneEvery, pruneArgs{})},
+		// Ticks are many and worth nothing once worked.
+		CompletedJobRetentionPeriod: time.Minute, DiscardedJobRetentionPeriod: time.Hour,
+	})
+	if err == nil {
+		err = t.client.Start(ctx)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("start scheduled work: %w", err)
+	}
+	return t, nil
+}
+
+func (t *timer) stop() {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	_ = t.client.StopAndCancel(ctx)
+}

@@ -1,0 +1,295 @@
+package judging
+
+import (
+	"context"
+	"iter"
+	"slices"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+	"kambrel.example/kambrel/core/decide"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/service/store"
+)
+
+// How a plan is made: of so many entries at a time, by so many at once.
+const (
+	BatchSize = 500
+	Workers   = 3
+)
+
+// mostAround is with how many others that wait for the next run one object is
+// looked at, since they may want the same values. Where more wait, as before the
+// first run, it is judged by what is there already.
+const mostAround = 1000
+
+// Imagination is what a rehearsal starts from, and the cases that it decides about.
+func (j *Judge) Imagination(ctx context.Context, all bool) (*Imagined, Pages, error) {
+	if all {
+		m := imagine(j.DB, func(entry.Ref) bool { return true })
+		if j.Settings.HasPersons() {
+			var err error
+			if m.Persons, err = j.imaginePersons(ctx, everyCase(ctx, j.DB), true); err != nil {
+				return nil, nil, err
+			}
+		}
+		return m, &everybody{store: j.DB, persons: m.Persons}, nil
+	}
+	refs, _, err := j.DB.DirtyRefs(ctx, j.Grace(), 1<<30)
+	if err != nil {
+		return nil, nil, err
+	}
+	return j.ImagineAmong(ctx, refs)
+}
+
+// ImagineAmong starts from the entries that are looked at.
+func (j *Judge) ImagineAmong(ctx context.Context, refs []entry.Ref) (*Imagined, Pages, error) {
+	var found *Persons
+	if j.Settings.HasPersons() {
+		var err error
+		if found, err = j.imaginePersons(ctx, eachCase(ctx, j.DB, refs), false); err != nil {
+			return nil, nil, err
+		}
+		refs = append(slices.Clone(refs), found.concerned...)
+		slices.SortFunc(refs, entry.Ref.Compare)
+		refs = slices.Compact(refs)
+	}
+	listed := make(map[entry.Ref]bool, len(refs))
+	for _, ref := range refs {
+		listed[ref] = true
+	}
+	m := imagine(j.DB, func(ref entry.Ref) bool { return listed[ref] })
+	m.Persons = found
+	return m, &among{store: j.DB, persons: found, refs: refs}, nil
+}
+
+// WhatIf is what one entry is looked at with instead of what is so.
+type WhatIf struct {
+	Chosen   *decide.Chosen // decided by hand; the zero value for nothing
+	Unlinked bool           // it has no link
+	Linked   entry.Resource // it is linked to this one
+}
+
+// ImagineOne decides about one entry as the next run would, among the others that
+// wait for it. An entry that is not there is an error that store.NotFound knows.
+func (j *Judge) ImagineOne(ctx context.Context, ref entry.Ref, what WhatIf) (*decide.Outcome, *Imagined, error) {
+	refs, total, err := j.DB.DirtyRefs(ctx, j.Grace(), mostAround)
+	if err != nil {
+		return nil, nil, err
+	}
+	if total > len(refs) {
+		refs = nil
+	}
+	if at, found := slices.BinarySearchFunc(refs, ref, entry.Ref.Compare); !found {
+		refs = slices.Insert(refs, at, ref)
+	}
+	m, pages, err := j.ImagineAmong(ctx, refs)
+	if err != nil {
+		return nil, nil, err
+	}
+	m.ref, m.what = ref, what
+	var one *decide.Outcome
+	err = j.PlanImagined(ctx, m, pages, func(_ context.Context, outcomes []*decide.Outcome) error {
+		for _, o := range outcomes {
+			if o.Ref() == ref {
+				one = o
+			}
+		}
+		return nil
+	})
+	if err == nil && one == nil {
+		err = store.ErrNotFound
+	}
+	return one, m, err
+}
+
+// PlanImagined decides about all cases in the phases of a run. keep is called by
+// several goroutines, but not with those who still wait for others.
+func (j *Judge) PlanImagined(ctx context.Context, m *Imagined, pages Pages, keep func(context.Context, []*decide.Outcome) error) error {
+	var mu sync.Mutex // guards later
+	var later []decide.Case
+	for _, linked := range []bool{true, false} {
+		group, groupCtx := errgroup.WithContext(ctx)
+		for range Workers {
+			group.Go(func() error {
+				for {
+					batch, more, err := pages.next(groupCtx, linked)
+					if err != nil || !more {
+						return err
+					}
+					outcomes, err := j.decideImagined(groupCtx, m, batch, false)
+					if err != nil {
+						return err
+					}
+					decided := slices.DeleteFunc(outcomes, func(o *decide.Outcome) bool {
+						again := o.Waits || o.Again()
+						if again {
+							mu.Lock()
+							defer mu.Unlock()
+							later = append(later, withoutLink(o))
+						}
+						return again
+					})
+					if err := keep(groupCtx, decided); err != nil {
+						return err
+					}
+				}
+			})
+		}
+		if err := group.Wait(); err != nil {
+			return err
+		}
+	}
+	slices.SortFunc(later, func(a, b decide.Case) int { return a.Entry.Ref().Compare(b.Entry.Ref()) })
+	for part := range slices.Chunk(later, BatchSize) {
+		outcomes, err := j.decideImagined(ctx, m, part, true)
+		if err == nil {
+			err = keep(ctx, outcomes)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// withoutLink is the case that is decided about again.
+func withoutLink(o *decide.Outcome) decide.Case {
+	c := o.Case
+	if o.Again() {
+		c.Link, c.LinkKey, c.LeftAt = nil, "", nil
+	}
+	return c
+}
+
+func (j *Judge) decideImagined(ctx context.Context, m *Imagined, batch []decide.Case, last bool) ([]*decide.Outcome, error) {
+	m.imagineCase(batch)
+	decider := j.Decider(m)
+	decider.Last = last
+	outcomes, err := decider.Decide(ctx, batch)
+	if err != nil {
+		return nil, err
+	}
+	m.decided(outcomes)
+	return outcomes, nil
+}
+
+// Grace is when what left is deleted, by kind.
+func (j *Judge) Grace() []store.Grace {
+	var out []store.Grace
+	for _, kind := range entry.Kinds {
+		if of := j.Settings.Of(kind); of.Leavers == settings.Delete {
+			out = append(out, store.Grace{Kind: kind, Seconds: of.Grace.Seconds()})
+		}
+	}
+	return out
+}
+
+// Pages gives out the cases of a plan by the page, to many goroutines.
+type Pages interface {
+	// next returns a page of those who have a link, or who have none; an empty page
+	// is no end.
+	next(ctx context.Context, linked bool) (page []decide.Case, more bool, err error)
+}
+
+// everybody reads the mirror page by page.
+type everybody struct {
+	store   *store.Store
+	persons *Persons
+
+	mu     sync.Mutex // guards what follows
+	linked bool
+	begun  bool
+	ended  bool
+	after  entry.Ref
+}
+
+func (e *everybody) next(ctx context.Context, linked bool) ([]decide.Case, bool, error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if !e.begun || e.linked != linked {
+		e.begun, e.linked, e.ended, e.after = true, linked, false, entry.Ref{}
+	}
+	if e.ended {
+		return nil, false, nil
+	}
+	page, after, err := e.store.Subjects(ctx, linked, e.after, BatchSize)
+	if err != nil {
+		return nil, false, err
+	}
+	e.after, e.ended = after, after == entry.Ref{}
+	return page, true, e.persons.moveLinks(ctx, e.store, page)
+}
+
+// among reads the entries of a list. Those without a link are read again when
+// their turn comes.
+type among struct {
+	store   *store.Store
+	persons *Persons
+	refs    []entry.Ref
+
+	mu      sync.Mutex // guards what follows
+	at      int
+	without []entry.Ref
+	fresh   int
+}
+
+func (a *among) next(ctx context.Context, linked bool) ([]decide.Case, bool, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	list, at := a.refs, &a.at
+	if !linked {
+		list, at = a.without, &a.fresh
+	}
+	if *at >= len(list) {
+		return nil, false, nil
+	}
+	part := list[*at:min(len(list), *at+BatchSize)]
+	*at += len(part)
+	page, err := a.store.SubjectsOf(ctx, part)
+	if err != nil {
+		return nil, false, err
+	}
+	if err := a.persons.moveLinks(ctx, a.store, page); err != nil {
+		return nil, false, err
+	}
+	slices.SortFunc(page, func(a, b decide.Case) int { return a.Entry.Ref().Compare(b.Entry.Ref()) })
+	if linked {
+		page = slices.DeleteFunc(page, func(c decide.Case) bool {
+			if c.Link == nil {
+				a.without = append(a.without, c.Entry.Ref())
+			}
+			return c.Link == nil
+		})
+	}
+	return page, true, nil
+}
+
+// eachCase reads the entries of a list; everyCase those of the whole mirror.
+func eachCase(ctx context.Context, s *store.Store, refs []entry.Ref) iter.Seq2[[]decide.Case, error] {
+	return func(yield func([]decide.Case, error) bool) {
+		for part := range slices.Chunk(refs, BatchSize) {
+			if !yield(s.SubjectsOf(ctx, part)) {
+				return
+			}
+		}
+	}
+}
+
+func everyCase(ctx context.Context, s *store.Store) iter.Seq2[[]decide.Case, error] {
+	return func(yield func([]decide.Case, error) bool) {
+		pages := &everybody{store: s}
+		for _, linked := range []bool{true, false} {
+			for {
+				page, more, err := pages.next(ctx, linked)
+				if err == nil && !more {
+					break
+				}
+				if !yield(page, err) {
+					return
+				}
+			}
+		}
+	}
+}

@@ -1,0 +1,177 @@
+package judging
+
+import (
+	"context"
+	"slices"
+	"sync"
+
+	"kambrel.example/kambrel/core/decide"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/match"
+	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/service/store"
+)
+
+// Imagined answers decisions by the database as it is, and keeps in memory what
+// is planned: claims, who is one person with whom, and what somebody may decide.
+// Nothing of it reaches the database, so a rehearsal never makes a run wait. It
+// may be used by many goroutines.
+type Imagined struct {
+	*store.Store
+	Persons *Persons             // nil: as the database has it
+	toCome  func(entry.Ref) bool // whether the plan is to look at somebody at all
+	ref     entry.Ref            // one that is looked at otherwise than it is
+	what    WhatIf
+
+	mu     sync.Mutex // guards what follows
+	given  map[string]decide.Claimant
+	keys   map[entry.Ref][]string     // of what was given
+	looked map[entry.Ref]bool         // whose claims in the database ended
+	done   map[entry.Ref]bool         // decided about
+	left   map[entry.Ref]bool         // what became of links: who has left, or is back
+	freed  map[entry.Ref]bool         // whose link was dropped
+	owned  map[string]decide.Claimant // who has a resource now, by its id
+}
+
+func imagine(s *store.Store, toCome func(entry.Ref) bool) *Imagined {
+	return &Imagined{Store: s, toCome: toCome, given: map[string]decide.Claimant{}, keys: map[entry.Ref][]string{}, looked: map[entry.Ref]bool{}, done: map[entry.Ref]bool{},
+		left: map[entry.Ref]bool{}, freed: map[entry.Ref]bool{}, owned: map[string]decide.Claimant{}}
+}
+
+// Claim gives out claims, those of the database counting where their holder is
+// not looked at anew.
+func (m *Imagined) Claim(ctx context.Context, refs []entry.Ref, claims []decide.Claim) (map[string]decide.Claimant, error) {
+	keys := make([]string, len(claims))
+	for i, c := range claims {
+		keys[i] = c.Key
+	}
+	kept, err := m.Claims(ctx, keys)
+	if err != nil {
+		return nil, err
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, ref := range refs {
+		m.looked[ref] = true
+	}
+	taken := map[string]decide.Claimant{}
+	for _, c := range claims {
+		holder, ok := m.given[c.Key]
+		if !ok {
+			holder, ok = kept[c.Key]
+			ok = ok && !m.looked[holder.Ref]
+		}
+		switch {
+		case !ok:
+			m.given[c.Key] = decide.Claimant{Ref: c.Ref, DN: c.DN}
+			m.keys[c.Ref] = append(m.keys[c.Ref], c.Key)
+		case holder.Ref != c.Ref:
+			holder.Dirty = m.toCome(holder.Ref) && !m.done[holder.Ref]
+			taken[c.Key] = holder
+		}
+	}
+	return taken, nil
+}
+
+// Unclaim ends claims that were given out.
+func (m *Imagined) Unclaim(_ context.Context, refs []entry.Ref) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, ref := range refs {
+		for _, key := range m.keys[ref] {
+			if m.given[key].Ref == ref {
+				delete(m.given, key)
+			}
+		}
+		delete(m.keys, ref)
+	}
+	return nil
+}
+
+// decided notes that a batch was planned; whoever waits is planned once more.
+func (m *Imagined) decided(outcomes []*decide.Outcome) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, o := range outcomes {
+		if o.Waits {
+			continue
+		}
+		ref := o.Ref()
+		if !o.Again() {
+			m.done[ref] = true
+		}
+		switch {
+		case o.Code == plan.Unlinked:
+			m.freed[ref] = true
+		case o.Code == plan.Left:
+			m.left[ref] = true
+		case o.Case.Link != nil && o.Case.Link.Left && (o.Code == plan.InStep || o.Code == plan.Relinked):
+			m.left[ref] = false
+		}
+		if o.Unmatched() && o.Match.Action == match.Relink {
+			m.owned[o.Match.Resource.ID()] = decide.Claimant{Ref: ref, DN: o.Case.Entry.DN}
+		}
+	}
+}
+
+// Holders finds resources, with the links as they would be by now.
+func (m *Imagined) Holders(ctx context.Context, keys []string) (map[string][]decide.Holder, error) {
+	return m.held(m.Store.Holders(ctx, keys))
+}
+
+// FreeHolders is Holders for resources without a link key.
+func (m *Imagined) FreeHolders(ctx context.Context, keys []string) (map[string][]decide.Holder, error) {
+	return m.held(m.Store.FreeHolders(ctx, keys))
+}
+
+func (m *Imagined) held(holders map[string][]decide.Holder, err error) (map[string][]decide.Holder, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, list := range holders {
+		for i := range list {
+			h := &list[i]
+			if left, known := m.left[h.Ref]; known {
+				h.Left = left
+			}
+			if m.freed[h.Ref] {
+				h.Ref, h.LinkedDN, h.Left, h.Gone = entry.Ref{}, "", false, false
+			}
+			if owner, known := m.owned[h.Resource.ID()]; known {
+				h.Ref, h.LinkedDN, h.Left, h.Gone = owner.Ref, owner.DN, false, false
+			}
+		}
+	}
+	return holders, err
+}
+
+// Kin tells who is one person with whom.
+func (m *Imagined) Kin(ctx context.Context, refs []entry.Ref) (map[entry.Ref]decide.Kin, error) {
+	kin, err := m.Store.Kin(ctx, refs)
+	if err != nil || m.Persons == nil {
+		return kin, err
+	}
+	return m.Persons.over(ctx, m.Store, refs, kin)
+}
+
+// Chosen tells what was decided by hand, or may be.
+func (m *Imagined) Chosen(ctx context.Context, refs []entry.Ref) (map[entry.Ref]decide.Chosen, error) {
+	chosen, err := m.Store.Chosen(ctx, refs)
+	if err == nil && m.what.Chosen != nil && slices.Contains(refs, m.ref) {
+		chosen[m.ref] = *m.what.Chosen
+	}
+	return chosen, err
+}
+
+// imagineCase gives the one that is looked at otherwise another link.
+func (m *Imagined) imagineCase(cases []decide.Case) {
+	for i := range cases {
+		c := &cases[i]
+		switch {
+		case c.Entry.Ref() != m.ref:
+		case m.what.Unlinked:
+			c.Link, c.LinkKey, c.LeftAt, c.Resource = nil, "", nil, nil
+		case m.what.Linked != nil:
+			c.Link, c.LinkKey, c.LeftAt, c.Resource = &plan.Link{ResourceID: m.what.Linked.ID()}, m.what.Linked.ExternalID(), nil, m.what.Linked
+		}
+	}
+}

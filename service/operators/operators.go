@@ -1,0 +1,226 @@
+// Package operators is who may use the interface: people who sign in, their
+// sessions, and tokens for programs. Passwords and secrets are kept as hashes
+// alone, and every act is audited in the transaction in which it is done.
+package operators
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"log/slog"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+	"golang.org/x/crypto/bcrypt"
+
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/store"
+)
+
+// SessionTime is how long a session lasts.
+const SessionTime = 12 * time.Hour
+
+// Operators knows who may do what. Its methods may be called from many goroutines.
+type Operators struct {
+	store    *store.Store
+	attempts attempts
+}
+
+// New makes one.
+func New(s *store.Store) *Operators { return &Operators{store: s} }
+
+// Caller is who makes a request.
+type Caller struct {
+	wire.Session
+	TokenID  string
+	SignedIn bool // an operator in a session, not a program with a token
+}
+
+// Identify finds out whose a secret is; false says nobody's.
+func (o *Operators) Identify(ctx context.Context, secret string) (Caller, bool, error) {
+	token, err := o.store.TokenBySecret(ctx, secret)
+	if store.NotFound(err) {
+		return Caller{}, false, nil
+	}
+	if err != nil {
+		return Caller{}, false, err
+	}
+	return Caller{wire.Session{Name: token.Name, Role: wire.Role(token.Role)}, token.ID, token.Kind == "session"}, true, nil
+}
+
+// nobody is compared with when there is no such operator, so that an answer
+// takes as long as with one.
+var nobody = sync.OnceValue(func() []byte {
+	hash, _ := bcrypt.GenerateFromPassword([]byte(rand.Text()), bcrypt.DefaultCost) // the text is short enough
+	return hash
+})
+
+// TooManyAttempts says after how long somebody may try again.
+type TooManyAttempts struct{ Wait time.Duration }
+
+func (t TooManyAttempts) Error() string { return "too many attempts to sign in" }
+
+// SignIn begins a session and returns its secret. address is where the request
+// comes from; too many attempts from there or for the name are TooManyAttempts.
+func (o *Operators) SignIn(ctx context.Context, in wire.Credentials, address string) (string, wire.Session, error) {
+	if wait := o.attempts.wait(in.Name, address, time.Now()); wait > 0 {
+		return "", wire.Session{}, TooManyAttempts{wait}
+	}
+	operator, err := o.store.Operator(ctx, in.Name)
+	if err != nil && !store.NotFound(err) {
+		return "", wire.Session{}, err
+	}
+	hash := []byte(operator.PasswordHash)
+	if err != nil {
+		hash = nobody()
+	}
+	if wrong := bcrypt.CompareHashAndPassword(hash, []byte(in.Password)); wrong != nil || err != nil {
+		o.attempts.failed(in.Name, address, time.Now())
+		slog.Warn("sign-in refused", "operator", in.Name, "address", address)
+		if err := o.store.Audit(ctx, in.Name, "sign-in refused", "from "+address); err != nil {
+			return "", wire.Session{}, err
+		}
+		return "", wire.Session{}, problem.New(problem.SignInRefused, "check both.")
+	}
+	o.attempts.succeeded(operator.Name, address, time.Now())
+	secret := rand.Text()
+	token := store.Token{ID: uuid.NewString(), Hash: store.HashSecret(secret), Kind: "session", Name: operator.Name, Role: operator.Role, CreatedBy: operator.Name, Expires: time.Now().Add(SessionTime)}
+	err = o.audited(ctx, operator.Name, "sign in", "from "+address, func(tx *store.Store) error { return tx.AddToken(ctx, &token) })
+	return secret, wire.Session{Name: operator.Name, Role: wire.Role(operator.Role)}, err
+}
+
+// audited does something and notes who did what, both or neither.
+func (o *Operators) audited(ctx context.Context, by, act, about string, do func(tx *store.Store) error) error {
+	return o.store.Tx(ctx, func(tx *store.Store) error {
+		return errors.Join(do(tx), tx.Audit(ctx, by, act, about))
+	})
+}
+
+// SignOut ends the caller's session.
+func (o *Operators) SignOut(ctx context.Context, by Caller) error {
+	_, err := o.store.DropToken(ctx, by.TokenID)
+	return err
+}
+
+// SignOutEverywhere ends all sessions of the caller.
+func (o *Operators) SignOutEverywhere(ctx context.Context, by Caller) error {
+	me, err := o.operator(ctx, by)
+	if err != nil {
+		return err
+	}
+	return o.audited(ctx, me.Name, "sign out everywhere", "", func(tx *store.Store) error { return tx.DropSessions(ctx, me.Name, "") })
+}
+
+// Tokens lists tokens for programs.
+func (o *Operators) Tokens(ctx context.Context) ([]wire.Token, error) {
+	tokens, err := o.store.Tokens(ctx)
+	views := make([]wire.Token, len(tokens))
+	for i, t := range tokens {
+		views[i] = tokenView(t)
+	}
+	return views, err
+}
+
+// MakeToken makes a token; its secret is told just now.
+func (o *Operators) MakeToken(ctx context.Context, by string, t wire.NewToken) (wire.Token, error) {
+	days := t.Days
+	if days == 0 {
+		days = 365
+	}
+	secret := rand.Text() + rand.Text()
+	token := store.Token{ID: uuid.NewString(), Hash: store.HashSecret(secret), Kind: "token", Name: t.Name, Role: string(t.Role), CreatedBy: by, Expires: time.Now().AddDate(0, 0, days)}
+	view := tokenView(token)
+	view.Secret = secret
+	return view, o.audited(ctx, by, "make token", t.Name+" as "+string(t.Role), func(tx *store.Store) error { return tx.AddToken(ctx, &token) })
+}
+
+func tokenView(t store.Token) wire.Token {
+	return wire.Token{ID: t.ID, Name: t.Name, Role: wire.Role(t.Role), CreatedBy: t.CreatedBy, Expires: t.Expires}
+}
+
+// EndToken ends a token.
+func (o *Operators) EndToken(ctx context.Context, by, id string) error {
+	return o.audited(ctx, by, "end token", id, func(tx *store.Store) error {
+		found, err := tx.DropToken(ctx, id)
+		if err == nil && !found {
+			err = problem.New(problem.NotFound, "there is no token %s", id)
+		}
+		return err
+	})
+}
+
+// List lists who can sign in.
+func (o *Operators) List(ctx context.Context) ([]wire.Session, error) {
+	operators, err := o.store.Operators(ctx)
+	views := make([]wire.Session, len(operators))
+	for i, one := range operators {
+		views[i] = wire.Session{Name: one.Name, Role: wire.Role(one.Role)}
+	}
+	return views, err
+}
+
+// Add adds somebody who can sign in.
+func (o *Operators) Add(ctx context.Context, by string, in wire.NewOperator) (wire.Session, error) {
+	err := o.audited(ctx, by, "add operator", in.Name+" as "+string(in.Role), func(tx *store.Store) error { return Add(ctx, tx, in) })
+	return wire.Session{Name: in.Name, Role: in.Role}, err
+}
+
+// Remove removes somebody who can sign in, but never the last administrator.
+func (o *Operators) Remove(ctx context.Context, by, name string) error {
+	return o.audited(ctx, by, "remove operator", name, func(tx *store.Store) error {
+		operators, err := tx.Operators(ctx)
+		if err != nil {
+			return err
+		}
+		others := 0
+		for _, one := range operators {
+			if one.Name != name && wire.Role(one.Role) == wire.Administrator {
+				others++
+			}
+		}
+		if others == 0 {
+			return problem.New(problem.BadInput, "%s is the last administrator: add another one first.", name)
+		}
+		found, err := tx.RemoveOperator(ctx, name)
+		if err == nil && !found {
+			err = problem.New(problem.NotFound, "there is no operator %s.", name)
+		}
+		return err
+	})
+}
+
+// SetPassword gives an operator a new password and ends their sessions, but for
+// the caller's own.
+func (o *Operators) SetPassword(ctx context.Context, by Caller, name, password string) error {
+	return o.audited(ctx, by.Name, "set password", name, func(tx *store.Store) error {
+		return SetPassword(ctx, tx, name, password, by.TokenID)
+	})
+}
+
+// ChangePassword changes the caller's own, and ends their other sessions.
+func (o *Operators) ChangePassword(ctx context.Context, by Caller, in wire.OwnPassword) error {
+	me, err := o.operator(ctx, by)
+	if err != nil {
+		return err
+	}
+	if bcrypt.CompareHashAndPassword([]byte(me.PasswordHash), []byte(in.Current)) != nil {
+		return problem.New(problem.BadInput, "the current password is wrong.")
+	}
+	return o.audited(ctx, me.Name, "change password", "", func(tx *store.Store) error {
+		return SetPassword(ctx, tx, me.Name, in.Password, by.TokenID)
+	})
+}
+
+// operator is the person who calls; a program with a token is none.
+func (o *Operators) operator(ctx context.Context, by Caller) (store.Operator, error) {
+	if !by.SignedIn {
+		return store.Operator{}, problem.New(problem.BadInput, "this is for operators who have signed in; a token has no password and no other sessions.")
+	}
+	operator, err := o.store.Operator(ctx, by.Name)
+	if store.NotFound(err) {
+		err = problem.New(problem.NotFound, "there is no operator %s.", by.Name)
+	}
+	return operator, err
+}

@@ -1,0 +1,178 @@
+package orders
+
+import (
+	"context"
+	"io"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/events"
+	"kambrel.example/kambrel/service/orders/orderstest"
+	"kambrel.example/kambrel/service/store"
+)
+
+const agentTwo = "00000000-0000-4000-8000-00000000000b"
+
+// bench is a desk, with one order that an agent has taken.
+type bench struct {
+	*Orders
+	store *store.Store
+	t     *testing.T
+	order int64
+}
+
+func newBench(t *testing.T) *bench {
+	t.Helper()
+	s := orderstest.Store(t)
+	return &bench{Orders: New(s, &events.Hub{}, 30*time.Second, 30*time.Second), store: s, t: t}
+}
+
+// give makes an order and lets the agent take it.
+func (b *bench) give() {
+	b.t.Helper()
+	b.order = orderstest.Give(b.t, b.store)
+}
+
+func (b *bench) state() store.Order {
+	b.t.Helper()
+	order, err := b.store.Order(b.t.Context(), b.order)
+	require.NoError(b.t, err)
+	return order
+}
+
+func TestIngest(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	ctx := t.Context()
+	people := func() int {
+		counts, err := b.store.PeopleCounts(ctx)
+		require.NoError(t, err)
+		return counts["halvard"]
+	}
+	cookie := func() string {
+		state, err := b.store.DirectoryStateOf(ctx, "halvard")
+		require.NoError(t, err)
+		return string(state.Cookie)
+	}
+
+	b.give()
+	require.NoError(t, b.Ingest(ctx, b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(orderstest.Crew(1), orderstest.Crew(2), orderstest.Crew(3), orderstest.Done("c1", true)))))
+	assert.Equal(t, "done", b.state().State)
+	assert.Equal(t, store.OrderCounts{Read: 3, Changed: 3}, b.state().Counts)
+	assert.Equal(t, "c1", cookie())
+	err := b.Ingest(ctx, b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(orderstest.Done("c2", false))))
+	assert.Equal(t, problem.OrderLost, problem.CodeOf(err), "an order that has ended takes no second answer")
+
+	// What is deleted is told, and what is merely not mentioned stays.
+	b.give()
+	gone := orderstest.ID(3)
+	require.NoError(t, b.Ingest(ctx, b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(wire.Line{Gone: &gone}, orderstest.Done("c2", false)))))
+	assert.Equal(t, 2, people())
+
+	// Of an order that was withdrawn meanwhile nothing is stored any more.
+	b.give()
+	order := b.state()
+	require.NoError(t, b.store.WithdrawOrders(ctx, *order.RunID))
+	var many []wire.Line
+	for n := range 1200 {
+		many = append(many, orderstest.Crew(100+n))
+	}
+	i := &ingestion{orders: b.Orders, order: order, agent: orderstest.Agent, seen: map[entry.ID]struct{}{}}
+	err = i.stream(ctx, strings.NewReader(orderstest.Lines(many...)))
+	assert.Equal(t, problem.OrderLost, problem.CodeOf(err))
+	assert.Equal(t, 2, people())
+
+	// A complete answer names the rest as present.
+	b.give()
+	require.NoError(t, b.Ingest(ctx, b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(wire.Line{Present: []entry.ID{orderstest.ID(1)}}, wire.Line{Alive: true}, orderstest.Crew(4), orderstest.Done("c3", true)))))
+	assert.Equal(t, 2, people(), "2 is gone, 4 is new")
+	assert.Equal(t, store.OrderCounts{Read: 1, Changed: 1, Gone: 1}, b.state().Counts)
+
+	// After a restart only what follows counts as seen.
+	b.give()
+	require.NoError(t, b.Ingest(ctx, b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(wire.Line{Present: []entry.ID{orderstest.ID(1)}}, wire.Line{Restart: true}, orderstest.Crew(4), orderstest.Done("c4", true)))))
+	assert.Equal(t, 1, people())
+
+	// A failure of the directory ends the order and forgets nothing.
+	b.give()
+	require.NoError(t, b.Ingest(ctx, b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(orderstest.Crew(5), wire.Line{Failed: &wire.Failure{Code: string(problem.DirectoryRefused), Detail: "busy"}}))))
+	assert.Equal(t, "failed", b.state().State)
+	assert.Equal(t, "busy", b.state().FailureDetail)
+	assert.Equal(t, "c4", cookie(), "the cookie is only kept with all that it covers")
+}
+
+func TestAnAnswerThatBreaksOffGivesTheOrderBack(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	for name, answer := range map[string]io.Reader{
+		"no last line":      strings.NewReader(orderstest.Lines(orderstest.Crew(1))),
+		"nothing at all":    strings.NewReader(""),
+		"no JSON":           strings.NewReader("{\"entry\":\n"),
+		"an unreadable id":  strings.NewReader(`{"gone":"seven"}` + "\n"),
+		"a connection lost": io.MultiReader(strings.NewReader(orderstest.Lines(orderstest.Crew(1), orderstest.Crew(2))), brokenReader{}),
+	} {
+		b.give()
+		err := b.Ingest(t.Context(), b.order, orderstest.Speaker(orderstest.Agent), answer)
+		assert.Equal(t, problem.AgentMessageMalformed, problem.CodeOf(err), name)
+		assert.Equal(t, "waiting", b.state().State, "%s: another agent may take it", name)
+		_, ok, err := b.store.TakeOrder(t.Context(), agentTwo, []string{"halvard"}, false, time.Minute)
+		require.NoError(t, err)
+		assert.True(t, ok)
+		err = b.Ingest(t.Context(), b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(orderstest.Done("c", true))))
+		assert.Equal(t, problem.OrderLost, problem.CodeOf(err), "%s: it is no longer the first agent's", name)
+		require.NoError(t, b.Ingest(t.Context(), b.order, orderstest.Speaker(agentTwo), strings.NewReader(orderstest.Lines(orderstest.Crew(1), orderstest.Done("c", true)))))
+	}
+}
+
+type brokenReader struct{}
+
+func (brokenReader) Read([]byte) (int, error) { return 0, io.ErrUnexpectedEOF }
+
+func TestAnOrderIsWaitedForAndARetiredAgentIsTold(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	agent := store.Agent{ID: orderstest.Agent, Name: "one", PublicKey: "{}", Directories: []string{"halvard"}, Granted: []string{"halvard"}, Enrolled: time.Now()}
+	require.NoError(t, b.store.SaveAgent(t.Context(), &agent))
+	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	defer cancel()
+	_, ok, err := b.Take(ctx, agent, false)
+	require.NoError(t, err)
+	assert.False(t, ok, "there is none")
+	_, err = b.store.RetireAgent(t.Context(), agent.ID)
+	require.NoError(t, err)
+	_, _, err = b.Take(t.Context(), agent, false)
+	assert.Equal(t, problem.AgentRetired, problem.CodeOf(err))
+}
+
+// TestAnswersOfAgentsThatAreNone: what is no message is refused with the line
+// that it stands on, and the order goes to another agent.
+func TestAnswersOfAgentsThatAreNone(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	good := `{"entry":{"id":"00000000-0000-4000-8000-000000000001","kind":"user","dn":"CN=A,DC=example","attributes":{"cn":["A"]}}}`
+	for _, c := range []struct{ name, answer, says string }{
+		{"no JSON", good + "\n<html>\n", "line 2"},
+		{"another kind", good + "\n" + `{"entry":[]}` + "\n", "line 2"},
+		{"an id that is none", `{"gone":"x"}` + "\n", "line 1"},
+		{"a name that is none", `{"entry":{"id":"00000000-0000-4000-8000-000000000002","kind":"user","dn":"no name","attributes":{}}}` + "\n" + `{"done":{"cookie":"Yw=="}}` + "\n", "no name"},
+		{"no end", good + "\n", "broke off"},
+		{"nothing", "", "broke off"},
+		{"a line without end", good + "\n" + strings.Repeat("x", longestLine+1), "longer than 64 MB"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			b.give()
+			err := b.Ingest(t.Context(), b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(c.answer))
+			require.Error(t, err)
+			assert.Contains(t, err.Error(), c.says)
+			assert.Equal(t, "waiting", b.state().State, "another agent may answer it")
+			require.NoError(t, b.store.EndOrder(t.Context(), b.order, "", "", store.OrderCounts{}))
+		})
+	}
+}

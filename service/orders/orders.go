@@ -1,0 +1,93 @@
+// Package orders is where agents get their work and bring their answers: an order
+// waits, is leased, and ends done or failed. What an agent reads streams into the
+// source mirror as it comes; nothing that it sends is believed beyond the directory
+// that it was granted.
+package orders
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/events"
+	"kambrel.example/kambrel/service/store"
+)
+
+// Orders is the desk between the service and its agents. Its methods may be called
+// from many goroutines.
+type Orders struct {
+	store    *store.Store
+	hub      *events.Hub
+	patience time.Duration // how long an agent is waited for
+	lease    time.Duration // how long an order stays an agent's without a word
+}
+
+// New makes a desk.
+func New(s *store.Store, hub *events.Hub, patience, lease time.Duration) *Orders {
+	return &Orders{store: s, hub: hub, patience: patience, lease: lease}
+}
+
+// Ask gives an order that belongs to no run and waits for its end.
+func (o *Orders) Ask(ctx context.Context, request wire.Order) (store.Order, error) {
+	order := store.Order{Directory: request.Directory, Request: request}
+	if err := o.store.AddOrder(ctx, &order); err != nil {
+		return order, err
+	}
+	return o.Await(ctx, order, func(store.Order) error { return nil })
+}
+
+// Await waits until an agent has carried an order out, and shows its progress.
+func (o *Orders) Await(ctx context.Context, order store.Order, progress func(store.Order) error) (store.Order, error) {
+	events, stop := o.hub.Subscribe()
+	defer stop()
+	alone := time.Now() // since when no agent works at it
+	for {
+		order, err := o.store.Order(ctx, order.ID)
+		if err != nil {
+			return order, err
+		}
+		if err := progress(order); err != nil {
+			return order, err
+		}
+		switch {
+		case order.State == "done":
+			return order, nil
+		case order.State == "failed":
+			return order, problem.New(problem.Code(order.FailureCode), "directory %s: %s", order.Directory, order.FailureDetail)
+		case order.State == "leased" && order.LeaseUntil != nil && time.Now().Before(*order.LeaseUntil):
+			alone = time.Now()
+		case time.Since(alone) > o.patience:
+			return order, o.noAgent(ctx, order)
+		}
+		select {
+		case <-ctx.Done():
+			return order, ctx.Err()
+		case <-events:
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+}
+
+// noAgent ends an order that nobody takes, and says who could have.
+func (o *Orders) noAgent(ctx context.Context, order store.Order) error {
+	agents, err := o.store.Agents(ctx)
+	if err != nil {
+		return err
+	}
+	failure := problem.New(problem.DirectoryNotServed, "directory %s", order.Directory)
+	for _, agent := range agents {
+		if slices.Contains(agent.Serves(), order.Directory) {
+			last := "never"
+			if agent.LastContact != nil {
+				last = agent.LastContact.Format(time.RFC3339)
+			}
+			failure = problem.New(problem.AgentOffline, "directory %s: agent %s was last heard of %s", order.Directory, agent.Name, last)
+		}
+	}
+	if err := o.store.EndOrder(ctx, order.ID, string(failure.Code), failure.Detail, order.Counts); err != nil {
+		return err
+	}
+	return failure
+}

@@ -1,0 +1,183 @@
+package runs
+
+import (
+	"context"
+	"fmt"
+
+	"golang.org/x/sync/errgroup"
+
+	"kambrel.example/kambrel/core/decide"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/judging"
+	"kambrel.example/kambrel/service/store"
+)
+
+// read brings both mirrors up to date, all directories and the cloud at once.
+func (x *execution) read(ctx context.Context) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(-1)
+	progress := &readProgress{x: x, counts: map[string]store.OrderCounts{}}
+	for _, directory := range x.Settings.Document.Directories {
+		group.Go(func() error { return x.readDirectory(ctx, directory, progress) })
+	}
+	group.Go(func() error {
+		var err error
+		x.cloud.Forget() // a domain may have been verified since
+		if x.Offer, err = x.judging.Offered(ctx, x.Settings.Document); err != nil {
+			return err
+		}
+		for _, kind := range entry.Kinds {
+			if x.Offer.Kinds[kind] {
+				group.Go(func() error { return x.readCloud(ctx, kind) })
+			}
+		}
+		return nil
+	})
+	return group.Wait()
+}
+
+// readProgress adds the counts of several directories up.
+type readProgress struct {
+	x      *execution
+	counts map[string]store.OrderCounts // guarded by the run's mutex
+}
+
+func (p *readProgress) set(ctx context.Context, directory string, counts store.OrderCounts) error {
+	return p.x.count(ctx, func(c *wire.Counts) {
+		p.counts[directory] = counts
+		c.EntriesRead, c.EntriesChanged, c.EntriesGone = 0, 0, 0
+		for _, one := range p.counts {
+			c.EntriesRead += one.Read
+			c.EntriesChanged += one.Changed
+			c.EntriesGone += one.Gone
+		}
+	})
+}
+
+// readDirectory has an agent read a directory and waits until it has. An order
+// that an earlier attempt at this run gave is waited for, not given again.
+func (x *execution) readDirectory(ctx context.Context, directory settings.Directory, progress *readProgress) error {
+	order, found, err := x.store.OrderOf(ctx, x.run.ID, directory.Name)
+	if err != nil {
+		return err
+	}
+	if !found || order.State == "failed" {
+		if order, err = x.giveOrder(ctx, directory); err != nil {
+			return err
+		}
+	}
+	_, err = x.orders.Await(ctx, order, func(o store.Order) error { return progress.set(ctx, directory.Name, o.Counts) })
+	return err
+}
+
+func (x *execution) giveOrder(ctx context.Context, directory settings.Directory) (store.Order, error) {
+	state, err := x.store.DirectoryStateOf(ctx, directory.Name)
+	if err != nil {
+		return store.Order{}, err
+	}
+	request := wire.Order{Kind: wire.OrderRead, Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Attributes: x.Settings.Attributes, Pointers: x.Settings.Pointers}
+	switch {
+	case state.Base != directory.Base:
+	case !x.run.Purpose.ReadsAll() && judging.Covers(state.Attributes, x.Settings.Attributes) && judging.Covers(state.Pointers, x.Settings.Pointers):
+		// What the mirror holds more, for a draft or a survey, is kept true.
+		request.Cookie, request.Attributes, request.Pointers = state.Cookie, state.Attributes, state.Pointers
+	case !x.run.Purpose.ReadsAll():
+		request.Attributes, request.Pointers = decide.Union(state.Attributes, x.Settings.Attributes), decide.Union(state.Pointers, x.Settings.Pointers)
+	}
+	order := store.Order{RunID: &x.run.ID, Directory: directory.Name, Request: request}
+	return order, x.store.AddOrder(ctx, &order)
+}
+
+// readCloud reads what changed of a kind in the cloud, or everything in a full
+// run.
+func (x *execution) readCloud(ctx context.Context, kind entry.Kind) error {
+	state, err := x.store.CloudState(ctx, kind)
+	if err != nil {
+		return err
+	}
+	since := state.Watermark
+	if x.run.Purpose.ReadsAll() {
+		since = ""
+	}
+	seen := map[string]struct{}{}
+	reading, err := x.cloud.Read(ctx, kind, since, func(page []entry.Resource) error {
+		changed, err := x.store.StoreResources(ctx, kind, page, x.Settings.Of(kind).Indexed, true)
+		if err != nil {
+			return err
+		}
+		ids := make([]string, len(page))
+		for i, resource := range page {
+			ids[i] = resource.ID()
+			seen[ids[i]] = struct{}{}
+		}
+		if kind == entry.Group {
+			if !x.run.Purpose.ReadsAll() {
+				ids = changed // else the members are compared of those too that look the same
+			}
+			if err := x.readMembers(ctx, ids); err != nil {
+				return err
+			}
+		}
+		return x.count(ctx, func(c *wire.Counts) { c.ResourcesRead += len(page); c.ResourcesChanged += len(changed) })
+	})
+	if err != nil {
+		return fmt.Errorf("read the cloud: %w", err)
+	}
+	var gone []string
+	if reading.Complete {
+		if gone, err = x.notListed(ctx, kind, seen); err != nil {
+			return fmt.Errorf("read the cloud: %w", err)
+		}
+	}
+	return x.store.Fenced(ctx, func(tx *store.Store) error {
+		if err := tx.DropResources(ctx, gone); err != nil {
+			return err
+		}
+		return tx.SaveCloudState(ctx, kind, reading.Watermark)
+	})
+}
+
+// notListed asks for those by their ids that the mirror has and a list does not,
+// since a list may lag behind, and returns those that are gone.
+func (x *execution) notListed(ctx context.Context, kind entry.Kind, seen map[string]struct{}) ([]string, error) {
+	others, err := x.store.ResourcesExcept(ctx, kind, seen)
+	if err != nil || len(others) == 0 {
+		return nil, err
+	}
+	gone, there, err := x.goneOf(ctx, kind, others)
+	if err != nil {
+		return nil, err
+	}
+	changed, err := x.store.StoreResources(ctx, kind, there, x.Settings.Of(kind).Indexed, true)
+	if err != nil || kind != entry.Group {
+		return gone, err
+	}
+	if x.run.Purpose.ReadsAll() {
+		changed = changed[:0]
+		for _, resource := range there {
+			changed = append(changed, resource.ID())
+		}
+	}
+	return gone, x.readMembers(ctx, changed)
+}
+
+// memberReaders is how many groups are asked for their members at once.
+const memberReaders = 4
+
+// readMembers reads the members of groups that changed in the cloud.
+func (x *execution) readMembers(ctx context.Context, groups []string) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(memberReaders)
+	for _, id := range groups {
+		group.Go(func() error {
+			members, found, err := x.cloud.Members(ctx, id)
+			if err != nil || !found {
+				return err
+			}
+			return x.store.SetMembers(ctx, id, members)
+		})
+	}
+	return group.Wait()
+}

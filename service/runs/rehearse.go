@@ -1,0 +1,51 @@
+package runs
+
+import (
+	"context"
+
+	"kambrel.example/kambrel/core/decide"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/judging"
+	"kambrel.example/kambrel/service/store"
+)
+
+// rehearse plans as a run would and keeps the outcomes alone: of everybody, of
+// who is dirty, or of one entry among those.
+func (x *execution) rehearse(ctx context.Context) error {
+	var m *judging.Imagined
+	var err error
+	if x.subject != nil {
+		var o *decide.Outcome
+		if o, m, err = x.ImagineOne(ctx, *x.subject, judging.WhatIf{}); err == nil {
+			err = x.keepRehearsed(ctx, []*decide.Outcome{o})
+		}
+	} else {
+		var pages judging.Pages
+		if m, pages, err = x.Imagination(ctx, x.run.Purpose.Everybody()); err == nil {
+			err = x.PlanImagined(ctx, m, pages, x.keepRehearsed)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	// Whoever is held keeps what refers to them.
+	if err := x.guard(ctx); err != nil {
+		return err
+	}
+	if m.Persons == nil {
+		return x.planReferences(ctx, x.store)
+	}
+	return x.store.Rehearsed(ctx, m.Persons.Following, m.Persons.Moves, func(s *store.Store) error { return x.planReferences(ctx, s) })
+}
+
+// keepRehearsed keeps what a rehearsal has decided.
+func (x *execution) keepRehearsed(ctx context.Context, outcomes []*decide.Outcome) error {
+	p := &planned{tells: true}
+	for _, o := range outcomes {
+		p.gather(o)
+	}
+	if err := x.store.AddChanges(ctx, x.run.ID, p.changes); err != nil {
+		return err
+	}
+	return x.count(ctx, func(c *wire.Counts) { p.count(c, len(outcomes)) })
+}

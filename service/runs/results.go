@@ -1,0 +1,214 @@
+package runs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"kambrel.example/kambrel/cloud"
+	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/store"
+)
+
+// results gathers what a chunk came to.
+type results struct {
+	outcomes  []store.Outcome
+	resources map[entry.Kind][]entry.Resource
+	links     []store.NewLink
+	settled   []store.NewLink // those that were in doubt
+	vanished  map[entry.Kind][]string
+	stale     []pending // changed in the cloud since they were read
+	taken     []pending // refused since somebody there has one of the values
+	left      []entry.Ref
+	unlinked  []entry.Ref
+	back      []entry.Ref
+	problems  []store.NewProblem
+	again     []entry.Ref     // to be planned anew in this run
+	lookup    []entry.Ref     // the same, and to be looked up before a creation
+	refer     []entry.Ref     // whose references are to be compared anew
+	members   []store.Outcome // done changes of members
+	deleted   []string
+	next      []entry.Ref // to be planned anew in the next run
+	doubtful  []entry.Ref // the same, and to be looked up
+
+	membersNow []membersNow
+}
+
+func (r *results) done(p pending, resource entry.Resource) {
+	id := p.ResourceID
+	if resource != nil {
+		id = resource.ID()
+		r.resources[p.Kind] = append(r.resources[p.Kind], resource)
+	}
+	outcome := store.Outcome{Change: p.Change, State: "done", ResourceID: id}
+	r.outcomes = append(r.outcomes, outcome)
+	switch plan.Operation(p.Operation) {
+	case plan.Create, plan.Adopt:
+		link := store.NewLink{Ref: p.Ref(), Kind: p.Kind, LinkKey: p.linkKey(), ResourceID: id, How: p.Operation}
+		r.links = append(r.links, link)
+		if p.look {
+			r.settled = append(r.settled, link)
+		}
+	case plan.Suspend:
+		r.left = append(r.left, p.Ref())
+	case plan.Delete:
+		// Of a double that was merged, the entry takes the other resource next.
+		r.deleted, r.again = append(r.deleted, id), append(r.again, p.Ref())
+	case plan.Unlink:
+		r.unlinked, r.again = append(r.unlinked, p.Ref()), append(r.again, p.Ref())
+	case plan.Restore, plan.Update:
+		r.back = append(r.back, p.Ref())
+	}
+	if p.ofMembers() {
+		r.members = append(r.members, outcome)
+	}
+}
+
+// altered notices that the cloud keeps something else than it was sent.
+func (r *results) altered(p pending, resource entry.Resource) {
+	if resource == nil {
+		return
+	}
+	if texts := change.Altered(resource, p.Diffs); len(texts) > 0 {
+		outcome := &r.outcomes[len(r.outcomes)-1]
+		outcome.Code, outcome.Answer = string(problem.ValueAltered), strings.Join(texts, "; ")
+		r.problems = append(r.problems, store.NewProblem{Ref: p.Ref(), Code: outcome.Code, Detail: outcome.Answer})
+	}
+}
+
+// planAgain lets the next pass of this run decide anew.
+func (r *results) planAgain(p pending, answer string) {
+	r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "superseded", ResourceID: p.ResourceID, Answer: answer})
+	r.again = append(r.again, p.Ref())
+	if p.Rank == store.RankReferences {
+		r.refer = append(r.refer, p.Ref())
+	}
+}
+
+// planNext lets the next run decide anew.
+func (r *results) planNext(p pending, answer string) {
+	r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "superseded", ResourceID: p.ResourceID, Answer: answer})
+	r.next = append(r.next, p.Ref())
+}
+
+func (r *results) vanish(p pending) {
+	r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "superseded", ResourceID: p.ResourceID, Answer: "the resource is gone from the cloud"})
+	r.vanished[p.Kind], r.lookup = append(r.vanished[p.Kind], p.ResourceID), append(r.lookup, p.Ref())
+	r.refer = append(r.refer, p.Ref())
+}
+
+// refused sorts a refusal: what the next pass may heal, what a person must, and
+// what ends the run.
+func (r *results) refused(p pending, err error, last bool) error {
+	var refusal *cloud.Refusal
+	if problem.CodeOf(err) != "" || !errors.As(err, &refusal) {
+		return err
+	}
+	again := func(answer string) { r.planAgain(p, answer) }
+	switch {
+	case refusal.Status == http.StatusNotFound && p.Operation == string(plan.Delete):
+		r.done(p, nil)
+		return nil
+	case refusal.Status == http.StatusNotFound && p.Operation != string(plan.Create):
+		r.vanish(p)
+		return nil
+	case p.ofMembers() && !last:
+		again(refusal.Error())
+		r.stale = append(r.stale, p)
+		return nil
+	case refusal.Status == http.StatusPreconditionFailed && !last:
+		again("the resource was changed in the cloud meanwhile")
+		r.stale = append(r.stale, p)
+		return nil
+	case refusal.ScimType == "uniqueness" && !last:
+		// Another change of this run may free the value, or somebody was made in
+		// the cloud meanwhile whom the next pass adopts.
+		again(refusal.Error())
+		r.taken = append(r.taken, p)
+		return nil
+	}
+	code := codeOf(refusal)
+	r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "failed", ResourceID: p.ResourceID, Code: string(code), Answer: refusal.Error()})
+	r.problems = append(r.problems, store.NewProblem{Ref: p.Ref(), Code: string(code), Detail: refusal.Error()})
+	r.next = append(r.next, p.Ref())
+	if p.Rank == store.RankReferences {
+		r.refer = append(r.refer, p.Ref())
+	}
+	return nil
+}
+
+func codeOf(refusal *cloud.Refusal) problem.Code {
+	switch {
+	case refusal.ScimType == "uniqueness" && strings.Contains(refusal.Detail, "emails"):
+		return problem.DuplicateAddress
+	case refusal.ScimType == "uniqueness":
+		return problem.DuplicateLogin
+	case refusal.ScimType == "invalidValue":
+		return problem.ValueRefused
+	}
+	return problem.CloudRefused
+}
+
+// keep makes the results of a chunk durable in one transaction.
+func (x *execution) keep(ctx context.Context, r *results) error {
+	err := x.store.Fenced(ctx, func(tx *store.Store) error {
+		steps := []func() error{
+			func() error { return tx.SaveOutcomes(ctx, r.outcomes) },
+			func() error {
+				for kind, resources := range r.resources {
+					if _, err := tx.StoreResources(ctx, kind, resources, x.Settings.Of(kind).Indexed, false); err != nil {
+						return err
+					}
+				}
+				return nil
+			},
+			func() error { return r.keepMembers(ctx, tx) },
+			func() error { return tx.SaveLinks(ctx, x.run.ID, r.links) },
+			func() error { return tx.SettleDoubts(ctx, r.settled) },
+			func() error { return tx.SetLeft(ctx, r.left, true) },
+			func() error { return tx.SetLeft(ctx, r.back, false) },
+			func() error { return tx.SaveProblems(ctx, x.run.ID, r.problems) },
+			func() error { return tx.SetDirty(ctx, r.again, store.DirtyNow, false) },
+			func() error { return tx.SetDirty(ctx, r.lookup, store.DirtyNow, true) },
+			func() error { return tx.SetDirty(ctx, r.next, store.DirtyNext, false) },
+			func() error { return tx.MarkReferences(ctx, r.refer) },
+			func() error { return tx.SetDirty(ctx, r.doubtful, store.DirtyNext, true) },
+			func() error {
+				for _, ids := range r.vanished {
+					if err := tx.DropResources(ctx, ids); err != nil {
+						return err
+					}
+				}
+				return nil
+			},
+			func() error { return tx.DeleteResources(ctx, r.deleted) },
+			func() error { return tx.DropLinks(ctx, r.unlinked) },
+			func() error { return tx.DropChosen(ctx, r.links) },
+		}
+		for _, step := range steps {
+			if err := step(); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return fmt.Errorf("keep what the cloud answered: %w", err)
+	}
+	done, failed := 0, 0
+	for _, o := range r.outcomes {
+		switch o.State {
+		case "done":
+			done++
+		case "failed":
+			failed++
+		}
+	}
+	return x.count(ctx, func(c *wire.Counts) { c.Done += done; c.Failed += failed })
+}

@@ -1,0 +1,436 @@
+package runs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strings"
+	"sync"
+	"time"
+
+	"kambrel.example/kambrel/core/decide"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/judging"
+	"kambrel.example/kambrel/service/setup"
+	"kambrel.example/kambrel/service/store"
+)
+
+// execution is one run on its way through the stages.
+type execution struct {
+	*Runs
+	judging.Judge
+	subject *entry.Ref // of a trial, nil for everybody
+
+	creations    creations
+	memberChecks memberChecks
+
+	mu      sync.Mutex // guards what follows
+	run     *store.Run
+	saved   time.Time
+	reading bool // beside the runs that write, which come first
+}
+
+// mostPasses is how often a run plans again what the cloud refused for a reason
+// that may be over: a version that was old, a login that was still taken.
+const mostPasses = 3
+
+// Execute brings a run to its end. An error means that it did not get there and
+// is to be begun again.
+func (e *Runs) Execute(ctx context.Context, run *store.Run) error {
+	x := &execution{Runs: e, run: run, Judge: judging.Judge{DB: e.store, Now: time.Now()}}
+	if run.State == wire.RunRunning {
+		slog.Info("taking up an interrupted run", "run", run.ID)
+		if err := x.dropPlanned(ctx); err != nil {
+			return err
+		}
+	}
+	if err := x.settle(ctx); err != nil {
+		return err
+	}
+	now := time.Now()
+	run.State, run.Started, run.Stages, run.Counts = wire.RunRunning, &now, []wire.Stage{}, wire.Counts{}
+	if err := e.store.SaveRun(ctx, run); err != nil {
+		return err
+	}
+	err := x.stages(ctx)
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	if errors.Is(err, store.ErrLockLost) {
+		return err
+	}
+	return x.end(ctx, err)
+}
+
+// dropPlanned ends what the run has planned and not carried out: it is planned
+// anew, or, of a run that writes nothing, forgotten.
+func (x *execution) dropPlanned(ctx context.Context) error {
+	if x.run.Purpose.Writes() {
+		return x.store.SupersedeOpen(ctx, x.run.ID)
+	}
+	return x.store.ForgetChanges(ctx, x.run.ID)
+}
+
+// settle lets the run work by the settings that are active now. Where the run
+// before worked by others, it looks at everybody: an activation may have come
+// while that run was planning.
+func (x *execution) settle(ctx context.Context) error {
+	if x.run.Draft > 0 {
+		return nil
+	}
+	active, ok, err := x.store.ActiveSettings(ctx)
+	if err != nil {
+		return err
+	}
+	if ok {
+		x.run.Revision = active.Revision
+	}
+	last, ok, err := x.store.LastRun(ctx)
+	if err != nil || ok && last.Revision == x.run.Revision || !x.run.Purpose.Writes() {
+		return err
+	}
+	return x.store.MarkAllDirty(ctx)
+}
+
+func (x *execution) stages(ctx context.Context) error {
+	if err := x.load(ctx); err != nil {
+		return err
+	}
+	if x.run.Purpose.OfOne() {
+		return x.trial(ctx)
+	}
+	read := x.read
+	if !x.run.Purpose.Writes() {
+		read = x.readBeside
+	}
+	if err := x.stage(ctx, "read", read); err != nil {
+		return err
+	}
+	if err := x.store.Learn(ctx); err != nil {
+		return err
+	}
+	if x.run.Purpose == wire.PurposeLook {
+		return nil
+	}
+	if err := x.checkContainers(ctx); err != nil {
+		return err
+	}
+	if x.run.Purpose == wire.PurposeSurvey {
+		return x.stage(ctx, "survey", x.survey)
+	}
+	if x.run.Purpose.Rehearses() {
+		return x.stage(ctx, "plan", x.rehearse)
+	}
+	if err := x.store.RaiseDirty(ctx); err != nil {
+		return err
+	}
+	if err := x.raiseLeavers(ctx); err != nil {
+		return err
+	}
+	if x.run.Purpose == wire.PurposeFull {
+		if err := x.store.MarkAllDirty(ctx); err != nil {
+			return err
+		}
+	}
+	if err := x.store.Learn(ctx); err != nil {
+		return err
+	}
+	return x.passes(ctx)
+}
+
+// passes plans and writes until nothing is left that another pass may heal.
+func (x *execution) passes(ctx context.Context) error {
+	for pass := 1; ; pass++ {
+		if err := x.pass(ctx, pass == mostPasses); err != nil {
+			return err
+		}
+		again, err := x.store.CountDirty(ctx, store.DirtyNow, x.subject)
+		if err != nil || again == 0 || pass == mostPasses {
+			return err
+		}
+	}
+}
+
+// trial is the run of one entry, which was fetched just before.
+func (x *execution) trial(ctx context.Context) error {
+	var err error
+	if x.subject, err = subjectOf(x.run.Subject); err != nil {
+		return err
+	}
+	if x.Offer, err = x.judging.Offered(ctx, x.Settings.Document); err != nil {
+		return err
+	}
+	if err := x.checkContainers(ctx); err != nil {
+		return err
+	}
+	if !x.run.Purpose.Rehearses() {
+		if err := x.store.SetDirty(ctx, []entry.Ref{*x.subject}, store.DirtyNow, false); err != nil {
+			return err
+		}
+		if err := x.store.MarkReferences(ctx, []entry.Ref{*x.subject}); err != nil {
+			return err
+		}
+		return x.passes(ctx)
+	}
+	return x.stage(ctx, "plan", x.rehearse)
+}
+
+// pass plans and writes once: resources first, and when all of them are there,
+// what ties them together.
+func (x *execution) pass(ctx context.Context, last bool) error {
+	if err := x.stage(ctx, "plan", func(ctx context.Context) error {
+		if err := x.findPersons(ctx); err != nil {
+			return err
+		}
+		return x.plan(ctx)
+	}); err != nil {
+		return err
+	}
+	if err := x.guard(ctx); err != nil {
+		return err
+	}
+	if err := x.stage(ctx, "write", func(ctx context.Context) error { return x.write(ctx, 0, store.RankReferences-1, last) }); err != nil {
+		return err
+	}
+	if err := x.store.Learn(ctx); err != nil {
+		return err
+	}
+	if err := x.stage(ctx, "plan", func(ctx context.Context) error { return x.planReferences(ctx, x.store) }); err != nil {
+		return err
+	}
+	if err := x.stage(ctx, "write", func(ctx context.Context) error { return x.write(ctx, store.RankReferences, store.RankReferences, last) }); err != nil {
+		return err
+	}
+	return x.store.Learn(ctx)
+}
+
+// raiseLeavers brings those into the run whose grace time is over.
+func (x *execution) raiseLeavers(ctx context.Context) error {
+	for _, grace := range x.Grace() {
+		if err := x.store.MarkGraceOver(ctx, grace); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// load makes the settings ready that the run works by.
+func (x *execution) load(ctx context.Context) error {
+	var err error
+	if x.run.Document != nil {
+		x.Settings, err = decide.Compile(*x.run.Document)
+	} else {
+		x.Settings, err = x.judging.Of(ctx, x.run.Revision)
+	}
+	if err != nil {
+		return problem.Wrap(problem.SettingsInvalid, err, "prepare the settings")
+	}
+	return nil
+}
+
+// stage notes when a stage began and ended; one that comes again goes on.
+func (x *execution) stage(ctx context.Context, name string, work func(context.Context) error) error {
+	x.mu.Lock()
+	now := time.Now()
+	x.run.Stage = name
+	at := -1
+	for i := range x.run.Stages {
+		if x.run.Stages[i].Name == name {
+			at = i
+		}
+	}
+	if at < 0 {
+		x.run.Stages = append(x.run.Stages, wire.Stage{Name: name, Started: &now})
+		at = len(x.run.Stages) - 1
+	}
+	x.mu.Unlock()
+	if err := x.save(ctx, true); err != nil {
+		return err
+	}
+	if err := work(ctx); err != nil {
+		return err
+	}
+	x.mu.Lock()
+	ended := time.Now()
+	x.run.Stages[at].Ended = &ended
+	x.mu.Unlock()
+	return nil
+}
+
+// count changes the run's counts and shows them now and then.
+func (x *execution) count(ctx context.Context, change func(*wire.Counts)) error {
+	x.mu.Lock()
+	change(&x.run.Counts)
+	x.mu.Unlock()
+	return x.save(ctx, false)
+}
+
+const saveEvery = 250 * time.Millisecond
+
+func (x *execution) save(ctx context.Context, now bool) error {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if !now && time.Since(x.saved) < saveEvery {
+		return nil
+	}
+	x.saved = time.Now()
+	if !x.run.Purpose.Writes() {
+		cancelled, wanted, err := x.store.RunAsked(ctx, x.run.ID)
+		switch {
+		case err != nil:
+			return err
+		case cancelled && !x.run.State.Ended():
+			return problem.New(problem.Cancelled, "")
+		case wanted && x.reading:
+			return errGivesWay
+		}
+	}
+	return x.store.SaveRun(ctx, x.run)
+}
+
+// checkContainers refuses to go on when a container or group of the scope is not
+// there: it was renamed or deleted, and going on would read as nobody being in
+// scope.
+func (x *execution) checkContainers(ctx context.Context) error {
+	vanished, err := setup.Vanished(ctx, x.store, x.Settings)
+	if err != nil || len(vanished) == 0 {
+		return err
+	}
+	texts := make([]string, len(vanished))
+	for i, v := range vanished {
+		texts[i] = v.Text
+	}
+	return problem.New(problem.ContainerMissing, "%s", strings.Join(texts, "; "))
+}
+
+// guard holds the removals of the run when there are too many of them.
+func (x *execution) guard(ctx context.Context) error {
+	removals, err := x.store.CountRemovals(ctx, x.run.ID, x.run.Releases)
+	if err != nil || removals == 0 {
+		return err
+	}
+	linked, err := x.store.CountLinks(ctx)
+	if err != nil || !plan.Held(x.Settings.Document.Guard, removals, linked) {
+		return err
+	}
+	return x.store.HoldRemovals(ctx, x.run.ID, x.run.Releases, !x.run.Purpose.Rehearses())
+}
+
+// end closes the run with its final counts.
+func (x *execution) end(ctx context.Context, failure error) error {
+	p := fatal(failure)
+	if failure != nil && p == nil {
+		if p = x.unforeseen(ctx, failure); p == nil {
+			return fmt.Errorf("run %d: %w", x.run.ID, failure)
+		}
+	}
+	if p != nil && p.Code != problem.Cancelled {
+		slog.Error("run failed", "run", x.run.ID, "code", p.Code, "detail", p.Detail)
+	}
+	if p != nil {
+		if err := x.dropPlanned(ctx); err != nil {
+			return err
+		}
+	} else if x.run.Purpose.Writes() {
+		if err := x.store.SettleInterrupted(ctx, x.run.ID); err != nil {
+			return err
+		}
+	}
+	if err := x.finalCounts(ctx); err != nil {
+		return err
+	}
+	x.mu.Lock()
+	now := time.Now()
+	x.run.Ended, x.run.Stage = &now, ""
+	switch c := x.run.Counts; {
+	case p != nil && p.Code == problem.Cancelled:
+		x.run.State, x.run.FailureCode = wire.RunCancelled, string(p.Code)
+	case p != nil:
+		x.run.State, x.run.FailureCode, x.run.FailureDetail = wire.RunFailed, string(p.Code), p.Detail
+	case c.Problems > 0 || c.Held > 0 || c.Failed > 0 || c.Findings > 0:
+		x.run.State = wire.RunProblems
+	default:
+		x.run.State = wire.RunInStep
+	}
+	x.mu.Unlock()
+	return x.save(ctx, true)
+}
+
+// mostFailures is how often a run is begun again after an error that nobody has
+// foreseen.
+const mostFailures = 3
+
+// unforeseen counts errors outside the catalogue; once the run has had enough of
+// them, it is the problem by which it ends. A database that is away is waited
+// for, and costs no attempt.
+func (x *execution) unforeseen(ctx context.Context, failure error) *problem.Error {
+	if problem.CodeOf(failure) == problem.DatabaseUnreachable || x.store.Ping(ctx) != nil {
+		return nil
+	}
+	x.mu.Lock()
+	x.run.Failures++
+	failures := x.run.Failures
+	x.mu.Unlock()
+	if failures >= mostFailures {
+		return problem.Wrap(problem.Unforeseen, failure, "after %d attempts", failures)
+	}
+	if err := x.save(ctx, true); err != nil {
+		slog.Warn("note that the run failed", "run", x.run.ID, "error", err)
+	}
+	return nil
+}
+
+// finalCounts counts the run's changes from what is kept, so that they are true
+// whatever happened on the way.
+func (x *execution) finalCounts(ctx context.Context) error {
+	counted, err := x.store.CountChanges(ctx, x.run.ID)
+	if err != nil {
+		return err
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	c := &x.run.Counts
+	c.Create, c.Adopt, c.Update, c.Restore, c.Suspend, c.Delete, c.Unlink, c.Changes, c.Held, c.Hanging, c.Done, c.Failed, c.Problems = 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0
+	for key, n := range counted {
+		switch key[1] {
+		case "superseded", "noted", "tie":
+			continue
+		case "blocked":
+			c.Problems += n
+			continue
+		case "held":
+			c.Held += n
+			continue
+		case "hanging":
+			c.Hanging += n
+			continue
+		case "unconfirmed", "unanswered":
+			c.Failed += n
+			c.Problems += n
+		case "done":
+			c.Done += n
+		case "altered":
+			c.Done += n
+			c.Problems += n
+		case "failed":
+			c.Failed += n
+			c.Problems += n
+		}
+		tally(c, plan.Operation(key[0]), n)
+	}
+	return nil
+}
+
+// subjectOf reads the one entry that a trial is for.
+func subjectOf(text string) (*entry.Ref, error) {
+	if text == "" {
+		return nil, nil
+	}
+	directory, id, _ := strings.Cut(text, "/")
+	parsed, err := entry.NewID(id)
+	return &entry.Ref{Directory: directory, ID: parsed}, err
+}

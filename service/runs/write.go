@@ -1,0 +1,360 @@
+package runs
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"kambrel.example/kambrel/cloud"
+	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/service/store"
+)
+
+const (
+	writeChunk    = 200
+	groupChunk    = 20 // of what the cloud might make twice, few are in doubt after a kill
+	writeAttempts = 8
+)
+
+// write carries the planned changes of some ranks out: first those that may free
+// a login, then creations, then groups, and what ties resources together last.
+// Every change is durable before it is sent and after it is
+// answered.
+func (x *execution) write(ctx context.Context, from, to int, last bool) error {
+	if _, err := x.cloud.Discover(ctx); err != nil {
+		return err
+	}
+	if err := x.prepareCreations(ctx); err != nil {
+		return err
+	}
+	if lock := store.LockOf(ctx); lock != nil {
+		ctx = cloud.WithPermit(ctx, lock.Check)
+	}
+	for rank := from; rank <= to; rank++ {
+		group, groupCtx := errgroup.WithContext(ctx)
+		group.SetLimit(x.options.Workers)
+		after := int64(0)
+		for groupCtx.Err() == nil {
+			limit := writeChunk
+			if rank == store.RankReferences-1 {
+				limit = groupChunk
+			}
+			changes, err := x.store.NextChanges(groupCtx, x.run.ID, rank, after, limit)
+			if err != nil {
+				return errors.Join(err, group.Wait())
+			}
+			if len(changes) == 0 {
+				break
+			}
+			after = changes[len(changes)-1].ID
+			group.Go(func() error { return x.writeChunk(groupCtx, changes, last) })
+		}
+		if err := group.Wait(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// pending is one change on its way to the cloud.
+type pending struct {
+	store.Change
+	resource entry.Resource // as the cloud has it, nil for a creation
+	look     bool           // ask the cloud before sending
+	sent     time.Time      // when a creation was first sent that was not answered
+	made     bool           // the cloud said that it was made
+}
+
+func (p pending) creates() bool { return p.Operation == string(plan.Create) }
+
+func (x *execution) writeChunk(ctx context.Context, changes []store.Change, last bool) error {
+	if err := x.store.Fenced(ctx, func(tx *store.Store) error { return tx.MarkSent(ctx, changes) }); err != nil {
+		return err
+	}
+	open := make([]pending, 0, len(changes))
+	r := results{resources: map[entry.Kind][]entry.Resource{}, vanished: map[entry.Kind][]string{}}
+	for _, c := range changes {
+		p := pending{Change: c}
+		p.look = c.Lookup || p.looksFirst()
+		if len(c.Resource) > 0 {
+			if err := json.Unmarshal(c.Resource, &p.resource); err != nil {
+				return fmt.Errorf("change %d: %w", c.ID, err)
+			}
+		} else if c.ResourceID != "" {
+			p.look = true
+		}
+		open = append(open, p)
+	}
+	if err := x.doubts(ctx, open); err != nil {
+		return err
+	}
+	failure := x.attempts(ctx, open, &r, last)
+	if failure == nil {
+		failure = x.refresh(ctx, &r)
+	}
+	if errors.Is(context.Cause(ctx), store.ErrLockLost) {
+		return store.ErrLockLost
+	}
+	if err := x.keep(ctx, &r); err != nil {
+		return err
+	}
+	return failure
+}
+
+// attempts sends what is open until all of it is answered. An attempt that got
+// nowhere is repeated after a pause that grows.
+func (x *execution) attempts(ctx context.Context, open []pending, r *results, last bool) error {
+	if len(open) > 1 && slices.ContainsFunc(open, pending.ofMembers) {
+		watched, err := x.watchesMembers(ctx)
+		if err != nil {
+			return err
+		}
+		var rest []pending
+		for _, p := range open {
+			if !watched || !p.ofMembers() {
+				rest = append(rest, p)
+			} else if err := x.attempts(ctx, []pending{p}, r, last); err != nil {
+				return err
+			}
+		}
+		open = rest
+	}
+	for fruitless := 0; len(open) > 0; {
+		if fruitless == writeAttempts {
+			if open = x.unconfirmed(open, r); len(open) == 0 {
+				return nil
+			}
+			return problem.New(problem.CloudUnreachable, "%d changes were not answered after %d attempts", len(open), fruitless)
+		}
+		if fruitless > 1 {
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(min(100*time.Millisecond<<fruitless, 5*time.Second)):
+			}
+		}
+		var still []pending
+		var err error
+		if len(open) == 1 && open[0].ofMembers() {
+			still, err = x.writeWatched(ctx, open[0], r, last)
+		} else {
+			still, err = x.attempt(ctx, open, r, last)
+		}
+		if err != nil {
+			return err
+		}
+		fruitless++
+		if len(still) < len(open) {
+			fruitless = 1
+		}
+		open = still
+	}
+	return nil
+}
+
+// refresh reads again what somebody else changed, for the next pass.
+func (x *execution) refresh(ctx context.Context, r *results) error {
+	for _, p := range r.stale {
+		resource, err := x.cloud.Get(ctx, p.Kind, p.ResourceID)
+		if err != nil {
+			return wholeCloud(err)
+		}
+		if resource == nil {
+			r.vanished[p.Kind] = append(r.vanished[p.Kind], p.ResourceID)
+			continue
+		}
+		r.resources[p.Kind] = append(r.resources[p.Kind], resource)
+		if err := x.vanishedMembers(ctx, p, r); err != nil {
+			return err
+		}
+	}
+	for _, p := range r.taken {
+		if err := x.readHolders(ctx, p, r); err != nil {
+			return err
+		}
+	}
+	for kind, ids := range r.vanished {
+		gone, there, err := x.goneOf(ctx, kind, ids)
+		if err != nil {
+			return err
+		}
+		r.vanished[kind] = gone
+		r.resources[kind] = append(r.resources[kind], there...)
+	}
+	return nil
+}
+
+// readHolders reads who has the unique values that a change was refused for.
+func (x *execution) readHolders(ctx context.Context, p pending, r *results) error {
+	for _, diff := range p.Diffs {
+		path, err := entry.ParsePath(diff.Target)
+		value, _ := diff.After.(string)
+		if err != nil || value == "" || !plan.Unique(path.Key(), x.Offer.Unique[p.Kind]) {
+			continue
+		}
+		holders, err := x.cloud.Finder(p.Kind).Having(ctx, path.Key(), value)
+		if err != nil {
+			return wholeCloud(err)
+		}
+		r.resources[p.Kind] = append(r.resources[p.Kind], holders...)
+	}
+	return nil
+}
+
+// attempt looks up what must be looked up, sends the rest, and returns what is
+// still open. A failure concerns the cloud as a whole.
+func (x *execution) attempt(ctx context.Context, open []pending, r *results, last bool) ([]pending, error) {
+	var send, still []pending
+	var writes []cloud.Write
+	finders := map[entry.Kind]*cloud.Finder{}
+	for i := range open {
+		p := open[i]
+		if p.look {
+			if finders[p.Kind] == nil {
+				finders[p.Kind] = x.cloud.Finder(p.Kind)
+			}
+			looked, err := x.look(ctx, &p, finders[p.Kind], r)
+			if err != nil {
+				return nil, err
+			}
+			switch {
+			case looked == lookedDone:
+				continue
+			case looked == lookedWait:
+				still = append(still, p)
+				continue
+			}
+		}
+		if p.creates() && x.creations.isStopped(p.Kind) {
+			r.planNext(p, "the cloud has made another "+string(p.Kind)+" that cannot be found")
+			continue
+		}
+		write, err := writeOf(p)
+		if err != nil {
+			return nil, err
+		}
+		if p.creates() {
+			if err := x.creations.begin(p); err != nil {
+				return nil, err
+			}
+		}
+		send, writes = append(send, p), append(writes, write)
+	}
+	var failure error
+	for i, answer := range x.cloud.Write(ctx, writes) {
+		p := send[i]
+		switch {
+		case answer.Err == nil:
+			if p.creates() {
+				x.creations.end(p)
+			}
+			r.done(p, answer.Resource)
+			r.altered(p, answer.Resource)
+		case errors.Is(answer.Err, cloud.ErrMadeUnnamed):
+			x.creations.end(p)
+			p.look, p.made, p.sent = true, true, x.Now
+			still = append(still, p)
+		case errors.Is(answer.Err, cloud.ErrNotSent):
+			still = append(still, p)
+		case errors.Is(answer.Err, cloud.ErrUnknownOutcome):
+			if p.look = true; p.sent.IsZero() {
+				p.sent = time.Now()
+			}
+			still = append(still, p)
+		default:
+			if err := r.refused(p, answer.Err, last); err != nil {
+				failure = err
+			}
+		}
+	}
+	return still, failure
+}
+
+func writeOf(p pending) (cloud.Write, error) {
+	if p.Operation == string(plan.Create) {
+		resource, err := change.NewResource(p.Diffs)
+		return cloud.Write{Kind: p.Kind, Resource: resource}, err
+	}
+	write := cloud.Write{Kind: p.Kind, Delete: p.Operation == string(plan.Delete), ID: p.ResourceID, Version: p.resource.Version(), Resource: p.resource, Diffs: p.Diffs}
+	if p.ofMembers() {
+		write.Version = "" // each member is added or removed by itself, whatever else is done to the group
+	}
+	return write, nil
+}
+
+// vanishedMembers finds out whether a change of members was refused because one
+// of them is gone from the cloud: it is made again, and the group compared anew.
+func (x *execution) vanishedMembers(ctx context.Context, p pending, r *results) error {
+	if !p.ofMembers() {
+		return nil
+	}
+	for _, m := range p.Diffs[0].Added {
+		resource, err := x.cloud.Get(ctx, entry.Kind(strings.ToLower(m.Type)), m.Value)
+		if err != nil {
+			return wholeCloud(err)
+		}
+		if resource == nil {
+			kind := entry.Kind(strings.ToLower(m.Type))
+			r.vanished[kind] = append(r.vanished[kind], m.Value)
+		}
+	}
+	return nil
+}
+
+// look asks the cloud whether a change was done already, or has become needless.
+func (x *execution) look(ctx context.Context, p *pending, finder *cloud.Finder, r *results) (looked, error) {
+	if p.creates() {
+		return x.lookForCreation(ctx, p, finder, r)
+	}
+	found, err := x.cloud.Get(ctx, p.Kind, p.ResourceID)
+	if err != nil {
+		return 0, wholeCloud(err)
+	}
+	if found == nil && p.Operation == string(plan.Delete) {
+		r.done(*p, nil)
+		return lookedDone, nil
+	}
+	if found == nil {
+		r.vanish(*p)
+		return lookedDone, nil
+	}
+	p.resource = found
+	if arrived(found, p.Diffs) {
+		r.done(*p, found)
+		return lookedDone, nil
+	}
+	return lookedSend, nil
+}
+
+// wholeCloud makes a failed look-up end the run: going on without knowing could
+// make a second account.
+func wholeCloud(err error) error {
+	if err != nil && problem.CodeOf(err) == "" && !errors.Is(err, context.Canceled) {
+		return problem.Wrap(problem.CloudRefused, err, "look a resource up")
+	}
+	return err
+}
+
+// linkKey is what a creation or an adoption gives the resource.
+func (p pending) linkKey() string {
+	for _, diff := range p.Diffs {
+		if key, ok := diff.After.(string); ok && diff.Target == "externalId" {
+			return key
+		}
+	}
+	return p.Ref().ID.String()
+}
+
+// arrived tells whether a resource is as the diffs would make it.
+func arrived(resource entry.Resource, diffs []change.Diff) bool {
+	return !slices.ContainsFunc(diffs, func(d change.Diff) bool { return !d.Done(resource) })
+}

@@ -1,0 +1,98 @@
+// Package service is what runs in a service: a room for each concept, put together
+// here. The HTTP interface in service/api is above it and knows it whole.
+package service
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"kambrel.example/kambrel/cloud"
+	"kambrel.example/kambrel/service/acts"
+	"kambrel.example/kambrel/service/events"
+	"kambrel.example/kambrel/service/explain"
+	"kambrel.example/kambrel/service/health"
+	"kambrel.example/kambrel/service/jobs"
+	"kambrel.example/kambrel/service/judging"
+	"kambrel.example/kambrel/service/operators"
+	"kambrel.example/kambrel/service/orders"
+	"kambrel.example/kambrel/service/runs"
+	"kambrel.example/kambrel/service/setup"
+	"kambrel.example/kambrel/service/store"
+	"kambrel.example/kambrel/service/survey"
+)
+
+// Options are what a service can be told about how it works. The zero value of
+// each means the default.
+type Options struct {
+	// AgentPatience is how long a run waits for an agent to take an order; 30 s.
+	AgentPatience time.Duration
+	// Lease is how long an order stays an agent's without a word; 30 s.
+	Lease time.Duration
+	Runs  runs.Options
+}
+
+// Service is all rooms.
+type Service struct {
+	Store   *store.Store
+	Events  *events.Hub
+	Orders  *orders.Orders
+	Jobs    *jobs.Jobs
+	Setup   *setup.Setup
+	Explain *explain.Explain
+	Acts    *acts.Acts
+	Surveys *survey.Surveys
+	Health  *health.Health
+	// Operators are who may use the interface.
+	Operators *operators.Operators
+
+	runs   *runs.Runs
+	listen sync.WaitGroup
+	stop   context.CancelFunc
+}
+
+// New puts a service together; Start sets it going.
+func New(s *store.Store, c *cloud.Client, options Options) *Service {
+	if options.AgentPatience == 0 {
+		options.AgentPatience = 30 * time.Second
+	}
+	if options.Lease == 0 {
+		options.Lease = 30 * time.Second
+	}
+	one := &Service{Store: s, Events: &events.Hub{}}
+	judges := judging.New(s, c)
+	one.Orders = orders.New(s, one.Events, options.AgentPatience, options.Lease)
+	one.Jobs = jobs.New(s, one.Events)
+	one.Setup = setup.New(s, c, one.Orders, judges)
+	one.Explain = explain.New(s, c, one.Orders, judges, one.Setup, one.Jobs)
+	one.Acts = acts.New(s, judges, one.Explain)
+	one.Surveys = survey.New(s, one.Orders, one.Setup)
+	one.Health = health.New(s, c, one.Jobs)
+	one.Operators = operators.New(s)
+	one.runs = runs.New(s, c, one.Events, one.Orders, judges, options.Runs)
+	return one
+}
+
+// Start begins to execute runs, the schedule and repairs, until Stop.
+func (s *Service) Start(ctx context.Context) error {
+	listening, stop := context.WithCancel(context.WithoutCancel(ctx))
+	s.stop = stop
+	s.listen.Go(func() { s.Store.Listen(listening, s.Events.Broadcast) })
+	s.Surveys.Start(ctx)
+	if err := s.Jobs.Start(ctx, s.runs.Execute); err != nil {
+		s.Stop()
+		return err
+	}
+	return nil
+}
+
+// Stop ends the work where it is; what goes on is taken up at the next start.
+func (s *Service) Stop() {
+	if s.stop == nil {
+		return
+	}
+	s.Jobs.Stop()
+	s.Surveys.Stop()
+	s.stop()
+	s.listen.Wait()
+}

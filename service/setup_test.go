@@ -1,0 +1,189 @@
+package service
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/cloud"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/orders/orderstest"
+	"kambrel.example/kambrel/service/setup"
+	"kambrel.example/kambrel/service/store"
+)
+
+// bench is a service whose cloud answers nothing.
+type bench struct {
+	*Service
+	t *testing.T
+}
+
+func newBench(t *testing.T) *bench {
+	t.Helper()
+	return newBenchWith(t, Options{})
+}
+
+func newBenchWith(t *testing.T, options Options) *bench {
+	t.Helper()
+	s := orderstest.Store(t)
+	away, err := cloud.New("http://127.0.0.1:1/scim/v2", cloud.FixedToken("none")) // nobody answers there
+	require.NoError(t, err)
+	return &bench{Service: New(s, away, options), t: t}
+}
+
+func halvard(include ...string) wire.NewDirectory {
+	return wire.NewDirectory{Name: "halvard", Dialect: entry.AD, Base: "DC=example", Include: include}
+}
+
+// TestDraftsOnAnEmptyService goes the way of a new user without a cloud or an
+// agent: what can be known beforehand is told, and nothing is half done.
+func TestDraftsOnAnEmptyService(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	ctx := t.Context()
+	draft, err := b.Setup.Draft(ctx)
+	require.NoError(t, err)
+	assert.Zero(t, draft.Version)
+	assert.NotEmpty(t, draft.Faults, "an empty document cannot be activated, and says why")
+	for want, in := range map[string]wire.NewDirectory{
+		"small letters": {Name: "Halvard Ferries", Dialect: entry.AD, Base: "DC=example"},
+		"RFC 4514":      {Name: "halvard", Dialect: entry.AD, Base: "example"},
+		"does not lie":  halvard("OU=Fleet,DC=elsewhere"),
+	} {
+		_, err := b.Setup.AddDirectory(ctx, "ingrid", in)
+		require.ErrorContains(t, err, want)
+	}
+	draft, err = b.Setup.AddDirectory(ctx, "ingrid", halvard())
+	require.NoError(t, err)
+	require.Len(t, draft.Faults, 1)
+	assert.Equal(t, "directories[0].containers.include", draft.Faults[0].Path)
+	_, err = b.Setup.AddDirectory(ctx, "odd", halvard())
+	require.ErrorContains(t, err, "already")
+	_, err = b.Setup.Impact(ctx, "ingrid")
+	assert.Equal(t, problem.SettingsInvalid, problem.CodeOf(err))
+	_, err = b.Setup.Survey(ctx, "ingrid", false)
+	assert.Equal(t, problem.NoSettings, problem.CodeOf(err))
+	_, err = b.Setup.EditDraft(ctx, "odd", draft.Version-1, func(*settings.Document) error { return nil })
+	assert.Equal(t, problem.DraftChanged, problem.CodeOf(err))
+	draft, err = b.Setup.EditDraft(ctx, "ingrid", draft.Version, func(d *settings.Document) error {
+		d.Directories[0].Containers.Include = []string{"DC=example"}
+		return nil
+	})
+	require.NoError(t, err)
+	require.Empty(t, draft.Faults)
+	id, err := b.Setup.Impact(ctx, "ingrid")
+	require.NoError(t, err)
+	require.NoError(t, b.Jobs.Cancel(ctx, id))
+	require.Error(t, b.Jobs.Cancel(ctx, id+100))
+	revision, err := b.Setup.ActivateDraft(ctx, "ingrid", draft.Version, "first")
+	require.NoError(t, err)
+	assert.Equal(t, 1, revision.Revision)
+	_, err = b.Setup.ActivateDraft(ctx, "ingrid", draft.Version, "twice")
+	assert.Equal(t, problem.DraftChanged, problem.CodeOf(err))
+
+	// The only directory cannot be taken away, a wrong name takes nothing away.
+	require.ErrorContains(t, b.Setup.RemoveDirectory(ctx, "ingrid", "halvard", "halvrad"), `"halvrad" was typed`)
+	require.ErrorContains(t, b.Setup.RemoveDirectory(ctx, "ingrid", "halvard", "halvard"), "only directory")
+	require.ErrorContains(t, b.Setup.RemoveDirectory(ctx, "ingrid", "nowhere", "nowhere"), "no directory")
+	_, err = b.Setup.AddDirectory(ctx, "ingrid", wire.NewDirectory{Name: "brisling", Dialect: entry.Standard, Base: "dc=brisling,dc=example"})
+	require.NoError(t, err)
+	preview, err := b.Setup.RemovalOf(ctx, "brisling")
+	require.NoError(t, err)
+	assert.False(t, preview.Active)
+	assert.Contains(t, preview.Text, "in the draft only")
+	require.NoError(t, b.Setup.RemoveDirectory(ctx, "ingrid", "brisling", "brisling"))
+	all, err := b.Setup.Directories(ctx)
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	assert.True(t, all[0].Active && all[0].InDraft)
+	_, err = b.Setup.BringBack(ctx, "ingrid", 7)
+	require.ErrorContains(t, err, "no such directory")
+	require.NoError(t, b.Setup.DiscardDraft(ctx, "ingrid"))
+	require.ErrorContains(t, b.Setup.DiscardDraft(ctx, "ingrid"), "no draft")
+	text, err := b.Setup.Rights(ctx, "halvard", "S-1-5-21-7", []entry.Feature{entry.FeatureUnlock})
+	require.NoError(t, err)
+	assert.Contains(t, text, "S-1-5-21-7")
+	assert.Contains(t, text, "lockoutTime")
+	_, err = b.Setup.Probe(ctx, "halvard", []entry.Feature{"everything"})
+	require.ErrorContains(t, err, "no feature")
+}
+
+// TestAskedWithoutAnAgent tells who could have answered.
+func TestAskedWithoutAnAgent(t *testing.T) {
+	t.Parallel()
+	b := newBenchWith(t, Options{AgentPatience: time.Millisecond})
+	ctx := t.Context()
+	_, err := b.Setup.AddDirectory(ctx, "ingrid", halvard("DC=example"))
+	require.NoError(t, err)
+	_, err = b.Setup.Probe(ctx, "halvard", nil)
+	assert.Equal(t, problem.DirectoryNotServed, problem.CodeOf(err))
+	require.NoError(t, b.Store.SaveAgent(ctx, &store.Agent{ID: orderstest.Agent, Name: "one", Directories: []string{"halvard"}, Granted: []string{"halvard"}, Plain: []string{"halvard"}, Enrolled: time.Now()}))
+	_, err = b.Setup.Probe(ctx, "halvard", nil)
+	assert.Equal(t, problem.AgentOffline, problem.CodeOf(err))
+	assert.ErrorContains(t, err, "one")
+	d, err := b.Setup.DirectoryOf(ctx, "halvard")
+	require.NoError(t, err)
+	assert.True(t, d.Plain, "plain LDAP is flagged")
+	assert.Nil(t, d.Probe, "what nobody has answered is no probe")
+	health, err := b.Health.Now(ctx)
+	require.NoError(t, err)
+	var codes []string
+	for _, finding := range health.Findings {
+		codes = append(codes, finding.Code)
+	}
+	assert.Contains(t, codes, string(problem.PlainLDAP))
+}
+
+func TestAProbeIsKeptAsItComes(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	ctx := t.Context()
+	order := store.Order{Directory: "halvard", Request: wire.Order{Kind: wire.OrderProbe, Directory: "halvard"}}
+	require.NoError(t, b.Store.AddOrder(ctx, &order))
+	_, _, err := b.Store.TakeOrder(ctx, orderstest.Agent, []string{"halvard"}, false, time.Minute)
+	require.NoError(t, err)
+	require.NoError(t, b.Orders.Ingest(ctx, order.ID, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(
+		wire.Line{Verdict: &wire.Verdict{Step: "name", Outcome: "good"}}, wire.Line{Verdict: &wire.Verdict{Step: "clock", Outcome: "doubtful"}}, orderstest.Done("", false)))))
+	kept, found, err := b.Store.LastProbe(ctx, "halvard")
+	require.NoError(t, err)
+	require.True(t, found)
+	assert.Equal(t, "doubtful", setup.ProbeView(kept).Outcome)
+	state, err := b.Store.DirectoryStateOf(ctx, "halvard")
+	require.NoError(t, err)
+	assert.Empty(t, state.Directory, "a probe is no reading")
+}
+
+func TestScopeIsCountedFromTheMirror(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	ctx := t.Context()
+	order := orderstest.Give(t, b.Store)
+	require.NoError(t, b.Orders.Ingest(ctx, order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(orderstest.Crew(1), orderstest.Crew(2), orderstest.Crew(3), orderstest.Done("c1", true)))))
+	document := settings.Default(settings.Directory{Name: "halvard", Dialect: entry.AD, Base: "DC=example", Containers: settings.Containers{Include: []string{"DC=example"}}})
+	document.Users.Filter = "(|(cn=1)(title=Mate))"
+	counts, err := b.Setup.PreviewScope(ctx, document, 5, "crew 2")
+	require.NoError(t, err)
+	assert.Contains(t, counts.Missing, "halvard: title", "a count over attributes that were not read is flagged")
+	assert.Equal(t, wire.KindScope{Kind: "user", Total: 3, In: 1, Verdicts: []wire.VerdictCount{
+		{Code: "included", Title: "take part", Count: 1, Samples: []wire.Sample{}},
+		{Code: "filtered", Title: "not kept by the filter", Count: 2, Samples: []wire.Sample{{Directory: "halvard", EntryID: orderstest.ID(2).String(), Name: "2", DN: "CN=Crew 2,DC=example", Summary: "out: the filter (|(cn=1)(title=Mate)) does not keep it"}}},
+	}}, counts.Kinds[0])
+	document.Users.Filter = "(cn="
+	_, err = b.Setup.PreviewScope(ctx, document, 0, "")
+	require.Error(t, err)
+	for text, column := range map[string]int{"(cn=a": 6, "cn=a": 1, "(&(cn=a)(": 10} {
+		checked := setup.CheckFilter(text)
+		require.NotNil(t, checked.Fault, text)
+		assert.Equal(t, column, checked.Fault.Column, text)
+		assert.Nil(t, checked.Tree)
+	}
+	checked := setup.CheckFilter("(&(cn=a*b)(!(uid:dn:=x)))")
+	require.NotNil(t, checked.Tree)
+	assert.Equal(t, []string{"a", "b"}, checked.Tree.Children[0].Parts)
+}

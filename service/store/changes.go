@@ -1,0 +1,444 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/protocol/wire"
+)
+
+// NewChange is a decision to be kept.
+type NewChange struct {
+	Ref        entry.Ref
+	Kind       entry.Kind
+	References bool           // it ties resources together, and comes after all others
+	Later      bool           // it comes after what takes access away
+	Held       bool           // it hangs on a removal that is held
+	Operation  plan.Operation // "" is kept as "none", with a problem
+	DN         string
+	ResourceID string
+	Name       string
+	Diffs      []change.Diff
+	Lookup     bool
+	Code       string
+	Detail     string
+	// Candidates are the ids of the resources that a problem is about.
+	Candidates []string
+	// Rule is the match rule that an adoption follows.
+	Rule string
+	// Noted: nothing is sent, and a rehearsal tells so. Tie is the same of what a
+	// run would do to the link alone.
+	Noted, Tie bool
+}
+
+// RankReferences is that of changes that tie resources together; they come after
+// all others.
+const RankReferences = 3
+
+// AddChanges keeps decisions of a run: planned or, with a code, blocked; or
+// noted, where nothing is to be done and a forecast tells so.
+func (s *Store) AddChanges(ctx context.Context, run int64, changes []NewChange) error {
+	if len(changes) == 0 {
+		return nil
+	}
+	var operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, candidates, rules textArray
+	for _, c := range changes {
+		text, err := json.Marshal(c.Diffs)
+		if err != nil {
+			return err
+		}
+		if c.Diffs == nil {
+			text = []byte("[]")
+		}
+		operation, state, rank := string(c.Operation), "planned", "0"
+		switch {
+		case c.References:
+			rank = strconv.Itoa(RankReferences)
+		case c.Kind == entry.Group:
+			rank = "2"
+		case c.Operation == plan.Create, c.Later:
+			rank = "1" // after what may free a login
+		}
+		if c.Held {
+			state = "held"
+		}
+		if c.Code != "" {
+			operation, state = "none", "blocked"
+		}
+		if c.Noted {
+			state = "noted"
+		}
+		if c.Tie {
+			state = "tie"
+		}
+		operations, ranks, states = append(operations, operation), append(ranks, rank), append(states, state)
+		directories, ids, dns = append(directories, c.Ref.Directory), append(ids, c.Ref.ID.String()), append(dns, c.DN)
+		resources, names, diffs = append(resources, c.ResourceID), append(names, c.Name), append(diffs, string(text))
+		lookups = append(lookups, strconv.FormatBool(c.Lookup))
+		codes, answers, kinds = append(codes, c.Code), append(answers, c.Detail), append(kinds, string(c.Kind))
+		candidates, rules = append(candidates, strings.Join(c.Candidates, " ")), append(rules, c.Rule)
+	}
+	_, err := s.exec(ctx, `INSERT INTO changes (run_id, kind, operation, rank, state, directory, entry_id, dn, resource_id, name, diffs, lookup, code, answer, candidates, rule)
+		SELECT ?, g, o, r, s, d, i, n, x, m, f::jsonb, l, c, a, string_to_array(b, ' '), u FROM unnest(?::text[], ?::text[]::smallint[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::boolean[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[])
+		AS t(o, r, s, d, i, n, x, m, f, l, c, a, g, b, u)`,
+		run, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, candidates, rules)
+	return err
+}
+
+// Change is a change as it is carried out.
+type Change struct {
+	ID         int64
+	RunID      int64
+	Kind       entry.Kind
+	Operation  string
+	State      string
+	Rank       int
+	Directory  string
+	EntryID    string
+	DN         string `gorm:"column:dn"`
+	ResourceID string
+	Name       string
+	DiffsJSON  []byte `gorm:"column:diffs"`
+	Lookup     bool
+	Code       string
+	Answer     string
+	Candidates textArray `gorm:"type:text[]"`
+	Attempts   int
+	Sent       *time.Time
+	Answered   *time.Time
+	// Version and Resource are those of the mirror when it was fetched.
+	Resource []byte `gorm:"->"`
+
+	Diffs []change.Diff `gorm:"-"`
+}
+
+// Ref names the change's entry.
+func (c Change) Ref() entry.Ref {
+	ref, _ := refOf(c.Directory, c.EntryID) // written by AddChanges
+	return ref
+}
+
+// NextChanges returns up to limit planned changes of one rank of a run, after
+// the one given.
+func (s *Store) NextChanges(ctx context.Context, run int64, rank int, after int64, limit int) ([]Change, error) {
+	var changes []Change
+	err := s.raw(ctx, `SELECT c.*, r.attributes AS resource FROM changes c LEFT JOIN resources r ON r.id = c.resource_id AND c.resource_id <> ''
+		WHERE c.run_id = ? AND c.state = 'planned' AND c.rank = ? AND c.id > ? ORDER BY c.id LIMIT ?`, run, rank, after, limit).Scan(&changes).Error
+	if err != nil {
+		return nil, err
+	}
+	for i := range changes {
+		if err := json.Unmarshal(changes[i].DiffsJSON, &changes[i].Diffs); err != nil {
+			return nil, fmt.Errorf("change %d: %w", changes[i].ID, err)
+		}
+	}
+	return changes, nil
+}
+
+// MarkSent makes it durable that changes are about to be sent.
+func (s *Store) MarkSent(ctx context.Context, changes []Change) error {
+	_, err := s.exec(ctx, `UPDATE changes SET state = 'sent', sent = now(), attempts = attempts + 1 WHERE id = ANY(?::text[]::bigint[])`, changeIDs(changes))
+	return err
+}
+
+// Outcome is how a change ended.
+type Outcome struct {
+	Change     Change
+	State      string
+	ResourceID string
+	Code       string
+	Answer     string
+}
+
+// SaveOutcomes makes the ends of changes durable.
+func (s *Store) SaveOutcomes(ctx context.Context, outcomes []Outcome) error {
+	if len(outcomes) == 0 {
+		return nil
+	}
+	var ids, states, resources, codes, answers textArray
+	for _, o := range outcomes {
+		ids, states, resources = append(ids, strconv.FormatInt(o.Change.ID, 10)), append(states, o.State), append(resources, o.ResourceID)
+		codes, answers = append(codes, o.Code), append(answers, o.Answer)
+	}
+	_, err := s.exec(ctx, `UPDATE changes SET state = s, resource_id = r, code = c, answer = a, answered = now()
+		FROM unnest(?::text[]::bigint[], ?::text[], ?::text[], ?::text[], ?::text[]) AS t(i, s, r, c, a) WHERE id = i`, ids, states, resources, codes, answers)
+	return err
+}
+
+// ForgetChanges takes back what a run that writes nothing has planned.
+func (s *Store) ForgetChanges(ctx context.Context, run int64) error {
+	_, err := s.exec(ctx, `DELETE FROM changes WHERE run_id = ?`, run)
+	return err
+}
+
+// SettleInterrupted finds the changes of a run that were sent and not answered
+// before it was interrupted, and that were done: nothing was left to do for them
+// when the entry was planned anew.
+func (s *Store) SettleInterrupted(ctx context.Context, run int64) error {
+	_, err := s.exec(ctx, `UPDATE changes c SET state = 'done', answer = 'done before the run was interrupted', answered = now(),
+			resource_id = coalesce(nullif(c.resource_id, ''), (SELECT l.resource_id FROM links l WHERE l.directory = c.directory AND l.entry_id = c.entry_id), '')
+		WHERE c.run_id = ? AND c.state = 'superseded' AND c.sent IS NOT NULL AND c.answered IS NULL
+			AND NOT EXISTS (SELECT FROM changes n WHERE n.run_id = c.run_id AND n.directory = c.directory AND n.entry_id = c.entry_id AND n.id > c.id AND n.rank >= c.rank)
+			AND NOT EXISTS (SELECT FROM dirty d WHERE d.directory = c.directory AND d.entry_id = c.entry_id)
+			AND (c.operation NOT IN ('create', 'adopt') OR EXISTS (SELECT FROM links l WHERE l.directory = c.directory AND l.entry_id = c.entry_id))`, run)
+	return err
+}
+
+// SupersedeOpen ends the changes of a run that were not carried out and puts
+// their entries back into the dirty set, to be planned anew.
+func (s *Store) SupersedeOpen(ctx context.Context, run int64) error {
+	_, err := s.exec(ctx, `
+		WITH open AS (
+			SELECT id, directory, entry_id, state FROM changes WHERE run_id = ? AND state IN ('planned', 'sent') FOR UPDATE
+		), ended AS (
+			UPDATE changes SET state = 'superseded', answer = 'the run was interrupted; the change was planned anew' FROM open WHERE changes.id = open.id
+		)
+		INSERT INTO dirty (directory, entry_id, lookup) SELECT directory, entry_id, bool_or(state = 'sent') FROM open GROUP BY directory, entry_id
+		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0, lookup = dirty.lookup OR excluded.lookup`, run)
+	if err == nil {
+		_, err = s.exec(ctx, `INSERT INTO dirty_references (directory, entry_id) SELECT DISTINCT directory, entry_id FROM changes
+			WHERE run_id = ? AND rank = 3 AND state = 'superseded' ON CONFLICT DO NOTHING`, run)
+	}
+	return err
+}
+
+// HoldRemovals holds the suspensions of a run that were not held in the run
+// that is being released. With again, the next run plans them again, and what
+// hangs on them is held too until then.
+func (s *Store) HoldRemovals(ctx context.Context, run, released int64, again bool) error {
+	_, err := s.exec(ctx, `
+		WITH held AS (
+			UPDATE changes c SET state = 'held' WHERE c.run_id = ? AND c.state = 'planned' AND c.operation IN ('suspend', 'delete') AND NOT EXISTS
+				(SELECT FROM changes h WHERE h.run_id = ? AND h.state = 'held' AND h.operation IN ('suspend', 'delete') AND h.directory = c.directory AND h.entry_id = c.entry_id)
+			RETURNING directory, entry_id
+		), kept AS (
+			UPDATE links l SET held = true FROM held h WHERE ? AND l.directory = h.directory AND l.entry_id = h.entry_id
+		)
+		INSERT INTO dirty (directory, entry_id, state) SELECT directory, entry_id, 2 FROM held WHERE ?
+		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 2`, run, released, again, again)
+	return err
+}
+
+// Unhold ends what is held of entries, since the plan decides about them anew.
+func (s *Store) Unhold(ctx context.Context, refs []entry.Ref) error {
+	var any bool
+	if err := s.raw(ctx, `SELECT EXISTS (SELECT FROM links WHERE held)`).Scan(&any).Error; err != nil || !any {
+		return err
+	}
+	directories, ids := refArrays(refs)
+	_, err := s.exec(ctx, `UPDATE links l SET held = false FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE l.held AND l.directory = d AND l.entry_id = i`, directories, ids)
+	return err
+}
+
+// HeldResources tells which resources have a removal that is held: by the links,
+// or in a rehearsal, which decides anew about all of them or about the one given,
+// by its own changes.
+func (s *Store) HeldResources(ctx context.Context, rehearsal int64, except *entry.Ref, ids []string) (map[string]bool, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	links, where, subject := rehearsal == 0, "", entry.Ref{}
+	if except != nil {
+		links, where, subject = true, "AND NOT (directory = @directory AND entry_id = (@id)::uuid)", *except
+	}
+	var found struct{ IDs textArray }
+	err := s.raw(ctx, `SELECT coalesce(array_agg(resource_id), '{}') AS ids FROM (
+			SELECT resource_id FROM links WHERE @links AND held AND resource_id = ANY((@ids)::text[]) `+where+`
+			UNION SELECT resource_id FROM changes WHERE run_id = @run AND rank < 3 AND state = 'held' AND resource_id = ANY((@ids)::text[])
+		) h`, map[string]any{"links": links, "ids": textArray(ids), "run": rehearsal, "directory": subject.Directory, "id": subject.ID.String()}).Scan(&found).Error
+	held := map[string]bool{}
+	for _, id := range found.IDs {
+		held[id] = true
+	}
+	return held, err
+}
+
+// DropHeld drops what a run holds of the members and references of entries, so
+// that a later pass of it says so once.
+func (s *Store) DropHeld(ctx context.Context, run int64, refs []entry.Ref) error {
+	directories, ids := refArrays(refs)
+	_, err := s.exec(ctx, `DELETE FROM changes c USING unnest(?::text[], ?::text[]::uuid[]) AS t(d, i)
+		WHERE c.run_id = ? AND c.rank = 3 AND c.state = 'held' AND c.directory = d AND c.entry_id = i`, directories, ids, run)
+	return err
+}
+
+// Doubt is a creation of which the outcome is not known.
+type Doubt struct {
+	Sent time.Time
+	// Made: the cloud said that it was done.
+	Made bool
+}
+
+// Doubts tells for which of the entries a creation was sent, of which it was
+// never told what came of it, or that it was done but not as what. One that an
+// operator has decided upon since is no doubt any more. The changes given do not
+// count.
+func (s *Store) Doubts(ctx context.Context, refs []entry.Ref, but []Change) (map[entry.Ref]Doubt, error) {
+	directories, ids := refArrays(refs)
+	var rows []struct {
+		Directory, EntryID string
+		Sent               time.Time
+		Made               bool
+	}
+	err := s.raw(ctx, `SELECT c.directory, c.entry_id, min(c.sent) AS sent, bool_or(c.state = 'unconfirmed') AS made
+		FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) JOIN changes c ON c.directory = d AND c.entry_id = i
+		WHERE c.operation = 'create' AND c.sent IS NOT NULL AND (c.answered IS NULL OR c.state IN ('unconfirmed', 'unanswered')) AND c.id <> ALL(?::text[]::bigint[])
+			AND NOT EXISTS (SELECT FROM decisions x WHERE x.directory = d AND x.entry_id = i AND x.action = 'create' AND x.made > c.sent)
+		GROUP BY c.directory, c.entry_id`, directories, ids, changeIDs(but)).Scan(&rows).Error
+	if err != nil {
+		return nil, fmt.Errorf("look for creations in doubt: %w", err)
+	}
+	out := map[entry.Ref]Doubt{}
+	for _, row := range rows {
+		ref, err := refOf(row.Directory, row.EntryID)
+		if err != nil {
+			return nil, err
+		}
+		out[ref] = Doubt{row.Sent, row.Made}
+	}
+	return out, nil
+}
+
+// SettleDoubts ends the doubts about entries whose resource was found or made.
+func (s *Store) SettleDoubts(ctx context.Context, links []NewLink) error {
+	if len(links) == 0 {
+		return nil
+	}
+	refs := make([]entry.Ref, len(links))
+	for i, l := range links {
+		refs[i] = l.Ref
+	}
+	directories, ids := refArrays(refs)
+	_, err := s.exec(ctx, `UPDATE changes c SET answered = coalesce(c.answered, now()), state = 'superseded' FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i)
+		WHERE c.directory = d AND c.entry_id = i AND c.operation = 'create' AND c.sent IS NOT NULL AND (c.answered IS NULL OR c.state IN ('unconfirmed', 'unanswered'))`, directories, ids)
+	return err
+}
+
+// UnconfirmedKinds lists the kinds of which the cloud says that it made something
+// that has not been found yet.
+func (s *Store) UnconfirmedKinds(ctx context.Context) ([]entry.Kind, error) {
+	var kinds []entry.Kind
+	return kinds, s.raw(ctx, `SELECT DISTINCT c.kind FROM changes c JOIN entries e ON e.directory = c.directory AND e.id = c.entry_id AND e.gone IS NULL
+		WHERE c.state = 'unconfirmed' AND NOT EXISTS (SELECT FROM links l WHERE l.directory = c.directory AND l.entry_id = c.entry_id) AND NOT EXISTS (SELECT FROM decisions x WHERE x.directory = c.directory AND x.entry_id = c.entry_id AND x.action = 'create' AND x.made > c.sent)`).Scan(&kinds).Error
+}
+
+// CountRemovals counts the planned suspensions of a run that are not released.
+func (s *Store) CountRemovals(ctx context.Context, run, released int64) (int, error) {
+	var n int
+	err := s.raw(ctx, `SELECT count(*) FROM changes c WHERE c.run_id = ? AND c.state = 'planned' AND c.operation IN ('suspend', 'delete') AND NOT EXISTS
+		(SELECT FROM changes h WHERE h.run_id = ? AND h.state = 'held' AND h.operation IN ('suspend', 'delete') AND h.directory = c.directory AND h.entry_id = c.entry_id)`, run, released).Scan(&n).Error
+	return n, err
+}
+
+// CountChanges counts the changes of a run by operation and state; altered are
+// those that were done, and of which the cloud made something else; hanging are
+// single values that hang on what is held.
+func (s *Store) CountChanges(ctx context.Context, run int64) (map[[2]string]int, error) {
+	var rows []struct {
+		Operation, State string
+		N                int
+	}
+	if err := s.raw(ctx, `SELECT operation, CASE WHEN state = 'done' AND code <> '' THEN 'altered' WHEN state = 'held' AND rank = 3 THEN 'hanging' ELSE state END AS state,
+		sum(CASE WHEN state = 'held' AND rank = 3 THEN greatest((SELECT coalesce(sum(greatest(jsonb_array_length(coalesce(d->'removed', '[]')), 1)), 1) FROM jsonb_array_elements(diffs) d), 1) ELSE 1 END) AS n
+		FROM changes WHERE run_id = ? GROUP BY 1, 2`, run).Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	counts := map[[2]string]int{}
+	for _, row := range rows {
+		counts[[2]string{row.Operation, row.State}] = row.N
+	}
+	return counts, nil
+}
+
+// ChangeQuery chooses changes of a run.
+type ChangeQuery struct {
+	Run       int64
+	Kind      string
+	Code      string
+	Operation string
+	State     string
+	Text      string
+	After     int64 // id of the last one seen
+	Limit     int
+}
+
+// Changes lists changes of a run in the order in which they were planned, and
+// how many the query fits.
+func (s *Store) Changes(ctx context.Context, q ChangeQuery) ([]wire.Change, int, error) {
+	query := s.with(ctx).Table("changes").Where("run_id = ?", q.Run)
+	if q.Kind != "" {
+		query = query.Where("kind = ?", q.Kind)
+	}
+	if q.Code != "" {
+		query = query.Where("code = ?", q.Code)
+	}
+	if q.Operation != "" {
+		query = query.Where("operation = ?", q.Operation)
+	}
+	if q.State != "" {
+		query = query.Where("state = ?", q.State)
+	} else {
+		query = query.Where("state NOT IN ('superseded', 'tie')")
+	}
+	if q.Text != "" {
+		query = query.Where(`strpos(lower(name || E'\n' || dn), ?) > 0`, strings.ToLower(q.Text))
+	}
+	var rows []struct {
+		Change
+		Total int
+	}
+	// One pass counts and pages; behind the end there is a total only.
+	if err := s.raw(ctx, `WITH fitting AS MATERIALIZED (?) SELECT c.*, total FROM (SELECT count(*) AS total FROM fitting) t
+		LEFT JOIN (SELECT id FROM fitting WHERE id > ? ORDER BY id LIMIT ?) p ON true LEFT JOIN changes c ON c.id = p.id ORDER BY c.id`, query.Select("id"), q.After, q.Limit).Scan(&rows).Error; err != nil {
+		return nil, 0, err
+	}
+	page := make([]Change, 0, len(rows))
+	for _, row := range rows {
+		if row.ID != 0 {
+			page = append(page, row.Change)
+		}
+	}
+	changes, err := toWire(page)
+	return changes, rows[0].Total, err
+}
+
+// ChangesOf lists the latest changes of one entry, the newest first. Those of
+// rehearsals are left out.
+func (s *Store) ChangesOf(ctx context.Context, ref entry.Ref, limit int) ([]wire.Change, error) {
+	var rows []Change
+	err := s.raw(ctx, `SELECT c.* FROM changes c JOIN runs u ON u.id = c.run_id WHERE c.directory = ? AND c.entry_id = ? AND u.`+writing+`
+		AND c.state <> 'superseded' ORDER BY c.id DESC LIMIT ?`, ref.Directory, ref.ID.String(), limit).Scan(&rows).Error
+	if err != nil {
+		return nil, err
+	}
+	return toWire(rows)
+}
+
+func toWire(rows []Change) ([]wire.Change, error) {
+	changes := make([]wire.Change, len(rows))
+	for i, row := range rows {
+		changes[i] = wire.Change{
+			ID: row.ID, RunID: row.RunID, Kind: string(row.Kind), Operation: row.Operation, State: row.State, Directory: row.Directory, EntryID: row.EntryID, DN: row.DN,
+			ResourceID: row.ResourceID, Name: row.Name, Code: row.Code, Answer: row.Answer, Candidates: append([]string{}, row.Candidates...), Attempts: row.Attempts, Sent: row.Sent, Answered: row.Answered,
+		}
+		if err := json.Unmarshal(row.DiffsJSON, &changes[i].Diffs); err != nil {
+			return nil, fmt.Errorf("change %d: %w", row.ID, err)
+		}
+	}
+	return changes, nil
+}
+
+func changeIDs(changes []Change) textArray {
+	ids := make(textArray, len(changes))
+	for i, c := range changes {
+		ids[i] = strconv.FormatInt(c.ID, 10)
+	}
+	return ids
+}

@@ -1,0 +1,78 @@
+package store
+
+import (
+	"context"
+
+	"kambrel.example/kambrel/core/entry"
+)
+
+// Container is one container of the source mirror with how many entries of each
+// kind lie directly in it.
+type Container struct {
+	DN, Path                string
+	Users, Groups, Contacts int
+}
+
+// Containers lists the containers of a directory that hold something, and all
+// of its organizational units, parents first.
+func (s *Store) Containers(ctx context.Context, directory string) ([]Container, error) {
+	var containers []Container
+	// What comes before the last slash is the parent's path.
+	err := s.raw(ctx, `
+		WITH held AS (
+			SELECT left(path, greatest(length(path) - strpos(reverse(path), '/'), 0)) AS parent,
+				count(*) FILTER (WHERE kind = 'user') AS users, count(*) FILTER (WHERE kind = 'group') AS groups, count(*) FILTER (WHERE kind = 'contact') AS contacts
+			FROM entries WHERE directory = ? AND kind <> 'container' AND gone IS NULL GROUP BY 1
+		)
+		SELECT e.dn, e.path, coalesce(h.users, 0) AS users, coalesce(h.groups, 0) AS groups, coalesce(h.contacts, 0) AS contacts
+		FROM entries e LEFT JOIN held h ON h.parent = e.path WHERE e.directory = ? AND e.kind = 'container' AND e.gone IS NULL ORDER BY e.path`,
+		directory, directory).Scan(&containers).Error
+	return containers, err
+}
+
+// Vanished tells what became of a name that the mirror no longer has: where the
+// container of that name is now, or that it was deleted. Both are empty when it
+// was never there.
+func (s *Store) Vanished(ctx context.Context, directory, path string) (now string, deleted bool, err error) {
+	var row struct {
+		DN   string
+		Gone bool
+	}
+	err = s.raw(ctx, `SELECT dn, gone IS NOT NULL AS gone FROM entries WHERE directory = ? AND (path = ? OR id IN (SELECT id FROM former_names WHERE directory = ? AND path = ?))
+		ORDER BY gone NULLS FIRST LIMIT 1`, directory, path, directory, path).Scan(&row).Error
+	if row.Gone {
+		return "", true, err
+	}
+	return row.DN, false, err
+}
+
+// EachEntry streams entries of the mirror that are not gone, in batches; kinds
+// and directories choose, and none means all.
+func (s *Store) EachEntry(ctx context.Context, directories []string, kinds []entry.Kind, batch int, each func([]*entry.Entry) error) error {
+	names := make(textArray, len(kinds))
+	for i, kind := range kinds {
+		names[i] = string(kind)
+	}
+	after := entry.Ref{}
+	for {
+		var rows []EntryRow
+		err := s.raw(ctx, `SELECT directory, id, kind, dn, attributes, gone FROM entries WHERE (directory, id) > (?, ?) AND directory = ANY(?::text[]) AND kind = ANY(?::text[]) AND gone IS NULL
+			ORDER BY directory, id LIMIT ?`, after.Directory, after.ID.String(), textArray(directories), names, batch).Scan(&rows).Error
+		if err != nil || len(rows) == 0 {
+			return err
+		}
+		entries := make([]*entry.Entry, len(rows))
+		for i, row := range rows {
+			e, err := row.entry()
+			if err != nil {
+				return err
+			}
+			entries[i] = &e
+		}
+		last := entries[len(entries)-1]
+		after = entry.Ref{Directory: last.Directory, ID: last.ID}
+		if err := each(entries); err != nil {
+			return err
+		}
+	}
+}

@@ -1,0 +1,63 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kambrel.example/kambrel/protocol/wire"
+)
+
+const channel = "kambrel"
+
+// Notify tells all services on the database that something changed. Inside a
+// transaction it is sent when that commits.
+func (s *Store) Notify(ctx context.Context, event wire.Event) error {
+	text, err := json.Marshal(event)
+	if err != nil {
+		return err
+	}
+	_, err = s.exec(ctx, `SELECT pg_notify(?, ?)`, channel, string(text))
+	return err
+}
+
+// Listen hands every event to each until ctx ends, over a connection of its
+// own that it opens again when it breaks. After a break it hands on an empty
+// event, since some may have been missed.
+func (s *Store) Listen(ctx context.Context, each func(wire.Event)) {
+	for ctx.Err() == nil {
+		if err := s.listenOnce(ctx, each); err != nil && ctx.Err() == nil {
+			slog.Warn("listening for events broke off, trying again", "error", err)
+			select {
+			case <-ctx.Done():
+			case <-time.After(time.Second):
+			}
+			each(wire.Event{})
+		}
+	}
+}
+
+func (s *Store) listenOnce(ctx context.Context, each func(wire.Event)) error {
+	connection, err := pgx.Connect(ctx, s.dsn)
+	if err != nil {
+		return err
+	}
+	defer connection.Close(context.WithoutCancel(ctx))
+	if _, err := connection.Exec(ctx, `LISTEN `+channel); err != nil {
+		return err
+	}
+	each(wire.Event{})
+	for {
+		notification, err := connection.WaitForNotification(ctx)
+		if err != nil {
+			return err
+		}
+		var event wire.Event
+		if json.Unmarshal([]byte(notification.Payload), &event) == nil {
+			each(event)
+		}
+	}
+}

@@ -1,0 +1,162 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/protocol/wire"
+)
+
+// Exact finds the one object whose entry id, resource id, distinguished name or
+// login is exactly the text, by index; false when there is none, or several.
+func (s *Store) Exact(ctx context.Context, text string, ids []entry.ID) (wire.Hit, bool, error) {
+	path := ""
+	if dn, err := entry.ParseDN(text); err == nil {
+		path = dn.Path()
+	}
+	var refs []struct{ Directory, EntryID, ResourceID string }
+	err := s.raw(ctx, `
+		SELECT directory, id::text AS entry_id, '' AS resource_id FROM entries WHERE id = ANY((@ids)::text[]::uuid[]) AND kind <> 'container'
+		UNION SELECT directory, id::text, '' FROM entries WHERE @path <> '' AND path = @path AND kind <> 'container' AND gone IS NULL AND directory IN (SELECT directory FROM directory_states)
+		UNION SELECT coalesce(l.directory, ''), coalesce(l.entry_id::text, ''), CASE WHEN l.id IS NULL THEN r.id ELSE '' END
+			FROM resources r LEFT JOIN links l ON l.resource_id = r.id WHERE r.keys && ARRAY['userName=' || lower(@text)] OR r.id = @text OR r.id = ANY((@ids)::text[])
+		LIMIT 2`, map[string]any{"ids": idArray(ids), "path": path, "text": text}).Scan(&refs).Error
+	if err != nil || len(refs) != 1 {
+		return wire.Hit{}, false, err
+	}
+	hit := wire.Hit{Type: "entry", Directory: refs[0].Directory, EntryID: refs[0].EntryID, ResourceID: refs[0].ResourceID}
+	if hit.EntryID == "" {
+		hit.Type = "resource"
+	}
+	return hit, true, nil
+}
+
+// FindQuery searches objects.
+type FindQuery struct {
+	Text string
+	IDs  []entry.ID // the text read as an id, in every reading
+	// Among, where it is not nil, are the only entries that are looked for.
+	Among  []entry.Ref
+	State  string
+	Kind   string // of entries; "" for all
+	Sort   string // name, -name, login, -login, state, -state
+	Offset int
+	Limit  int
+}
+
+// Where an entry stands. What comes first in this order counts.
+const (
+	hasProblem = `EXISTS (SELECT FROM problems p WHERE p.directory = e.directory AND p.entry_id = e.id)`
+	isLinked   = `EXISTS (SELECT FROM links l WHERE l.directory = e.directory AND l.entry_id = e.id)`
+	follows    = `EXISTS (SELECT FROM followers j JOIN links l ON l.directory = j.lead_directory AND l.entry_id = j.lead_id WHERE j.directory = e.directory AND j.entry_id = e.id)`
+	isTied     = `(` + isLinked + ` OR ` + follows + `)`
+	notTied    = `(NOT ` + isLinked + ` AND NOT ` + follows + `)`
+	hasLeft    = `EXISTS (SELECT FROM ties l WHERE l.directory = e.directory AND l.entry_id = e.id AND l.left_at IS NOT NULL)`
+	isDirty    = `EXISTS (SELECT FROM dirty d WHERE d.directory = e.directory AND d.entry_id = e.id)`
+)
+
+var entryStates = map[string]string{
+	"problem":    hasProblem,
+	"removed":    `e.gone IS NOT NULL AND NOT ` + hasProblem + ` AND ` + notTied,
+	"suspended":  hasLeft + ` AND NOT ` + hasProblem,
+	"changing":   isDirty + ` AND NOT ` + hasProblem + ` AND NOT ` + hasLeft + ` AND (e.gone IS NULL OR ` + isTied + `)`,
+	"in-step":    isTied + ` AND NOT ` + hasProblem + ` AND NOT ` + hasLeft + ` AND NOT ` + isDirty,
+	"not-synced": `e.gone IS NULL AND ` + notTied + ` AND NOT ` + hasProblem + ` AND NOT ` + isDirty,
+}
+
+// Columns of a hit, over an entry e with what hitJoins ties to it.
+const (
+	hitLogin = `coalesce(nullif(r.login, ''), e.login, '')`
+	hitState = `CASE WHEN e.id IS NULL THEN 'cloud-only' WHEN p.entry_id IS NOT NULL THEN 'problem' WHEN e.gone IS NOT NULL AND l.resource_id IS NULL THEN 'removed'
+		WHEN l.left_at IS NOT NULL THEN 'suspended' WHEN d.entry_id IS NOT NULL THEN 'changing' WHEN l.resource_id IS NOT NULL THEN 'in-step' ELSE 'not-synced' END`
+	hitJoins = `LEFT JOIN ties l ON l.directory = e.directory AND l.entry_id = e.id
+		LEFT JOIN problems p ON p.directory = e.directory AND p.entry_id = e.id LEFT JOIN dirty d ON d.directory = e.directory AND d.entry_id = e.id`
+)
+
+// sql is made of what is asked only, so that each page is read by the
+// shortest way: the first ones in order of names by index, and what stands
+// beside an object for the page alone.
+func (q FindQuery) sql() (string, error) {
+	sort, descending := strings.CutPrefix(q.Sort, "-")
+	direction := ""
+	if descending {
+		direction = " DESC"
+	}
+	by, joins, loose := `lower(e.name)`, "", `lower(r.name)`
+	switch sort {
+	case "", "name":
+	case "login":
+		by, loose = hitLogin, `r.login`
+		joins = ` LEFT JOIN ties l ON l.directory = e.directory AND l.entry_id = e.id LEFT JOIN resources r ON r.id = l.resource_id`
+	case "state":
+		by, loose, joins = hitState, `'cloud-only'`, " "+hitJoins
+	default:
+		return "", problem.New(problem.BadInput, "sort %q: use name, login or state, with a minus for the other way round", q.Sort)
+	}
+	entries, resources := []string{`e.kind <> 'container'`}, []string{`NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)`}
+	and := func(conditions *[]string, holds bool, condition string) {
+		if holds {
+			*conditions = append(*conditions, condition)
+		}
+	}
+	and(&entries, q.Kind != "", `e.kind = @kind`)
+	and(&resources, q.Kind != "", `r.kind = @kind`)
+	and(&entries, q.Among != nil, `(e.directory, e.id) IN (SELECT * FROM unnest((@directories)::text[], (@entries)::text[]::uuid[]))`)
+	and(&entries, q.State != "" && q.State != "cloud-only", entryStates[q.State])
+	and(&entries, q.State == "cloud-only", "false")
+	and(&resources, q.Among != nil || q.State != "" && q.State != "cloud-only", "false")
+	with, from, beside := `WITH `, ` FROM entries e`, `resources`
+	if q.Text != "" {
+		// strpos is the faster one; of LIKE the planner knows how much it keeps.
+		contains := `(strpos(%[1]s.search, @text) > 0 AND %[1]s.search LIKE @pattern)`
+		with += `found AS MATERIALIZED (SELECT r.id, r.kind, r.name, r.login FROM resources r WHERE ` + fmt.Sprintf(contains, "r") + ` OR r.id = ANY((@ids)::text[])),
+			fitting AS MATERIALIZED (SELECT e.directory, e.id, e.kind, e.name, e.login, e.gone FROM entries e
+				LEFT JOIN (SELECT l.directory, l.entry_id FROM found JOIN ties l ON l.resource_id = found.id) t ON t.directory = e.directory AND t.entry_id = e.id
+				WHERE ` + fmt.Sprintf(contains, "e") + ` OR e.id = ANY((@ids)::text[]::uuid[]) OR t.entry_id IS NOT NULL), `
+		from, beside = ` FROM fitting e`, `found`
+	}
+	fits := ` WHERE ` + strings.Join(entries, " AND ")
+	return with + `loose AS MATERIALIZED (SELECT r.id, ` + loose + ` AS by, lower(r.name) AS name FROM ` + beside + ` r WHERE ` + strings.Join(resources, " AND ") + `),
+		counted AS MATERIALIZED (SELECT (SELECT count(*) FROM loose) + (SELECT count(*)` + from + fits + `) AS total),
+		page AS MATERIALIZED (SELECT * FROM (
+			(SELECT e.directory, e.id, '' AS resource_id, ` + by + ` AS by, lower(e.name) AS name` + from + joins + fits + ` ORDER BY 4` + direction + `, 5, 2 LIMIT @last)
+			UNION ALL (SELECT NULL, NULL, id, by, name FROM loose ORDER BY by` + direction + `, name, id LIMIT @last)) o
+			ORDER BY by` + direction + `, name, id, resource_id OFFSET @offset LIMIT @limit)
+		SELECT CASE WHEN e.id IS NULL THEN 'resource' ELSE 'entry' END AS type, coalesce(e.kind, r.kind) AS kind, coalesce(e.directory, '') AS directory, coalesce(e.id::text, '') AS entry_id,
+			coalesce(r.id, l.resource_id, '') AS resource_id, coalesce(e.dn, '') AS dn, coalesce(e.name, r.name) AS name, ` + hitLogin + ` AS login, r.active, e.gone IS NOT NULL AS gone, ` + hitState + ` AS state, total
+		FROM counted LEFT JOIN page ON true LEFT JOIN entries e ON e.directory = page.directory AND e.id = page.id ` + hitJoins + ` LEFT JOIN resources r ON r.id = coalesce(l.resource_id, page.resource_id)
+		ORDER BY page.by` + direction + `, page.name, page.id, page.resource_id`, nil
+}
+
+// Find searches entries and resources by name, login, address or id, and tells
+// how many fit.
+func (s *Store) Find(ctx context.Context, q FindQuery) ([]wire.Hit, int, error) {
+	sql, err := q.sql()
+	if err != nil {
+		return nil, 0, err
+	}
+	directories, entries := refArrays(q.Among)
+	var rows []struct {
+		Type, Kind, Directory, EntryID, ResourceID string
+		DN                                         string `gorm:"column:dn"`
+		Name, Login, State                         string
+		Active                                     *bool
+		Gone                                       bool
+		Total                                      int
+	}
+	if err := s.raw(ctx, sql, map[string]any{
+		"text": strings.ToLower(q.Text), "ids": idArray(q.IDs), "kind": q.Kind, "directories": directories, "entries": entries, "offset": q.Offset, "limit": q.Limit, "pattern": like(strings.ToLower(q.Text)), "last": q.Offset + q.Limit,
+	}).Scan(&rows).Error; err != nil {
+		return nil, 0, err
+	}
+	hits := make([]wire.Hit, 0, len(rows))
+	for _, r := range rows {
+		if r.EntryID+r.ResourceID != "" { // past the end there is a total only
+			hits = append(hits, wire.Hit{Type: r.Type, Kind: r.Kind, Name: r.Name, Login: r.Login, DN: r.DN, Directory: r.Directory, EntryID: r.EntryID, ResourceID: r.ResourceID, Active: r.Active, Gone: r.Gone, State: r.State})
+		}
+	}
+	return hits, rows[0].Total, nil
+}

@@ -1,0 +1,179 @@
+package store
+
+import (
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/person"
+	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/protocol/wire"
+)
+
+// listed has one object in each state, two entries of one person and a group.
+func listed(t *testing.T, s *Store) {
+	ctx := t.Context()
+	named := func(n int, name string) *entry.Entry {
+		e := somebody(n, "CN="+name+",OU=Fleet,DC=example")
+		e.Attributes["cn"] = []string{name}
+		return e
+	}
+	inStep, problem, gone, left, changing, outside, group := named(1, "Ada"), named(2, "Bo"), named(3, "Cai"), named(4, "Dag"), named(5, "eli"), named(6, "Finn"), named(7, "Galley")
+	group.Kind = entry.Group
+	changing.Attributes["displayName"] = []string{" "} // blank: cn counts
+	outside.Attributes["userPrincipalName"] = []string{"100%_finn@halvard.example"}
+	all := []*entry.Entry{inStep, problem, gone, left, changing, outside, group, container(8, "OU=Fleet,DC=example")}
+	_, err := s.StoreEntries(ctx, halvard, all)
+	require.NoError(t, err)
+	away := named(1, "Ada Away")
+	away.Directory = "brisling"
+	_, err = s.StoreEntries(ctx, Source{Directory: "brisling", ByName: true}, []*entry.Entry{away})
+	require.NoError(t, err)
+	awayRef := entry.Ref{Directory: "brisling", ID: away.ID}
+	resources := []entry.Resource{resource("r1", "Ada.Lind@halvard.example", inStep.LinkKey()), resource("r4", "dag@halvard.example", left.LinkKey()), resource("r5", "eli@halvard.example", changing.LinkKey()), resource("r9", "only@halvard.example", "")}
+	_, err = s.StoreResources(ctx, entry.User, resources, nil, true)
+	require.NoError(t, err)
+	require.NoError(t, s.SaveLinks(ctx, 1, []NewLink{{ref(inStep), entry.User, inStep.LinkKey(), "r1", "adopt"}, {ref(left), entry.User, left.LinkKey(), "r4", "create"}, {ref(changing), entry.User, changing.LinkKey(), "r5", "create"}}))
+	lead := person.Member{Directory: "halvard", ID: inStep.ID}
+	require.NoError(t, s.SaveFollowers(ctx, []person.Outcome{{Member: person.Member{Directory: "brisling", ID: away.ID}, Lead: &lead, Rule: "same number"}}))
+	require.NoError(t, s.SetLeft(ctx, []entry.Ref{ref(left)}, true))
+	require.NoError(t, s.SaveProblems(ctx, s.newRun(t), []NewProblem{{Ref: ref(problem), Code: "login-taken", Detail: "x"}}))
+	_, err = s.exec(ctx, `UPDATE entries SET gone = ? WHERE id = ?`, time.Now(), gone.ID.String())
+	require.NoError(t, err)
+	s.clean(t)
+	_, err = s.exec(ctx, `INSERT INTO dirty (directory, entry_id) VALUES ('halvard', ?)`, changing.ID.String())
+	require.NoError(t, err)
+
+	everybody := []string{"Ada", "Ada Away", "Bo", "Cai", "Dag", "eli", "Finn", "Galley", "Name of r9"}
+	backwards := slices.Clone(everybody)
+	slices.Reverse(backwards)
+	for _, c := range []struct {
+		name  string
+		query FindQuery
+		want  []string
+	}{
+		{"everybody, by name, without regard to case", FindQuery{}, everybody},
+		{"backwards", FindQuery{Sort: "-name"}, backwards},
+		{"by login, who has none first", FindQuery{Sort: "login", State: "in-step"}, []string{"Ada", "Ada Away"}},
+		{"in step, by the own link and by that of the lead", FindQuery{State: "in-step"}, []string{"Ada", "Ada Away"}},
+		{"with a problem", FindQuery{State: "problem"}, []string{"Bo"}},
+		{"removed from the directory", FindQuery{State: "removed"}, []string{"Cai"}},
+		{"suspended", FindQuery{State: "suspended"}, []string{"Dag"}},
+		{"changing", FindQuery{State: "changing"}, []string{"eli"}},
+		{"not synced", FindQuery{State: "not-synced"}, []string{"Finn", "Galley"}},
+		{"not synced, of a kind", FindQuery{State: "not-synced", Kind: "group"}, []string{"Galley"}},
+		{"in the cloud only", FindQuery{State: "cloud-only"}, []string{"Name of r9"}},
+		{"by the entry's name", FindQuery{Text: "CN=BO"}, []string{"Bo"}},
+		{"by what only the resource has", FindQuery{Text: "ada.lind"}, []string{"Ada", "Ada Away"}},
+		{"by the name of a resource that nobody owns", FindQuery{Text: "of r9"}, []string{"Name of r9"}},
+		{"signs of patterns are text", FindQuery{Text: "100%_"}, []string{"Finn"}},
+		{"no pattern", FindQuery{Text: "a_a"}, nil},
+		{"by id", FindQuery{Text: "n/a", IDs: []entry.ID{left.ID}}, []string{"Dag"}},
+		{"text and state", FindQuery{Text: "fleet", State: "suspended"}, []string{"Dag"}},
+		{"among some", FindQuery{Among: []entry.Ref{ref(problem), ref(left), awayRef}}, []string{"Ada Away", "Bo", "Dag"}},
+		{"among nobody", FindQuery{Among: []entry.Ref{}}, nil},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			c.query.Limit = 20
+			hits, total, err := s.Find(ctx, c.query)
+			require.NoError(t, err)
+			var names []string
+			for _, hit := range hits {
+				names = append(names, hit.Name)
+				if c.query.State != "" {
+					assert.Equal(t, c.query.State, hit.State, "the state that is asked for is the one that is shown")
+				}
+			}
+			assert.Equal(t, c.want, names)
+			assert.Equal(t, len(c.want), total)
+		})
+	}
+
+	states := map[string]string{}
+	hits, _, err := s.Find(ctx, FindQuery{Sort: "state", Limit: 20})
+	require.NoError(t, err)
+	assert.True(t, slices.IsSortedFunc(hits, func(a, b wire.Hit) int { return strings.Compare(a.State, b.State) }))
+	for _, hit := range hits {
+		states[hit.Name] = hit.State
+	}
+	assert.Equal(t, map[string]string{
+		"Ada": "in-step", "Ada Away": "in-step", "Bo": "problem", "Cai": "removed", "Dag": "suspended", "eli": "changing", "Finn": "not-synced", "Galley": "not-synced", "Name of r9": "cloud-only",
+	}, states)
+
+	// Pages follow one another, and behind the end there is still a total.
+	var paged []string
+	for offset := 0; ; offset += 2 {
+		page, total, err := s.Find(ctx, FindQuery{Offset: offset, Limit: 2})
+		require.NoError(t, err)
+		assert.Equal(t, len(everybody), total)
+		if len(page) == 0 {
+			break
+		}
+		for _, hit := range page {
+			paged = append(paged, hit.Name)
+		}
+	}
+	assert.Equal(t, everybody, paged)
+	byLogin, _, err := s.Find(ctx, FindQuery{Sort: "-login", Limit: 1})
+	require.NoError(t, err)
+	assert.Equal(t, "only@halvard.example", byLogin[0].Login)
+	_, _, err = s.Find(ctx, FindQuery{Sort: "password", Limit: 1})
+	assert.ErrorContains(t, err, "sort")
+}
+
+func pagedChanges(t *testing.T, s *Store) {
+	ctx := t.Context()
+	var entries []*entry.Entry
+	var changes []NewChange
+	for i := range 7 {
+		e := somebody(i, "CN=Crew "+string(rune('A'+i))+",OU=Fleet,DC=example")
+		entries = append(entries, e)
+		changes = append(changes, NewChange{Ref: ref(e), Kind: entry.User, Operation: plan.Create, DN: e.DN, Name: "Søren" + string(rune('0'+i))})
+	}
+	changes[6].Operation = plan.Update
+	_, err := s.StoreEntries(ctx, halvard, entries)
+	require.NoError(t, err)
+	run, other := s.newRun(t), s.newRun(t)
+	require.NoError(t, s.AddChanges(ctx, run, changes))
+	require.NoError(t, s.AddChanges(ctx, other, changes[:1]))
+	for _, c := range []struct {
+		name  string
+		query ChangeQuery
+		names []string
+		total int
+	}{
+		{"the first page", ChangeQuery{Limit: 3}, []string{"Søren0", "Søren1", "Søren2"}, 7},
+		{"by operation", ChangeQuery{Operation: "update", Limit: 3}, []string{"Søren6"}, 1},
+		{"by name, without regard to case", ChangeQuery{Text: "SØREN4", Limit: 3}, []string{"Søren4"}, 1},
+		{"by distinguished name", ChangeQuery{Text: "cn=crew b", Limit: 3}, []string{"Søren1"}, 1},
+		{"signs of patterns are text", ChangeQuery{Text: "S%n", Limit: 3}, nil, 0},
+		{"nothing", ChangeQuery{State: "failed", Limit: 3}, nil, 0},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			c.query.Run = run
+			page, total, err := s.Changes(ctx, c.query)
+			require.NoError(t, err)
+			var names []string
+			for _, change := range page {
+				names = append(names, change.Name)
+			}
+			assert.Equal(t, c.names, names)
+			assert.Equal(t, c.total, total)
+		})
+	}
+	first, _, err := s.Changes(ctx, ChangeQuery{Run: run, Limit: 5})
+	require.NoError(t, err)
+	rest, total, err := s.Changes(ctx, ChangeQuery{Run: run, After: first[4].ID, Limit: 5})
+	require.NoError(t, err)
+	assert.Len(t, rest, 2)
+	assert.Equal(t, 7, total)
+	behind, total, err := s.Changes(ctx, ChangeQuery{Run: run, After: rest[1].ID, Limit: 5})
+	require.NoError(t, err)
+	assert.Empty(t, behind)
+	assert.Equal(t, 7, total, "behind the end there is still a total")
+}

@@ -1,0 +1,66 @@
+package store
+
+import (
+	"context"
+	"strings"
+
+	"kambrel.example/kambrel/protocol/wire"
+)
+
+// LastForecast returns the newest rehearsal of everybody that has ended well.
+func (s *Store) LastForecast(ctx context.Context) (Run, bool, error) {
+	var row runRow
+	err := s.with(ctx).Where("purpose IN ('forecast', 'impact') AND ended IS NOT NULL AND state IN ('in-step', 'problems')").Order("id DESC").Take(&row).Error
+	if NotFound(err) {
+		return Run{}, false, nil
+	}
+	return row.run(), err == nil, err
+}
+
+// Outcomes counts what a rehearsal of everybody came to: its changes by
+// operation and match rule, problems by code, who is linked and in step, and
+// what nobody claims.
+func (s *Store) Outcomes(ctx context.Context, run int64) ([]wire.Outcome, error) {
+	outcomes := []wire.Outcome{}
+	err := s.raw(ctx, `
+		WITH planned AS (
+			SELECT kind, directory, entry_id, CASE WHEN operation = 'none' THEN code ELSE operation END AS outcome,
+				rule
+			FROM changes WHERE run_id = @run AND rank < 3 AND state NOT IN ('superseded', 'tie')
+		)
+		SELECT kind, outcome, rule, count(*) AS count FROM planned GROUP BY 1, 2, 3
+		UNION ALL
+		SELECT l.kind, 'linked', '', count(*) FROM links l WHERE l.left_at IS NULL
+			AND NOT EXISTS (SELECT FROM changes c WHERE c.run_id = @run AND c.rank < 3 AND c.state <> 'tie' AND c.directory = l.directory AND c.entry_id = l.entry_id) GROUP BY 1
+		UNION ALL
+		SELECT kind, 'unclaimed', '', count(*) FROM (`+unclaimed+`) u GROUP BY 1
+		ORDER BY 1 DESC, 4 DESC, 2`, map[string]any{"run": run}).Scan(&outcomes).Error
+	return outcomes, err
+}
+
+// unclaimed are resources that no entry has or would have.
+const unclaimed = `SELECT r.* FROM resources r WHERE NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)
+	AND NOT EXISTS (SELECT FROM changes c WHERE c.run_id = @run AND c.operation = 'adopt' AND c.resource_id = r.id)`
+
+// UnclaimedQuery chooses resources that nobody claims after a forecast.
+type UnclaimedQuery struct {
+	Run           int64
+	Kind, Text    string
+	Offset, Limit int
+}
+
+// Unclaimed lists such resources by name, and tells how many there are.
+func (s *Store) Unclaimed(ctx context.Context, q UnclaimedQuery) ([]wire.CloudOnly, int, error) {
+	rows := []struct {
+		wire.CloudOnly
+		Total int
+	}{}
+	err := s.raw(ctx, `SELECT id, kind, name, login, active, count(*) OVER () AS total
+		FROM (`+unclaimed+`) u WHERE @kind IN ('', kind) AND (@text = '' OR search LIKE @pattern) ORDER BY lower(name), id OFFSET @offset LIMIT @limit`,
+		map[string]any{"run": q.Run, "kind": q.Kind, "text": q.Text, "pattern": like(strings.ToLower(q.Text)), "offset": q.Offset, "limit": q.Limit}).Scan(&rows).Error
+	out, total := make([]wire.CloudOnly, len(rows)), 0
+	for i, row := range rows {
+		out[i], total = row.CloudOnly, row.Total
+	}
+	return out, total, err
+}

@@ -1,0 +1,148 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"kambrel.example/kambrel/protocol/wire"
+)
+
+// Order is an order with its state.
+type Order struct {
+	ID            int64
+	RunID         *int64 // nil for an order of no run
+	Kind          wire.OrderKind
+	Directory     string
+	Request       wire.Order `gorm:"serializer:json;type:jsonb"`
+	State         string     // waiting, leased, done, failed
+	AgentID       *string
+	LeaseUntil    *time.Time
+	Created       time.Time
+	FailureCode   string
+	FailureDetail string
+	Counts        OrderCounts `gorm:"serializer:json;type:jsonb"`
+	// Result is what a probe found.
+	Result []wire.Verdict `gorm:"serializer:json;type:jsonb"`
+}
+
+// OrderCounts is what an order's answer held so far.
+type OrderCounts struct {
+	Read    int `json:"read"`
+	Changed int `json:"changed"`
+	Gone    int `json:"gone"`
+}
+
+// AddOrder asks an agent for work.
+func (s *Store) AddOrder(ctx context.Context, order *Order) error {
+	order.State, order.Created, order.Kind = "waiting", time.Now(), order.Request.Kind
+	if err := s.with(ctx).Create(order).Error; err != nil {
+		return fmt.Errorf("keep the order: %w", err)
+	}
+	return s.Notify(ctx, wire.Event{Kind: "order", ID: order.ID})
+}
+
+// OrderOf returns the last order of a run for a directory.
+func (s *Store) OrderOf(ctx context.Context, run int64, directory string) (Order, bool, error) {
+	var order Order
+	err := s.with(ctx).Where("run_id = ? AND directory = ?", run, directory).Order("id DESC").Take(&order).Error
+	if NotFound(err) {
+		return Order{}, false, nil
+	}
+	return order, err == nil, err
+}
+
+// Order returns an order by id.
+func (s *Store) Order(ctx context.Context, id int64) (Order, error) {
+	var order Order
+	return order, s.with(ctx).Where("id = ?", id).Take(&order).Error
+}
+
+// TakeOrder leases the order that an agent is to carry out next: the quick kinds
+// first, then the oldest that waits or whose lease has lapsed. quick asks for those
+// kinds alone. Several agents never take the same one.
+func (s *Store) TakeOrder(ctx context.Context, agent string, directories []string, quick bool, lease time.Duration) (Order, bool, error) {
+	var id int64
+	err := s.raw(ctx, `
+		UPDATE orders SET state = 'leased', agent_id = ?, lease_until = now() + ? * interval '1 second' WHERE id = (
+			SELECT id FROM orders WHERE directory = ANY(?::text[]) AND (state = 'waiting' OR state = 'leased' AND lease_until < now()) AND (NOT ? OR kind <> 'read')
+			ORDER BY kind = 'read', id LIMIT 1 FOR UPDATE SKIP LOCKED
+		) RETURNING id`, agent, lease.Seconds(), textArray(directories), quick).Scan(&id).Error
+	if err != nil || id == 0 {
+		return Order{}, false, err
+	}
+	order, err := s.Order(ctx, id)
+	return order, err == nil, err
+}
+
+// KeepOrder renews a lease and keeps the counts; false says that the order is
+// no longer the agent's.
+func (s *Store) KeepOrder(ctx context.Context, id int64, agent string, lease time.Duration, counts OrderCounts) (bool, error) {
+	text, err := json.Marshal(counts)
+	if err != nil {
+		return false, err
+	}
+	n, err := s.exec(ctx, `UPDATE orders SET lease_until = now() + ? * interval '1 second', counts = ?::jsonb WHERE id = ? AND agent_id = ? AND state = 'leased'`,
+		lease.Seconds(), string(text), id, agent)
+	return n == 1, err
+}
+
+// EndOrder ends an order: done when code is "".
+func (s *Store) EndOrder(ctx context.Context, id int64, code, detail string, counts OrderCounts) error {
+	state := "done"
+	if code != "" {
+		state = "failed"
+	}
+	text, err := json.Marshal(counts)
+	if err != nil {
+		return err
+	}
+	if _, err := s.exec(ctx, `UPDATE orders SET state = ?, failure_code = ?, failure_detail = ?, counts = ?::jsonb WHERE id = ?`, state, code, detail, string(text), id); err != nil {
+		return err
+	}
+	return s.Notify(ctx, wire.Event{Kind: "order", ID: id})
+}
+
+// WithdrawOrders ends the orders of a run that are still open: an agent that is
+// at one finds that it is no longer its own.
+func (s *Store) WithdrawOrders(ctx context.Context, run int64) error {
+	_, err := s.exec(ctx, `UPDATE orders SET state = 'failed', failure_code = 'cancelled', failure_detail = '' WHERE run_id = ? AND state IN ('waiting', 'leased')`, run)
+	return err
+}
+
+// SaveVerdicts keeps what a probe has found so far.
+func (s *Store) SaveVerdicts(ctx context.Context, id int64, verdicts []wire.Verdict) error {
+	text, err := json.Marshal(verdicts)
+	if err != nil {
+		return err
+	}
+	_, err = s.exec(ctx, `UPDATE orders SET result = ?::jsonb WHERE id = ?`, string(text), id)
+	return err
+}
+
+// LastProbe returns the newest probe of a directory that has ended.
+func (s *Store) LastProbe(ctx context.Context, directory string) (Order, bool, error) {
+	var order Order
+	err := s.with(ctx).Where("directory = ? AND kind = 'probe' AND state = 'done'", directory).Order("id DESC").Take(&order).Error
+	if NotFound(err) {
+		return Order{}, false, nil
+	}
+	return order, err == nil, err
+}
+
+// PruneOrders deletes orders of no run that ended before a time, but for the
+// last probe of each directory.
+func (s *Store) PruneOrders(ctx context.Context, before time.Time) error {
+	_, err := s.exec(ctx, `DELETE FROM orders WHERE run_id IS NULL AND state IN ('done', 'failed') AND created < ?
+		AND id NOT IN (SELECT max(id) FROM orders WHERE kind = 'probe' AND state = 'done' GROUP BY directory)`, before)
+	return err
+}
+
+// GiveBackOrder lets another agent take an order whose answer broke off.
+func (s *Store) GiveBackOrder(ctx context.Context, id int64, agent string) error {
+	if _, err := s.exec(ctx, `UPDATE orders SET state = 'waiting', agent_id = NULL WHERE id = ? AND agent_id = ? AND state = 'leased'`, id, agent); err != nil {
+		return err
+	}
+	return s.Notify(ctx, wire.Event{Kind: "order", ID: id})
+}

@@ -1,0 +1,477 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/core/decide"
+	"kambrel.example/kambrel/core/entry"
+)
+
+// storePointers brings the attributes by which entries name others into the
+// mirror, and marks whose differ. The entries are those of one batch that are
+// new or have changed.
+func (s *Store) storePointers(ctx context.Context, directory string, attributes []string, entries []*entry.Entry) error {
+	if len(attributes) == 0 || len(entries) == 0 {
+		return nil
+	}
+	var all, ids, names, paths textArray
+	for _, e := range entries {
+		all = append(all, e.ID.String())
+		for _, attribute := range attributes {
+			for _, value := range e.Attributes.All(attribute) {
+				dn, err := entry.ParseDN(value)
+				if err != nil {
+					continue // a value that names nobody refers to nobody
+				}
+				ids, names, paths = append(ids, e.ID.String()), append(names, strings.ToLower(attribute)), append(paths, dn.Path())
+			}
+		}
+	}
+	_, err := s.exec(ctx, `
+		WITH input AS (SELECT DISTINCT i, a, p FROM unnest((@ids)::text[]::uuid[], (@names)::text[], (@paths)::text[]) AS t(i, a, p)),
+		dropped AS (
+			DELETE FROM pointers o WHERE o.directory = @directory AND o.entry_id = ANY((@all)::text[]::uuid[])
+			AND NOT EXISTS (SELECT FROM input WHERE i = o.entry_id AND a = o.attribute AND p = o.path) RETURNING o.entry_id
+		), added AS (
+			INSERT INTO pointers (directory, entry_id, attribute, path, target_id)
+			SELECT @directory , i, a, p, e.id FROM input LEFT JOIN entries e ON e.directory = @directory AND e.path = p AND e.gone IS NULL
+			ON CONFLICT DO NOTHING RETURNING entry_id
+		)
+		INSERT INTO dirty_references (directory, entry_id) SELECT @directory , entry_id FROM dropped UNION SELECT @directory , entry_id FROM added
+		ON CONFLICT DO NOTHING`, map[string]any{"all": all, "ids": ids, "names": names, "paths": paths, "directory": directory})
+	if err != nil {
+		return fmt.Errorf("keep whom entries of %s refer to: %w", directory, err)
+	}
+	return nil
+}
+
+// resolvePointers finds the entries that were read after those that name them.
+func (s *Store) resolvePointers(ctx context.Context, directory string) error {
+	_, err := s.exec(ctx, `
+		WITH resolved AS (
+			UPDATE pointers p SET target_id = e.id FROM entries e
+			WHERE p.directory = @directory AND p.target_id IS NULL AND e.directory = @directory AND e.path = p.path AND e.gone IS NULL RETURNING p.entry_id
+		)
+		INSERT INTO dirty_references (directory, entry_id) SELECT DISTINCT @directory , entry_id FROM resolved ON CONFLICT DO NOTHING`, map[string]any{"directory": directory})
+	return err
+}
+
+// fewMembers is up to how many at once members of groups are marked one by one;
+// for more, groups are compared as a whole.
+const fewMembers = 500
+
+// persons are the entries whose links moved, with those that they lead.
+const persons = `, persons AS (
+		SELECT directory, entry_id FROM moved
+		UNION SELECT j.directory, j.entry_id FROM moved JOIN followers j ON j.lead_directory = moved.directory AND j.lead_id = moved.entry_id
+	)`
+
+// markNamed marks who refers to persons, and themselves where they refer to
+// others.
+const markNamed = `
+	INSERT INTO dirty_references (directory, entry_id)
+		SELECT p.directory, p.entry_id FROM persons JOIN pointers p ON p.directory = persons.directory AND p.target_id = persons.entry_id
+		UNION SELECT directory, entry_id FROM moved WHERE EXISTS (SELECT FROM memberships m WHERE m.directory = moved.directory AND m.group_id = moved.entry_id)
+			OR EXISTS (SELECT FROM pointers p WHERE p.directory = moved.directory AND p.entry_id = moved.entry_id)`
+
+// markReferring marks whom a change of links concerns: the groups that hold the
+// entries, those who refer to them, and the entries themselves.
+const markReferring = persons + markNamed + `
+		UNION SELECT m.directory, m.group_id FROM persons JOIN memberships m ON m.directory = persons.directory AND m.member_id = persons.entry_id
+	ON CONFLICT DO NOTHING`
+
+// markMoved is markReferring for n links that lead to the same resources as
+// before or to new ones: where they are few, groups compare these members only.
+func markMoved(n int) string {
+	if n > fewMembers {
+		return markReferring
+	}
+	return persons + `, single AS (
+		INSERT INTO dirty_members (directory, group_id, member_id)
+		SELECT m.directory, m.group_id, m.member_id FROM persons JOIN memberships m ON m.directory = persons.directory AND m.member_id = persons.entry_id ON CONFLICT DO NOTHING
+	)` + markNamed + `
+	ON CONFLICT DO NOTHING`
+}
+
+// MarkAllReferences makes the next plan compare everybody's members and references.
+func (s *Store) MarkAllReferences(ctx context.Context) error {
+	_, err := s.exec(ctx, `INSERT INTO dirty_references (directory, entry_id)
+		SELECT DISTINCT directory, group_id FROM memberships UNION SELECT DISTINCT directory, entry_id FROM pointers
+		UNION SELECT directory, entry_id FROM links WHERE kind = 'group' ON CONFLICT DO NOTHING`)
+	return err
+}
+
+// MarkReferences marks entries whose members or references are to be compared.
+func (s *Store) MarkReferences(ctx context.Context, refs []entry.Ref) error {
+	if len(refs) == 0 {
+		return nil
+	}
+	directories, ids := refArrays(refs)
+	_, err := s.exec(ctx, `INSERT INTO dirty_references (directory, entry_id) SELECT d, i FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) ON CONFLICT DO NOTHING`, directories, ids)
+	return err
+}
+
+// MarkLeads marks who leads those that are marked, since what they refer to is
+// written to the resource of the lead.
+func (s *Store) MarkLeads(ctx context.Context) error {
+	_, err := s.exec(ctx, `INSERT INTO dirty_references (directory, entry_id) SELECT j.lead_directory, j.lead_id FROM dirty_references d
+		JOIN followers j ON j.directory = d.directory AND j.entry_id = d.entry_id WHERE j.lead_id IS NOT NULL ON CONFLICT DO NOTHING`)
+	return err
+}
+
+// ClearReferences takes entries out of those whose references are to be compared.
+func (s *Store) ClearReferences(ctx context.Context, refs []entry.Ref) error {
+	directories, ids := refArrays(refs)
+	if _, err := s.exec(ctx, `DELETE FROM dirty_members USING unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE directory = d AND group_id = i`, directories, ids); err != nil {
+		return err
+	}
+	return s.deleteByEntry(ctx, "dirty_references", refs)
+}
+
+// linksNow are the links as they are, of whole persons; linksThen are those that
+// a rehearsal would lead to, whose new resources have no id yet.
+const (
+	linksNow  = `(SELECT directory, entry_id, resource_id, kind FROM ties WHERE left_at IS NULL)`
+	linksThen = `(SELECT l.directory, l.entry_id, l.resource_id, l.kind FROM {links} l WHERE ` + staysThen + `
+		UNION ALL SELECT j.directory, j.entry_id, l.resource_id, l.kind FROM {followers} j JOIN {links} l ON l.directory = j.lead_directory AND l.entry_id = j.lead_id WHERE ` + staysThen + `
+		UNION ALL SELECT c.directory, c.entry_id, ` + madeThen + `
+		UNION ALL SELECT j.directory, j.entry_id, CASE WHEN c.resource_id = '' THEN 'new:' || c.entry_id ELSE c.resource_id END, c.kind
+			FROM {followers} j JOIN changes c ON c.directory = j.lead_directory AND c.entry_id = j.lead_id WHERE ` + comesThen + `)`
+
+	staysThen = `l.left_at IS NULL AND NOT EXISTS (
+			SELECT FROM changes c WHERE c.run_id = @run AND c.directory = l.directory AND c.entry_id = l.entry_id AND c.state <> 'held'
+				AND (c.operation IN ('suspend', 'delete', 'create', 'unlink') OR c.code = 'left'))`
+	madeThen  = `CASE WHEN c.resource_id = '' THEN 'new:' || c.entry_id ELSE c.resource_id END, c.kind FROM changes c WHERE ` + comesThen
+	comesThen = `c.run_id = @run AND (c.operation IN ('create', 'adopt', 'restore') OR c.code = 'link-restored') AND c.rank < 3`
+)
+
+func (s *Store) linksFor(run int64) string {
+	if run == 0 {
+		return linksNow
+	}
+	return s.tables(linksThen)
+}
+
+// tables puts the names of tables into a statement: those of the mirrors, or what
+// a rehearsal has in their place.
+func (s *Store) tables(statement string) string {
+	if s.rehearsed {
+		return strings.NewReplacer("{followers}", "rehearsed_followers", "{links}", "rehearsed_links").Replace(statement)
+	}
+	return strings.NewReplacer("{followers}", "followers", "{links}", "links").Replace(statement)
+}
+
+// Move is a link that goes over from one entry of a person to another.
+type Move struct{ From, To entry.Ref }
+
+// Rehearsed lets work look at references as if other entries were one person:
+// following replaces whom entries follow, nil ending it, and the links have moved.
+// Nothing of it is kept, and nobody else sees it.
+func (s *Store) Rehearsed(ctx context.Context, following map[entry.Ref]*decide.Following, moves []Move, work func(s *Store) error) error {
+	var directories, ids, leads, leadIDs, rules textArray
+	for ref, f := range following {
+		lead, id, rule := "", "", ""
+		if f != nil && f.Code == "" {
+			lead, id, rule = f.Lead.Directory, f.Lead.ID.String(), f.Rule
+		}
+		directories, ids, leads, leadIDs, rules = append(directories, ref.Directory), append(ids, ref.ID.String()), append(leads, lead), append(leadIDs, id), append(rules, rule)
+	}
+	return s.Tx(ctx, func(tx *Store) error {
+		for _, step := range []struct {
+			statement string
+			args      []any
+		}{
+			{`CREATE TEMP TABLE rehearsed_followers ON COMMIT DROP AS SELECT directory, entry_id, lead_directory, lead_id, rule FROM followers WHERE lead_id IS NOT NULL`, nil},
+			{`DELETE FROM rehearsed_followers j USING unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE j.directory = d AND j.entry_id = i`, []any{directories, ids}},
+			{`INSERT INTO rehearsed_followers SELECT d, i, ld, li::uuid, r FROM unnest(?::text[], ?::text[]::uuid[], ?::text[], ?::text[], ?::text[]) AS t(d, i, ld, li, r) WHERE li <> ''`, []any{directories, ids, leads, leadIDs, rules}},
+			{`CREATE INDEX ON rehearsed_followers (lead_directory, lead_id)`, nil},
+			{`CREATE TEMP TABLE rehearsed_links ON COMMIT DROP AS SELECT directory, entry_id, resource_id, kind, left_at FROM links`, nil},
+		} {
+			if _, err := tx.exec(ctx, step.statement, step.args...); err != nil {
+				return fmt.Errorf("rehearse who is one with whom: %w", err)
+			}
+		}
+		var from, fromIDs, to, toIDs textArray
+		for _, move := range moves {
+			from, fromIDs = append(from, move.From.Directory), append(fromIDs, move.From.ID.String())
+			to, toIDs = append(to, move.To.Directory), append(toIDs, move.To.ID.String())
+		}
+		if _, err := tx.exec(ctx, `UPDATE rehearsed_links SET directory = td, entry_id = ti FROM unnest(?::text[], ?::text[]::uuid[], ?::text[], ?::text[]::uuid[]) AS t(fd, fi, td, ti)
+			WHERE directory = fd AND entry_id = fi`, from, fromIDs, to, toIDs); err != nil {
+			return err
+		}
+		if _, err := tx.exec(ctx, `CREATE INDEX ON rehearsed_links (directory, entry_id)`); err != nil {
+			return err
+		}
+		tx.rehearsed = true
+		return work(tx)
+	})
+}
+
+// ReferringQuery chooses entries whose members or references are to be compared.
+type ReferringQuery struct {
+	// Run is a rehearsal, and then also those whom its changes concern are meant,
+	// or with Everybody all of them.
+	Run       int64
+	Everybody bool
+	Only      *entry.Ref // nil for all
+	After     entry.Ref  // in their order
+	Limit     int
+}
+
+// Referring lists such entries.
+func (s *Store) Referring(ctx context.Context, q ReferringQuery) ([]entry.Ref, error) {
+	from := `SELECT directory, entry_id FROM dirty_references UNION SELECT directory, group_id FROM dirty_members`
+	switch {
+	case q.Everybody:
+		from = `SELECT directory, group_id AS entry_id FROM memberships UNION SELECT directory, entry_id FROM pointers UNION SELECT directory, entry_id FROM links WHERE kind = 'group'`
+	case q.Run != 0:
+		from = s.tables(`WITH planned AS (SELECT directory, entry_id FROM changes WHERE run_id = @run AND (operation <> 'update' OR state = 'tie') AND rank < 3),
+				concerned AS (SELECT * FROM planned UNION SELECT j.directory, j.entry_id FROM planned p JOIN {followers} j ON j.lead_directory = p.directory AND j.lead_id = p.entry_id),
+				referring AS (` + from + ` UNION SELECT m.directory, m.group_id FROM concerned c JOIN memberships m ON m.directory = c.directory AND m.member_id = c.entry_id
+					UNION SELECT p.directory, p.entry_id FROM concerned c JOIN pointers p ON p.directory = c.directory AND p.target_id = c.entry_id
+					UNION SELECT directory, entry_id FROM planned)
+			SELECT directory, entry_id FROM referring
+			UNION SELECT j.lead_directory, j.lead_id FROM referring r JOIN {followers} j ON j.directory = r.directory AND j.entry_id = r.entry_id WHERE j.lead_id IS NOT NULL`)
+	}
+	where, subject := "", entry.Ref{}
+	if q.Only != nil {
+		from += ` UNION SELECT @only , (@subject)::uuid`
+		where, subject = "AND directory = @only AND entry_id = (@subject)::uuid", *q.Only
+	}
+	var rows []struct{ Directory, EntryID string }
+	err := s.raw(ctx, `SELECT * FROM (`+from+`) r WHERE (directory, entry_id) > (@directory , (@id)::uuid) `+where+` ORDER BY directory, entry_id LIMIT @limit`,
+		map[string]any{"run": q.Run, "directory": q.After.Directory, "id": q.After.ID.String(), "limit": q.Limit, "only": subject.Directory, "subject": subject.ID.String()}).Scan(&rows).Error
+	if err != nil {
+		return nil, err
+	}
+	refs := make([]entry.Ref, len(rows))
+	for i, row := range rows {
+		if refs[i], err = refOf(row.Directory, row.EntryID); err != nil {
+			return nil, err
+		}
+	}
+	return refs, nil
+}
+
+// MemberDiff is what a group's membership in the cloud lacks and has too much.
+type MemberDiff struct {
+	ResourceID     string
+	Added, Removed []change.Member
+}
+
+// MemberDiffs compares the members of groups with the membership in the cloud:
+// of groups that are marked, all; of others, the members that are marked.
+// Members count that have a resource of one of the kinds; run is a rehearsal
+// whose changes are taken for done, or 0.
+func (s *Store) MemberDiffs(ctx context.Context, run int64, groups []entry.Ref, kinds []entry.Kind) (map[entry.Ref]*MemberDiff, error) {
+	directories, ids := refArrays(groups)
+	allowed := make(textArray, len(kinds))
+	for i, kind := range kinds {
+		allowed[i] = string(kind)
+	}
+	rows, err := s.raw(ctx, `
+		WITH g AS (SELECT l.directory, l.entry_id, l.resource_id, @run <> 0 OR EXISTS (SELECT FROM dirty_references x WHERE x.directory = d AND x.entry_id = i) AS whole
+			FROM unnest((@directories)::text[], (@ids)::text[]::uuid[]) AS t(d, i) JOIN `+s.linksFor(run)+` l ON l.directory = d AND l.entry_id = i AND l.kind = 'group'),
+		single AS (SELECT DISTINCT g.directory, g.entry_id, g.resource_id, t.resource_id AS member FROM g JOIN dirty_members p ON p.directory = g.directory AND p.group_id = g.entry_id
+			JOIN ties t ON t.directory = p.directory AND t.entry_id = p.member_id WHERE NOT g.whole),
+		want AS (SELECT DISTINCT g.directory, g.entry_id, g.resource_id, l.resource_id AS member, l.kind, l.entry_id AS member_entry
+				FROM g JOIN memberships m ON m.directory = g.directory AND m.group_id = g.entry_id
+				JOIN `+s.linksFor(run)+` l ON l.directory = m.directory AND l.entry_id = m.member_id AND l.kind = ANY((@allowed)::text[]) WHERE g.whole
+			UNION SELECT k.directory, k.entry_id, k.resource_id, l.resource_id, l.kind, l.entry_id
+				FROM single k JOIN `+s.linksFor(run)+` l ON l.resource_id = k.member AND l.kind = ANY((@allowed)::text[])
+				JOIN memberships m ON m.directory = l.directory AND m.member_id = l.entry_id AND m.directory = k.directory AND m.group_id = k.entry_id),
+		have AS (SELECT g.directory, g.entry_id, g.resource_id, rm.member_id AS member FROM g JOIN resource_members rm ON rm.group_id = g.resource_id WHERE g.whole
+			UNION ALL SELECT k.directory, k.entry_id, k.resource_id, rm.member_id FROM single k JOIN resource_members rm ON rm.group_id = k.resource_id AND rm.member_id = k.member)
+		SELECT coalesce(w.directory, h.directory), coalesce(w.entry_id, h.entry_id)::text, coalesce(w.resource_id, h.resource_id), coalesce(w.member, h.member),
+			w.member IS NOT NULL, coalesce(w.kind, r.kind, ''), coalesce(r.name, e.name, '')
+		FROM want w FULL JOIN have h ON h.directory = w.directory AND h.entry_id = w.entry_id AND h.member = w.member
+		LEFT JOIN resources r ON r.id = coalesce(w.member, h.member)
+		LEFT JOIN entries e ON r.id IS NULL AND e.directory = w.directory AND e.id = w.member_entry
+		WHERE w.member IS NULL OR h.member IS NULL ORDER BY 1, 2, 7, 4`,
+		map[string]any{"run": run, "directories": directories, "ids": ids, "allowed": allowed}).Rows()
+	if err != nil {
+		return nil, fmt.Errorf("compare members: %w", err)
+	}
+	defer rows.Close()
+	diffs := map[entry.Ref]*MemberDiff{}
+	for rows.Next() {
+		var directory, id, resource, kind string
+		var member change.Member
+		var add bool
+		if err := rows.Scan(&directory, &id, &resource, &member.Value, &add, &kind, &member.Name); err != nil {
+			return nil, err
+		}
+		ref, err := refOf(directory, id)
+		if err != nil {
+			return nil, err
+		}
+		if diffs[ref] == nil {
+			diffs[ref] = &MemberDiff{ResourceID: resource}
+		}
+		member.Type = map[string]string{"user": "User", "group": "Group", "contact": "Contact"}[kind]
+		if add {
+			diffs[ref].Added = append(diffs[ref].Added, member)
+		} else {
+			diffs[ref].Removed = append(diffs[ref].Removed, member)
+		}
+	}
+	return diffs, rows.Err()
+}
+
+// Pointed tells for entries to which resource each attribute leads, by attribute
+// in small letters: the first in the order of names; "" where it leads to an
+// entry without a resource.
+func (s *Store) Pointed(ctx context.Context, run int64, refs []entry.Ref) (map[entry.Ref]map[string]string, error) {
+	directories, ids := refArrays(refs)
+	var rows []struct{ Directory, EntryID, Attribute, ResourceID string }
+	err := s.raw(ctx, `SELECT p.directory, p.entry_id, p.attribute, coalesce(l.resource_id, '') AS resource_id FROM unnest((@directories)::text[], (@ids)::text[]::uuid[]) AS t(d, i)
+		JOIN pointers p ON p.directory = d AND p.entry_id = i LEFT JOIN `+s.linksFor(run)+` l ON l.directory = p.directory AND l.entry_id = p.target_id ORDER BY p.path DESC`,
+		map[string]any{"run": run, "directories": directories, "ids": ids}).Scan(&rows).Error
+	if err != nil {
+		return nil, fmt.Errorf("look whom entries refer to: %w", err)
+	}
+	out := map[entry.Ref]map[string]string{}
+	for _, row := range rows {
+		ref, err := refOf(row.Directory, row.EntryID)
+		if err != nil {
+			return nil, err
+		}
+		if out[ref] == nil {
+			out[ref] = map[string]string{}
+		}
+		if row.ResourceID != "" || out[ref][row.Attribute] == "" {
+			out[ref][row.Attribute] = row.ResourceID
+		}
+	}
+	return out, nil
+}
+
+// SubjectsOf returns entries with their links and resources.
+func (s *Store) SubjectsOf(ctx context.Context, refs []entry.Ref) ([]decide.Case, error) {
+	directories, ids := refArrays(refs)
+	var rows []SubjectRow
+	err := s.raw(ctx, `SELECT false AS lookup, `+subjectColumns+` FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) JOIN entries e ON e.directory = d AND e.id = i `+subjectJoins, directories, ids).Scan(&rows).Error
+	if err != nil {
+		return nil, err
+	}
+	return subjects(rows)
+}
+
+// MembersOf counts the members of a group in the cloud mirror.
+func (s *Store) MembersOf(ctx context.Context, resource string) (int, error) {
+	var n int
+	return n, s.raw(ctx, `SELECT count(*) FROM resource_members WHERE group_id = ?`, resource).Scan(&n).Error
+}
+
+// MemberIDs lists the members of a group in the cloud mirror.
+func (s *Store) MemberIDs(ctx context.Context, resource string) ([]string, error) {
+	var row struct{ IDs textArray }
+	return row.IDs, s.raw(ctx, `SELECT coalesce(array_agg(member_id ORDER BY member_id), '{}') AS ids FROM resource_members WHERE group_id = ?`, resource).Scan(&row).Error
+}
+
+// NamesOf tells what resources are called, by their ids where the mirror has none.
+func (s *Store) NamesOf(ctx context.Context, ids []string) ([]string, error) {
+	var row struct{ Names textArray }
+	err := s.raw(ctx, `SELECT coalesce(array_agg(coalesce(r.name, t.id)), '{}') AS names FROM unnest(?::text[]) AS t(id) LEFT JOIN resources r ON r.id = t.id`, textArray(ids)).Scan(&row).Error
+	return append([]string{}, row.Names...), err
+}
+
+// SetMembers makes the cloud mirror hold just these members of a group, and
+// marks the group's entry where that was a change.
+func (s *Store) SetMembers(ctx context.Context, group string, members []string) error {
+	_, err := s.exec(ctx, `
+		WITH input AS (SELECT DISTINCT m FROM unnest((@members)::text[]) AS t(m)),
+		dropped AS (DELETE FROM resource_members o WHERE o.group_id = @group AND NOT EXISTS (SELECT FROM input WHERE m = o.member_id) RETURNING 1),
+		added AS (INSERT INTO resource_members (group_id, member_id) SELECT @group , m FROM input ON CONFLICT DO NOTHING RETURNING 1)
+		INSERT INTO dirty_references (directory, entry_id) SELECT directory, entry_id FROM links WHERE resource_id = @group
+			AND (EXISTS (SELECT FROM dropped) OR EXISTS (SELECT FROM added)) ON CONFLICT DO NOTHING`,
+		map[string]any{"group": group, "members": textArray(members)})
+	if err != nil {
+		return fmt.Errorf("keep the members of group %s: %w", group, err)
+	}
+	return nil
+}
+
+// ChangeMembers brings the cloud mirror to what the cloud has done to a group.
+func (s *Store) ChangeMembers(ctx context.Context, group string, diffs []change.Diff) error {
+	var added, removed textArray
+	for _, diff := range diffs {
+		for _, m := range diff.Added {
+			added = append(added, m.Value)
+		}
+		for _, m := range diff.Removed {
+			removed = append(removed, m.Value)
+		}
+	}
+	_, err := s.exec(ctx, `
+		WITH gone AS (DELETE FROM resource_members WHERE group_id = @group AND member_id = ANY((@removed)::text[]))
+		INSERT INTO resource_members (group_id, member_id) SELECT DISTINCT @group , m FROM unnest((@added)::text[]) AS t(m) ON CONFLICT DO NOTHING`,
+		map[string]any{"group": group, "added": added, "removed": removed})
+	return err
+}
+
+// DeleteResources takes resources that were deleted by us out of the mirror,
+// with their links.
+func (s *Store) DeleteResources(ctx context.Context, ids []string) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	_, err := s.exec(ctx, `
+		WITH gone AS (DELETE FROM resources WHERE id = ANY((@ids)::text[])),
+		members AS (DELETE FROM resource_members WHERE group_id = ANY((@ids)::text[]) OR member_id = ANY((@ids)::text[])),
+		moved AS (DELETE FROM links WHERE resource_id = ANY((@ids)::text[]) RETURNING directory, entry_id)`+markReferring, map[string]any{"ids": textArray(ids)})
+	return err
+}
+
+// MarkGraceOver makes the next plan look at entries of a kind whose grace time is over.
+func (s *Store) MarkGraceOver(ctx context.Context, grace Grace) error {
+	_, err := s.exec(ctx, `INSERT INTO dirty (directory, entry_id) SELECT directory, entry_id FROM links WHERE `+graceOver+`
+		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0`, grace.Seconds, string(grace.Kind))
+	return err
+}
+
+// MemberView is one member of a group as the directory has it.
+type MemberView struct {
+	DN, Kind, Name, ResourceID string
+	Left, Known                bool
+	Held                       bool // it was deleted, and its removal is held
+	Directory, EntryID         string
+}
+
+// MembersBeside lists up to limit members of a group's entry with their
+// resources, those without one first.
+func (s *Store) MembersBeside(ctx context.Context, ref entry.Ref, limit int) ([]MemberView, error) {
+	var rows []struct {
+		MemberView
+		Path string
+	}
+	err := s.raw(ctx, `SELECT coalesce(e.dn, '') AS dn, m.member_path AS path, coalesce(e.kind, '') AS kind, coalesce(e.name, '') AS name,
+		coalesce(l.resource_id, '') AS resource_id, l.left_at IS NOT NULL AS left, e.id IS NOT NULL AS known,
+		e.id IS NULL AND EXISTS (SELECT FROM entries g JOIN links h ON h.directory = g.directory AND h.entry_id = g.id AND h.held WHERE g.directory = m.directory AND g.path = m.member_path) AS held, coalesce(e.directory, '') AS directory, coalesce(e.id::text, '') AS entry_id
+		FROM memberships m LEFT JOIN entries e ON e.directory = m.directory AND e.id = m.member_id
+		LEFT JOIN ties l ON l.directory = m.directory AND l.entry_id = m.member_id
+		WHERE m.directory = ? AND m.group_id = ? ORDER BY l.resource_id IS NOT NULL AND l.left_at IS NULL, m.member_path LIMIT ?`, ref.Directory, ref.ID.String(), limit).Scan(&rows).Error
+	out := make([]MemberView, len(rows))
+	for i, row := range rows {
+		out[i] = row.MemberView
+		if out[i].DN == "" {
+			out[i].DN = entry.NameOfPath(row.Path)
+		}
+	}
+	return out, err
+}
+
+// pointerList is how the attributes of references are compared and kept.
+func pointerList(attributes []string) textArray {
+	out := make(textArray, len(attributes))
+	for i, name := range attributes {
+		out[i] = strings.ToLower(name)
+	}
+	slices.Sort(out)
+	return out
+}

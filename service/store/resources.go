@@ -1,0 +1,227 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"strings"
+	"time"
+
+	"kambrel.example/kambrel/core/decide"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/match"
+)
+
+// CloudState is where the last read of the cloud stopped; the zero value says
+// that it was never read.
+type CloudState struct {
+	Watermark string
+	Read      time.Time
+}
+
+// CloudState returns where the last read of a kind stopped.
+func (s *Store) CloudState(ctx context.Context, kind entry.Kind) (CloudState, error) {
+	var state CloudState
+	return state, s.raw(ctx, `SELECT watermark, read FROM cloud_state WHERE kind = ?`, string(kind)).Scan(&state).Error
+}
+
+// SaveCloudState keeps where a read of a kind stopped.
+func (s *Store) SaveCloudState(ctx context.Context, kind entry.Kind, watermark string) error {
+	_, err := s.exec(ctx, `INSERT INTO cloud_state (kind, watermark, read) VALUES (?, ?, now())
+		ON CONFLICT (kind) DO UPDATE SET watermark = excluded.watermark, read = excluded.read`, string(kind), watermark)
+	return err
+}
+
+// Keys lists the values by which a resource is found: link key, login,
+// addresses, and what the match rules look at.
+func Keys(kind entry.Kind, r entry.Resource, indexed []entry.Path) []string {
+	var keys []string
+	if login := r.Login(); login != "" {
+		keys = append(keys, match.KeyText(kind, "userName", login))
+	}
+	if key := r.ExternalID(); key != "" {
+		keys = append(keys, match.KeyText(kind, "externalId", key))
+	}
+	for _, address := range r.Addresses() {
+		keys = append(keys, match.KeyText(kind, "emails.value", address))
+	}
+	if kind == entry.User && r.ExternalID() == "" {
+		// Only those that nobody owns can be taken for somebody else.
+		keys = append(keys, match.LikenessOf(r).Indexed()...)
+	}
+	for _, path := range indexed {
+		if key := path.Key(); key == "userName" || key == "externalId" || key == "emails.value" {
+			continue
+		}
+		if text, _ := path.Get(r).(string); text != "" {
+			keys = append(keys, match.KeyText(kind, path.Key(), text))
+		}
+	}
+	return keys
+}
+
+// StoreResources brings resources of a kind into the cloud mirror and marks the
+// entries that are linked to changed ones as dirty. It returns which changed.
+func (s *Store) StoreResources(ctx context.Context, kind entry.Kind, resources []entry.Resource, indexed []entry.Path, mark bool) ([]string, error) {
+	if len(resources) == 0 {
+		return nil, nil
+	}
+	var ids, attributes, actives, searches, keys textArray
+	var digests byteaArray
+	seen := map[string]bool{}
+	for i := len(resources) - 1; i >= 0; i-- {
+		r := resources[i]
+		if seen[r.ID()] {
+			continue
+		}
+		seen[r.ID()] = true
+		text, err := json.Marshal(r)
+		if err != nil {
+			return nil, err
+		}
+		keyText, err := json.Marshal(Keys(kind, r, indexed))
+		if err != nil {
+			return nil, err
+		}
+		ids, attributes, keys = append(ids, r.ID()), append(attributes, string(text)), append(keys, string(keyText))
+		digests = append(digests, digest(text, keyText))
+		actives = append(actives, map[bool]string{true: "t", false: "f"}[r.Active()])
+		searches = append(searches, strings.ToLower(strings.Join(append([]string{r.ID(), r.ExternalID(), r.Login(), r.DisplayName()}, r.Addresses()...), "\n")))
+	}
+	var changed struct{ IDs textArray }
+	err := s.raw(ctx, `
+		WITH input AS (
+			SELECT * FROM unnest(?::text[], ?::text[], ?::bytea[], ?::text[], ?::text[]::boolean[], ?::text[]) AS t(id, attributes, digest, keys, active, search)
+		), stored AS (
+			INSERT INTO resources AS r (kind, id, attributes, digest, keys, active, search)
+			SELECT ?, id, attributes::jsonb, digest, ARRAY(SELECT jsonb_array_elements_text(keys::jsonb)), active, search FROM input
+			ON CONFLICT (id) DO UPDATE SET attributes = excluded.attributes, digest = excluded.digest, keys = excluded.keys,
+				active = excluded.active, search = excluded.search
+			WHERE r.digest <> excluded.digest
+			RETURNING id
+		), referring AS (
+			INSERT INTO dirty_references (directory, entry_id) SELECT l.directory, l.entry_id FROM stored JOIN links l ON l.resource_id = stored.id WHERE ? ON CONFLICT DO NOTHING
+		), marked AS (
+			INSERT INTO dirty (directory, entry_id) SELECT l.directory, l.entry_id FROM stored JOIN links l ON l.resource_id = stored.id WHERE ?
+			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0
+		)
+		SELECT coalesce(array_agg(id), '{}') AS ids FROM stored`, ids, attributes, digests, keys, actives, searches, string(kind), mark, mark).Scan(&changed).Error
+	s.written.Add(int64(len(changed.IDs)))
+	return changed.IDs, err
+}
+
+// DropResources takes resources that the cloud no longer has out of the mirror
+// and marks their entries as dirty, to be looked up before they are made again.
+func (s *Store) DropResources(ctx context.Context, ids []string) error {
+	_, err := s.exec(ctx, `
+		WITH gone AS (DELETE FROM resources WHERE id = ANY((@ids)::text[]) RETURNING id),
+		members AS (DELETE FROM resource_members WHERE group_id = ANY((@ids)::text[]) OR member_id = ANY((@ids)::text[]))
+		INSERT INTO dirty (directory, entry_id, lookup) SELECT l.directory, l.entry_id, true FROM gone JOIN links l ON l.resource_id = gone.id
+		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0, lookup = true`, map[string]any{"ids": textArray(ids)})
+	return err
+}
+
+// ResourcesExcept lists the resources of a kind that are not in seen.
+func (s *Store) ResourcesExcept(ctx context.Context, kind entry.Kind, seen map[string]struct{}) ([]string, error) {
+	rows, err := s.raw(ctx, `SELECT id FROM resources WHERE kind = ?`, string(kind)).Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var others []string
+	for rows.Next() {
+		var id string
+		if err := rows.Scan(&id); err != nil {
+			return nil, err
+		}
+		if _, ok := seen[id]; !ok {
+			others = append(others, id)
+		}
+	}
+	return others, rows.Err()
+}
+
+// MembersTrust tells how often changes of members were found kept by the cloud.
+func (s *Store) MembersTrust(ctx context.Context, url string) (int, error) {
+	var n int
+	return n, s.raw(ctx, `SELECT coalesce((SELECT member_writes FROM cloud_trust WHERE url = ?), 0)`, url).Scan(&n).Error
+}
+
+// TrustMembers notes that a change of members was found kept.
+func (s *Store) TrustMembers(ctx context.Context, url string) error {
+	_, err := s.exec(ctx, `INSERT INTO cloud_trust AS t (url, member_writes) VALUES (?, 1) ON CONFLICT (url) DO UPDATE SET member_writes = t.member_writes + 1`, url)
+	return err
+}
+
+// Resource returns one resource of the mirror.
+func (s *Store) Resource(ctx context.Context, id string) (entry.Resource, error) {
+	var text []byte
+	err := s.raw(ctx, `SELECT attributes FROM resources WHERE id = ?`, id).Row().Scan(&text)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, ErrNotFound
+	}
+	if err != nil {
+		return nil, err
+	}
+	var r entry.Resource
+	return r, json.Unmarshal(text, &r)
+}
+
+// ResourceOfKind returns one resource of the mirror and its kind.
+func (s *Store) ResourceOfKind(ctx context.Context, id string) (entry.Kind, entry.Resource, error) {
+	var kind string
+	if err := s.raw(ctx, `SELECT kind FROM resources WHERE id = ?`, id).Scan(&kind).Error; err != nil {
+		return "", nil, err
+	}
+	resource, err := s.Resource(ctx, id)
+	return entry.Kind(kind), resource, err
+}
+
+// FreeHolders is Holders without resources that bear a link key. It looks at
+// those that nobody owns only when there are any.
+func (s *Store) FreeHolders(ctx context.Context, keys []string) (map[string][]decide.Holder, error) {
+	return s.holders(ctx, keys, `AND r.attributes->>'externalId' IS NULL`)
+}
+
+// Holders finds the resources that have any of the keys.
+func (s *Store) Holders(ctx context.Context, keys []string) (map[string][]decide.Holder, error) {
+	return s.holders(ctx, keys, "")
+}
+
+func (s *Store) holders(ctx context.Context, keys []string, where string) (map[string][]decide.Holder, error) {
+	found := map[string][]decide.Holder{}
+	if len(keys) == 0 {
+		return found, nil
+	}
+	rows, err := s.raw(ctx, `
+		SELECT r.attributes, r.kind, k.key, coalesce(l.directory, ''), coalesce(l.entry_id::text, ''), coalesce(e.dn, ''), l.left_at IS NOT NULL OR e.gone IS NOT NULL, e.gone IS NOT NULL
+		FROM (SELECT DISTINCT unnest(?::text[]) AS key) k JOIN resources r ON r.keys @> ARRAY[k.key] `+where+`
+		LEFT JOIN links l ON l.resource_id = r.id
+		LEFT JOIN entries e ON e.directory = l.directory AND e.id = l.entry_id`, textArray(keys)).Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var h decide.Holder
+		var text []byte
+		var id string
+		if err := rows.Scan(&text, &h.Kind, &h.Key, &h.Ref.Directory, &id, &h.LinkedDN, &h.Left, &h.Gone); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(text, &h.Resource); err != nil {
+			return nil, err
+		}
+		if id != "" {
+			if h.Ref.ID, err = entry.NewID(id); err != nil {
+				return nil, err
+			}
+			if h.LinkedDN == "" {
+				h.LinkedDN = id
+			}
+		}
+		found[h.Key] = append(found[h.Key], h)
+	}
+	return found, rows.Err()
+}

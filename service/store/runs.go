@@ -1,0 +1,265 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/protocol/wire"
+)
+
+var (
+	// ErrNotFound says that there is no such record; see NotFound.
+	ErrNotFound = gorm.ErrRecordNotFound
+	newSession  = &gorm.Session{}
+)
+
+// like makes a pattern that finds text anywhere.
+func like(text string) string {
+	return "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(text) + "%"
+}
+
+type runRow struct {
+	ID            int64 `gorm:"primaryKey"`
+	Purpose       string
+	Releases      int64
+	State         string
+	Stage         string
+	Revision      int
+	By            string
+	Created       time.Time
+	Started       *time.Time
+	Ended         *time.Time
+	Stages        []wire.Stage `gorm:"serializer:json;type:jsonb"`
+	Counts        wire.Counts  `gorm:"serializer:json;type:jsonb"`
+	FailureCode   string
+	FailureDetail string
+	Draft         int
+	Document      *settings.Document `gorm:"serializer:json;type:jsonb"`
+	Subject       string
+	Failures      int
+}
+
+func (runRow) TableName() string { return "runs" }
+
+// Run is a run as it is executed; Save keeps it.
+type Run struct {
+	wire.Run
+	FailureCode, FailureDetail string
+	// Document is the draft that the run works by, nil for active settings.
+	Document *settings.Document
+	// Subject is the one entry of a trial, as directory/id.
+	Subject string
+	// Failures is how often it ended with an error that nobody has foreseen.
+	Failures int
+}
+
+func (r *Run) row() *runRow {
+	return &runRow{
+		ID: r.ID, Purpose: string(r.Purpose), Releases: r.Releases, State: string(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
+		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, FailureCode: r.FailureCode, FailureDetail: r.FailureDetail,
+		Draft: r.Draft, Document: r.Document, Subject: r.Subject, Failures: r.Failures,
+	}
+}
+
+func (r runRow) run() Run {
+	return Run{FailureCode: r.FailureCode, FailureDetail: r.FailureDetail, Document: r.Document, Subject: r.Subject, Failures: r.Failures, Run: wire.Run{
+		ID: r.ID, Purpose: wire.Purpose(r.Purpose), Releases: r.Releases, State: wire.RunState(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
+		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, Draft: r.Draft,
+	}}
+}
+
+// NewRun asks for a run. The schedule asks for none while one is open; the
+// result is 0 then.
+func (s *Store) NewRun(ctx context.Context, run Run, unlessOpen bool) (int64, error) {
+	var id int64
+	err := s.Tx(ctx, func(tx *Store) error {
+		if unlessOpen {
+			var open bool
+			err := tx.raw(ctx, `SELECT EXISTS (SELECT FROM runs WHERE state IN ('waiting', 'running') AND `+writing+`)`).Scan(&open).Error
+			if err != nil || open {
+				return err
+			}
+		}
+		row := run.row()
+		row.State, row.Created, row.Stages = string(wire.RunWaiting), time.Now(), []wire.Stage{}
+		if err := tx.with(ctx).Create(row).Error; err != nil {
+			return fmt.Errorf("keep the new run: %w", err)
+		}
+		id = row.ID
+		return tx.Notify(ctx, wire.Event{Kind: "run", ID: id})
+	})
+	return id, err
+}
+
+// writing chooses runs that are there to change the cloud.
+const writing = `purpose IN ('sync', 'full', 'release', 'single')`
+
+// OpenRun returns the oldest run that is to write and waits or was interrupted.
+func (s *Store) OpenRun(ctx context.Context) (Run, bool, error) {
+	var row runRow
+	err := s.with(ctx).Where("state IN ?", []string{"waiting", "running"}).Where(writing).Order("id").Take(&row).Error
+	if NotFound(err) {
+		return Run{}, false, nil
+	}
+	return row.run(), err == nil, err
+}
+
+// openBeside chooses runs that write nothing and wait or were interrupted, the
+// oldest first.
+func (s *Store) openBeside(ctx context.Context, limit int) *gorm.DB {
+	return s.with(ctx).Model(&runRow{}).Where("state IN ? AND NOT "+writing, []string{"waiting", "running"}).Order("id").Limit(limit)
+}
+
+// OpenBeside lists the runs that write nothing and wait or were interrupted, the
+// oldest first.
+func (s *Store) OpenBeside(ctx context.Context, limit int) ([]Run, error) {
+	var rows []runRow
+	err := s.openBeside(ctx, limit).Find(&rows).Error
+	return runsOf(rows), err
+}
+
+// OpenBesideIDs is OpenBeside for who asks all the time: a run may carry a whole draft.
+func (s *Store) OpenBesideIDs(ctx context.Context, limit int) ([]int64, error) {
+	var ids []int64
+	return ids, s.openBeside(ctx, limit).Pluck("id", &ids).Error
+}
+
+func runsOf(rows []runRow) []Run {
+	runs := make([]Run, len(rows))
+	for i, row := range rows {
+		runs[i] = row.run()
+	}
+	return runs
+}
+
+// Stage tells in which stage the run is that writes to the cloud: "" when there
+// is none, "waiting" when it has not begun.
+func (s *Store) Stage(ctx context.Context) (string, error) {
+	run, open, err := s.OpenRun(ctx)
+	if err != nil || !open {
+		return "", err
+	}
+	if run.State == wire.RunWaiting || run.Stage == "" {
+		return "waiting", nil
+	}
+	return run.Stage, nil
+}
+
+// SaveRun keeps a run's state and tells everybody.
+func (s *Store) SaveRun(ctx context.Context, run *Run) error {
+	return s.Fenced(ctx, func(tx *Store) error {
+		if err := tx.with(ctx).Save(run.row()).Error; err != nil {
+			return fmt.Errorf("keep run %d: %w", run.ID, err)
+		}
+		return tx.Notify(ctx, wire.Event{Kind: "run", ID: run.ID})
+	})
+}
+
+// Run returns one run.
+func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
+	var row runRow
+	err := s.with(ctx).Where("id = ?", id).Take(&row).Error
+	return row.run(), err
+}
+
+// RunQuery chooses runs.
+type RunQuery struct {
+	State   string
+	Changed bool // only runs that changed or found something
+	Purpose wire.Purpose
+	Before  int64 // id of the last one seen; 0 begins with the newest
+	Limit   int
+}
+
+// Runs lists runs, the newest first, and how many the query fits.
+func (s *Store) Runs(ctx context.Context, q RunQuery) ([]Run, int, error) {
+	query := s.with(ctx).Model(&runRow{})
+	if q.State != "" {
+		query = query.Where("state = ?", q.State)
+	}
+	if q.Purpose != "" {
+		query = query.Where("purpose = ?", q.Purpose)
+	}
+	if q.Changed {
+		query = query.Where("((counts->>'changes')::int > 0 OR (counts->>'held')::int > 0 OR state NOT IN ('in-step'))")
+	}
+	var total int64
+	if err := query.Session(newSession).Count(&total).Error; err != nil {
+		return nil, 0, err
+	}
+	if q.Before > 0 {
+		query = query.Where("id < ?", q.Before)
+	}
+	var rows []runRow
+	if err := query.Order("id DESC").Limit(q.Limit).Find(&rows).Error; err != nil {
+		return nil, 0, err
+	}
+	return runsOf(rows), int(total), nil
+}
+
+// LastRun returns the newest run that has ended and was there to write.
+func (s *Store) LastRun(ctx context.Context) (Run, bool, error) {
+	var row runRow
+	err := s.with(ctx).Where("ended IS NOT NULL AND purpose IN ('sync', 'full', 'release')").Order("id DESC").Take(&row).Error
+	if NotFound(err) {
+		return Run{}, false, nil
+	}
+	return row.run(), err == nil, err
+}
+
+// LastOf returns the newest run of a purpose that has ended well enough to be
+// looked at.
+func (s *Store) LastOf(ctx context.Context, purpose wire.Purpose) (Run, bool, error) {
+	var row runRow
+	err := s.with(ctx).Where("purpose = ? AND ended IS NOT NULL AND state IN ('in-step', 'problems')", purpose).Order("id DESC").Take(&row).Error
+	if NotFound(err) {
+		return Run{}, false, nil
+	}
+	return row.run(), err == nil, err
+}
+
+// RunOfDraft returns the newest rehearsal of a version of the draft.
+func (s *Store) RunOfDraft(ctx context.Context, version int) (Run, bool, error) {
+	var row runRow
+	err := s.with(ctx).Where("draft = ? AND purpose = 'impact'", version).Order("id DESC").Take(&row).Error
+	if NotFound(err) {
+		return Run{}, false, nil
+	}
+	return row.run(), err == nil, err
+}
+
+// CancelRun asks a run that writes nothing to end; false when there is none
+// that still goes on.
+func (s *Store) CancelRun(ctx context.Context, id int64) (bool, error) {
+	n, err := s.exec(ctx, `UPDATE runs SET cancelled = true WHERE id = ? AND state IN ('waiting', 'running') AND NOT `+writing, id)
+	if err == nil {
+		err = s.Notify(ctx, wire.Event{Kind: "run", ID: id})
+	}
+	return n == 1, err
+}
+
+// CancelDraftRuns asks all rehearsals of a draft to end, since it has changed.
+func (s *Store) CancelDraftRuns(ctx context.Context) error {
+	_, err := s.exec(ctx, `UPDATE runs SET cancelled = true WHERE state IN ('waiting', 'running') AND purpose = 'impact'`)
+	return err
+}
+
+// RunAsked tells whether a run was asked to end, and whether one that writes
+// waits for its turn.
+func (s *Store) RunAsked(ctx context.Context, id int64) (cancelled, wanted bool, err error) {
+	var row struct{ Cancelled, Wanted bool }
+	err = s.raw(ctx, `SELECT cancelled, EXISTS (SELECT FROM runs WHERE state IN ('waiting', 'running') AND `+writing+`) AS wanted FROM runs WHERE id = ?`, id).Scan(&row).Error
+	return row.Cancelled, row.Wanted, err
+}
+
+// PruneRuns deletes runs that ended before a time and changed nothing, and all
+// that ended before the second time.
+func (s *Store) PruneRuns(ctx context.Context, quietBefore, allBefore time.Time) (int64, error) {
+	return s.exec(ctx, `DELETE FROM runs WHERE ended IS NOT NULL AND (ended < ? OR ended < ? AND state = 'in-step' AND coalesce((counts->>'changes')::int, 0) = 0)
+		AND id <> (SELECT max(id) FROM runs WHERE ended IS NOT NULL)`, allBefore, quietBefore)
+}

@@ -1,0 +1,179 @@
+// Package store keeps Kambrel's records in PostgreSQL through GORM: mirrors,
+// links, runs, problems, agents, operators. It knows nothing of HTTP, LDAP or
+// SCIM. What is small goes through GORM's models; what concerns many rows is
+// one SQL statement over arrays, so that a batch costs one round trip. A Store
+// serves many goroutines and many services on one database.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+	"sync/atomic"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+	"gorm.io/driver/postgres"
+	"gorm.io/gorm"
+
+	"kambrel.example/kambrel/core/problem"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is an open database.
+type Store struct {
+	db  *gorm.DB
+	sql *sql.DB
+	dsn string
+	// written counts rows since PostgreSQL has last learnt how the tables look.
+	written   *atomic.Int64
+	rehearsed bool // see Rehearsed
+}
+
+// most connections that one service takes for its records.
+const connections = 16
+
+// Open connects and brings the schema up to date.
+func Open(ctx context.Context, dsn string) (*Store, error) {
+	config, err := pgx.ParseConfig(dsn)
+	if err != nil {
+		return nil, problem.New(problem.BadInput, "the database connection cannot be read: write postgres://user@host:port/name")
+	}
+	// A plan made while the tables were small would be kept for prepared
+	// statements and scan them when they are large.
+	config.RuntimeParams["plan_cache_mode"] = "force_custom_plan"
+	// A service that was stopped in the middle of a transaction must not keep its
+	// locks from the one that takes over.
+	config.RuntimeParams["idle_in_transaction_session_timeout"] = milliseconds(2 * lockIdle)
+	pool := stdlib.OpenDB(*config)
+	pool.SetMaxOpenConns(connections)
+	pool.SetMaxIdleConns(connections)
+	if err := pool.PingContext(ctx); err != nil {
+		_ = pool.Close()
+		return nil, problem.Wrap(problem.DatabaseUnreachable, err, "%s:%d", config.Host, config.Port)
+	}
+	if err := migrate(ctx, pool); err != nil {
+		_ = pool.Close()
+		return nil, err
+	}
+	db, err := gorm.Open(dialector{&postgres.Dialector{Config: &postgres.Config{Conn: pool}}}, &gorm.Config{
+		Logger: statementLog{}, TranslateError: true, SkipDefaultTransaction: true, PrepareStmt: false,
+	})
+	if err != nil {
+		_ = pool.Close()
+		return nil, fmt.Errorf("open the database: %w", err)
+	}
+	return &Store{db: db, sql: pool, dsn: dsn, written: &atomic.Int64{}}, nil
+}
+
+func migrate(ctx context.Context, pool *sql.DB) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectPostgres, pool, files)
+	if err != nil {
+		return fmt.Errorf("read the migrations: %w", err)
+	}
+	current, newest, err := provider.GetVersions(ctx)
+	if err != nil {
+		return fmt.Errorf("read the version of the database: %w", err)
+	}
+	if current > newest {
+		return problem.New(problem.SchemaNewer, "the tables are of version %d, and this program knows up to %d", current, newest)
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return fmt.Errorf("bring the database up to date: %w", err)
+	}
+	return nil
+}
+
+// Close ends all connections.
+func (s *Store) Close() error { return s.sql.Close() }
+
+// Pool is the connections themselves, for what keeps tables of its own.
+func (s *Store) Pool() *sql.DB { return s.sql }
+
+// Ping tells whether the database answers.
+func (s *Store) Ping(ctx context.Context) error {
+	if err := s.sql.PingContext(ctx); err != nil {
+		return problem.Wrap(problem.DatabaseUnreachable, err, "ping")
+	}
+	return nil
+}
+
+// Writable tells whether the database answers and takes writes.
+func (s *Store) Writable(ctx context.Context) error {
+	var readOnly bool
+	if err := s.sql.QueryRowContext(ctx, `SELECT pg_is_in_recovery() OR current_setting('transaction_read_only') = 'on'`).Scan(&readOnly); err != nil {
+		return problem.Wrap(problem.DatabaseUnreachable, err, "ask")
+	}
+	if readOnly {
+		return problem.New(problem.DatabaseReadOnly, "")
+	}
+	return nil
+}
+
+// Tx runs work in one transaction.
+func (s *Store) Tx(ctx context.Context, work func(tx *Store) error) error {
+	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
+		return work(&Store{db: db, sql: s.sql, dsn: s.dsn, written: s.written, rehearsed: s.rehearsed})
+	})
+}
+
+func (s *Store) with(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx) }
+
+// exec runs a statement and returns the number of rows it touched.
+func (s *Store) exec(ctx context.Context, statement string, args ...any) (int64, error) {
+	result := s.with(ctx).Exec(statement, arguments(args)...)
+	s.written.Add(result.RowsAffected)
+	return result.RowsAffected, result.Error
+}
+
+// raw prepares a query with arrays among its arguments.
+func (s *Store) raw(ctx context.Context, query string, args ...any) *gorm.DB {
+	return s.with(ctx).Raw(query, arguments(args)...)
+}
+
+// Deadlock tells whether the database ended a transaction because two waited
+// for each other; it can be done again.
+func Deadlock(err error) bool {
+	var failure *pgconn.PgError
+	return errors.As(err, &failure) && failure.Code == "40P01"
+}
+
+// Refused tells the state (SQLSTATE) with which the database would not take what
+// it was given, such as a character that it cannot keep; "" for anything else.
+func Refused(err error) string {
+	var failure *pgconn.PgError
+	if errors.As(err, &failure) && (strings.HasPrefix(failure.Code, "22") || strings.HasPrefix(failure.Code, "23")) {
+		return failure.Code
+	}
+	return ""
+}
+
+// NotFound tells whether an error means that there is no such record.
+func NotFound(err error) bool { return errors.Is(err, gorm.ErrRecordNotFound) }
+
+// muchWritten is from how many rows on PostgreSQL's own knowledge of its tables
+// is too old.
+const muchWritten = 5000
+
+// Learn lets PostgreSQL learn how the tables look after much was written; its
+// own rounds come minutes later, and until then it may read whole tables for one
+// page.
+func (s *Store) Learn(ctx context.Context) error {
+	if s.written.Load() < muchWritten {
+		return nil
+	}
+	defer s.written.Store(0)
+	return s.with(ctx).Exec(`ANALYZE entries, resources, links, claims, dirty, memberships, resource_members, pointers, dirty_references, dirty_members, followers, person_keys`).Error
+}

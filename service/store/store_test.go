@@ -1,0 +1,552 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/core/decide"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/lab/servers"
+	"kambrel.example/kambrel/lab/servers/serverstest"
+	"kambrel.example/kambrel/protocol/wire"
+)
+
+// open gives each test a database of its own on one server.
+func open(t *testing.T, server *servers.Postgres) *Store {
+	t.Helper()
+	dsn, err := server.Create(t.Context(), fmt.Sprintf("t%d_%d", os.Getpid(), time.Now().UnixNano()))
+	require.NoError(t, err)
+	s, err := Open(t.Context(), dsn)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	return s
+}
+
+// halvard is where the entries of tests come from.
+var halvard = Source{Directory: "halvard", ByName: true}
+
+func somebody(n int, dn string) *entry.Entry {
+	id, _ := entry.NewID(fmt.Sprintf("00000000-0000-4000-8000-%012d", n))
+	return &entry.Entry{Directory: "halvard", ID: id, Kind: entry.User, DN: dn, Attributes: entry.Attributes{"cn": {fmt.Sprintf("Crew %d", n)}, "mail": {fmt.Sprintf("crew%d@halvard.example", n)}}}
+}
+
+func container(n int, dn string) *entry.Entry {
+	e := somebody(n, dn)
+	e.Kind = entry.Container
+	return e
+}
+
+func ref(e *entry.Entry) entry.Ref { return entry.Ref{Directory: "halvard", ID: e.ID} }
+
+func resource(id, login, key string) entry.Resource {
+	return entry.Resource{"id": id, "userName": login, "externalId": key, "active": true, "displayName": "Name of " + id}
+}
+
+func (s *Store) dirtyCount(t *testing.T) int {
+	t.Helper()
+	n, err := s.CountDirty(t.Context(), DirtyNow, nil)
+	require.NoError(t, err)
+	return n
+}
+
+func (s *Store) clean(t *testing.T) {
+	t.Helper()
+	_, err := s.exec(t.Context(), `DELETE FROM dirty`)
+	require.NoError(t, err)
+}
+
+func (s *Store) newRun(t *testing.T) int64 {
+	t.Helper()
+	id, err := s.NewRun(t.Context(), Run{Run: wire.Run{Purpose: wire.PurposeSync, By: "test"}}, false)
+	require.NoError(t, err)
+	return id
+}
+
+func TestStore(t *testing.T) {
+	server, err := serverstest.New(t).StartPostgres(t.Context(), 0, true)
+	require.NoError(t, err)
+	for name, test := range map[string]func(*testing.T, *Store){
+		"an unchanged entry costs no write":             unchangedEntries,
+		"a renamed container renames what lies below":   renamedContainers,
+		"what a complete read does not name is gone":    goneEntries,
+		"changed resources mark their entries":          changedResources,
+		"a claimed value belongs to one":                claims,
+		"two planners never get the same entries":       skipLocked,
+		"an order belongs to one agent at a time":       orders,
+		"an interrupted run's changes are planned anew": superseded,
+		"problems know since when and how often":        problems,
+		"objects are found by every id":                 find,
+		"objects are listed by state, text and order":   listed,
+		"changes of a run are searched and paged":       pagedChanges,
+		"membership is known through other groups":      memberships,
+		"a draft's version never comes again":           drafts,
+		"only what writes nothing can be cancelled":     cancelling,
+		"containers are counted and keep former names":  containers,
+		"a directory comes back with its links":         removals,
+		"findings are kept by survey":                   surveys,
+		"each repaired value has a result and a line":   repairs,
+		"the last probe is kept":                        probes,
+		"everybody is looked at once":                   everybody,
+		"codes, tokens and sessions end":                secrets,
+		"one service executes runs":                     oneRunner,
+		"events reach every listener":                   events,
+		"an activation is kept whole":                   activated,
+		"quiet runs are pruned first":                   prune,
+	} {
+		t.Run(name, func(t *testing.T) { test(t, open(t, server)) })
+	}
+}
+
+func unchangedEntries(t *testing.T, s *Store) {
+	ctx := t.Context()
+	a, b := somebody(1, "CN=A,OU=Fleet,DC=example"), somebody(2, `CN=O'Neil\, \"B\",OU=Fleet,DC=example`)
+	stored, err := s.StoreEntries(ctx, halvard, []*entry.Entry{a, b})
+	require.NoError(t, err)
+	assert.Equal(t, Stored{Added: 2}, stored)
+	assert.Equal(t, 2, s.dirtyCount(t))
+	s.clean(t)
+	stored, err = s.StoreEntries(ctx, halvard, []*entry.Entry{a, b})
+	require.NoError(t, err)
+	assert.Equal(t, Stored{}, stored)
+	assert.Zero(t, s.dirtyCount(t))
+	a.Attributes["title"] = []string{"Mate {} \\ \" æøå"}
+	twice := somebody(1, "CN=older word,OU=Fleet,DC=example")
+	stored, err = s.StoreEntries(ctx, halvard, []*entry.Entry{twice, a})
+	require.NoError(t, err)
+	assert.Equal(t, Stored{Changed: 1}, stored)
+	got, err := s.Entry(ctx, "halvard", a.ID)
+	require.NoError(t, err)
+	assert.Equal(t, *a, got, "the last word on an entry counts")
+	_, err = s.Entry(ctx, "brisling", a.ID)
+	assert.True(t, NotFound(err))
+}
+
+func renamedContainers(t *testing.T, s *Store) {
+	ctx := t.Context()
+	fleet := container(1, "OU=Fleet,DC=example")
+	inside, beside := somebody(2, "CN=A,OU=Deck,OU=Fleet,DC=example"), somebody(3, "CN=B,OU=Fleetwood,DC=example")
+	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{fleet, inside, beside})
+	require.NoError(t, err)
+	s.clean(t)
+	_, err = s.StoreEntries(ctx, halvard, []*entry.Entry{container(1, "OU=Ships,DC=example")})
+	require.NoError(t, err)
+	got, err := s.Entry(ctx, "halvard", inside.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "CN=A,OU=Deck,OU=Ships,DC=example", got.DN)
+	got, err = s.Entry(ctx, "halvard", beside.ID)
+	require.NoError(t, err)
+	assert.Equal(t, beside.DN, got.DN, "a name that begins alike is not below")
+	assert.Equal(t, 1, s.dirtyCount(t))
+	missing, err := s.MissingContainers(ctx, "halvard", "DC=example", []string{"OU=Fleet,DC=example", "ou=ships,dc=EXAMPLE", "DC=example"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"OU=Fleet,DC=example"}, missing)
+	hits, total, err := s.Find(ctx, FindQuery{Text: "OU=Ships", Limit: 10})
+	require.NoError(t, err)
+	assert.Equal(t, 1, total)
+	assert.Equal(t, inside.ID.String(), hits[0].EntryID)
+}
+
+func goneEntries(t *testing.T, s *Store) {
+	ctx := t.Context()
+	a, b := somebody(1, "CN=A,DC=example"), somebody(2, "CN=B,DC=example")
+	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{a, b})
+	require.NoError(t, err)
+	s.clean(t)
+	n, err := s.MarkGoneExcept(ctx, "halvard", map[entry.ID]struct{}{a.ID: {}})
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	n, err = s.MarkGone(ctx, "halvard", []entry.ID{b.ID})
+	require.NoError(t, err)
+	assert.Zero(t, n, "gone already")
+	got, err := s.Entry(ctx, "halvard", b.ID)
+	require.NoError(t, err)
+	assert.True(t, got.Gone, "the row stays, for why")
+	stored, err := s.StoreEntries(ctx, halvard, []*entry.Entry{b})
+	require.NoError(t, err)
+	assert.Equal(t, Stored{Changed: 1}, stored, "back from deletion")
+}
+
+func changedResources(t *testing.T, s *Store) {
+	ctx := t.Context()
+	a := somebody(1, "CN=A,DC=example")
+	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{a})
+	require.NoError(t, err)
+	r := resource("r1", "A@halvard.example", a.LinkKey())
+	changed, err := s.StoreResources(ctx, entry.User, []entry.Resource{r, resource("r2", "b@halvard.example", "")}, nil, true)
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []string{"r1", "r2"}, changed)
+	require.NoError(t, s.SaveLinks(ctx, 1, []NewLink{{ref(a), entry.User, a.LinkKey(), "r1", "create"}}))
+	s.clean(t)
+	changed, err = s.StoreResources(ctx, entry.User, []entry.Resource{r}, nil, true)
+	require.NoError(t, err)
+	assert.Empty(t, changed)
+	assert.Zero(t, s.dirtyCount(t))
+	r["title"] = "Mate"
+	_, err = s.StoreResources(ctx, entry.User, []entry.Resource{r}, nil, true)
+	require.NoError(t, err)
+	assert.Equal(t, 1, s.dirtyCount(t))
+	holders, err := s.Holders(ctx, []string{"userName=a@halvard.example", "userName=b@halvard.example", "userName=none"})
+	require.NoError(t, err)
+	assert.Equal(t, a.DN, holders["userName=a@halvard.example"][0].LinkedDN)
+	assert.Empty(t, holders["userName=b@halvard.example"][0].LinkedDN)
+	assert.NotContains(t, holders, "userName=none")
+	s.clean(t)
+	others, err := s.ResourcesExcept(ctx, entry.User, map[string]struct{}{"r2": {}})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"r1"}, others)
+	require.NoError(t, s.DropResources(ctx, others))
+	dirty, err := s.NextDirty(ctx, DirtyQuery{State: DirtyNow, Limit: 10})
+	require.NoError(t, err)
+	require.Len(t, dirty, 1)
+	assert.True(t, dirty[0].Lookup, "it is looked up before it is made again")
+	assert.Nil(t, dirty[0].Resource)
+	assert.Equal(t, "r1", dirty[0].Link.ResourceID)
+}
+
+func claims(t *testing.T, s *Store) {
+	ctx := t.Context()
+	a, b := somebody(1, "CN=A,DC=example"), somebody(2, "CN=B,DC=example")
+	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{a, b})
+	require.NoError(t, err)
+	taken, err := s.Claim(ctx, []entry.Ref{ref(a), ref(b)}, []decide.Claim{{Ref: ref(a), Key: "userName=x", DN: a.DN}, {Ref: ref(b), Key: "userName=x", DN: b.DN}})
+	require.NoError(t, err)
+	assert.Equal(t, decide.Claimant{Ref: ref(a), DN: a.DN, Dirty: true}, taken["userName=x"], "the first in order has it, and has still to be planned")
+	require.NoError(t, s.ClearDirty(ctx, []entry.Ref{ref(a)}))
+	taken, err = s.Claim(ctx, []entry.Ref{ref(b)}, []decide.Claim{{Ref: ref(b), Key: "userName=x", DN: b.DN}})
+	require.NoError(t, err)
+	assert.False(t, taken["userName=x"].Dirty)
+	require.NoError(t, s.Unclaim(ctx, []entry.Ref{ref(a)}))
+	taken, err = s.Claim(ctx, []entry.Ref{ref(b)}, []decide.Claim{{Ref: ref(b), Key: "userName=x", DN: b.DN}})
+	require.NoError(t, err)
+	assert.Empty(t, taken)
+}
+
+func skipLocked(t *testing.T, s *Store) {
+	ctx := t.Context()
+	var all []*entry.Entry
+	for i := range 10 {
+		all = append(all, somebody(i, fmt.Sprintf("CN=%d,DC=example", i)))
+	}
+	_, err := s.StoreEntries(ctx, halvard, all)
+	require.NoError(t, err)
+	err = s.Tx(ctx, func(one *Store) error {
+		first, err := one.NextDirty(ctx, DirtyQuery{State: DirtyNow, Limit: 6})
+		require.NoError(t, err)
+		assert.Len(t, first, 6)
+		return s.Tx(ctx, func(two *Store) error {
+			second, err := two.NextDirty(ctx, DirtyQuery{State: DirtyNow, Limit: 10})
+			require.NoError(t, err)
+			assert.Len(t, second, 4)
+			after, err := two.NextDirty(ctx, DirtyQuery{State: DirtyNow, After: ref(all[7]), Limit: 10})
+			assert.Len(t, after, 2)
+			return err
+		})
+	})
+	require.NoError(t, err)
+}
+
+func orders(t *testing.T, s *Store) {
+	ctx := t.Context()
+	const one, two = "00000000-0000-4000-8000-000000000001", "00000000-0000-4000-8000-000000000002"
+	run := s.newRun(t)
+	reading, probe := Order{Directory: "skerry", Request: wire.Order{Kind: wire.OrderRead}}, Order{Directory: "skerry", Request: wire.Order{Kind: wire.OrderProbe}}
+	require.NoError(t, s.AddOrder(ctx, &reading))
+	require.NoError(t, s.AddOrder(ctx, &probe))
+	for _, want := range []struct {
+		quick bool
+		id    int64
+	}{{false, probe.ID}, {true, 0}, {false, reading.ID}} {
+		next, _, err := s.TakeOrder(ctx, one, []string{"skerry"}, want.quick, time.Minute)
+		require.NoError(t, err)
+		assert.Equal(t, want.id, next.ID, "a probe comes before a reading, and who is there for quick orders takes none")
+	}
+	order := Order{RunID: &run, Directory: "halvard", Request: wire.Order{Directory: "halvard", Cookie: []byte{0, 1, 255}}}
+	require.NoError(t, s.AddOrder(ctx, &order))
+	_, ok, err := s.TakeOrder(ctx, one, []string{"brisling"}, false, time.Minute)
+	require.NoError(t, err)
+	assert.False(t, ok, "it serves another directory")
+	got, ok, err := s.TakeOrder(ctx, one, []string{"halvard"}, false, time.Minute)
+	require.NoError(t, err)
+	require.True(t, ok)
+	assert.Equal(t, order.Request.Cookie, got.Request.Cookie)
+	_, ok, err = s.TakeOrder(ctx, two, []string{"halvard"}, false, time.Minute)
+	require.NoError(t, err)
+	assert.False(t, ok, "it is leased")
+	mine, err := s.KeepOrder(ctx, order.ID, one, -time.Second, OrderCounts{Read: 5}) // a lease that has lapsed
+	require.NoError(t, err)
+	assert.True(t, mine)
+	_, ok, err = s.TakeOrder(ctx, two, []string{"halvard"}, false, time.Minute)
+	require.NoError(t, err)
+	assert.True(t, ok, "another agent takes over")
+	mine, err = s.KeepOrder(ctx, order.ID, one, time.Minute, OrderCounts{})
+	require.NoError(t, err)
+	assert.False(t, mine, "and the first one is told")
+	require.NoError(t, s.EndOrder(ctx, order.ID, "", "", OrderCounts{Read: 9}))
+	done, found, err := s.OrderOf(ctx, run, "halvard")
+	require.NoError(t, err)
+	assert.True(t, found)
+	assert.Equal(t, "done", done.State)
+	assert.Equal(t, 9, done.Counts.Read)
+}
+
+func superseded(t *testing.T, s *Store) {
+	ctx := t.Context()
+	a, b, c := somebody(1, "CN=A,DC=example"), somebody(2, "CN=B,DC=example"), somebody(3, "CN=C,DC=example")
+	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{a, b, c})
+	require.NoError(t, err)
+	s.clean(t)
+	run := s.newRun(t)
+	diffs := []change.Diff{{Target: "title", After: `a "quoted" {value}`, Source: "from title"}}
+	require.NoError(t, s.AddChanges(ctx, run, []NewChange{
+		{Ref: ref(a), Operation: plan.Create, DN: a.DN, Name: "a", Diffs: diffs}, {Ref: ref(b), Operation: plan.Suspend, DN: b.DN, Name: "b", Diffs: diffs},
+		{Ref: ref(c), DN: c.DN, Name: "c", Code: "duplicate-login", Detail: "both sides"},
+	}))
+	creations, err := s.NextChanges(ctx, run, 1, 0, 10)
+	require.NoError(t, err)
+	require.Len(t, creations, 1)
+	assert.Equal(t, diffs, creations[0].Diffs)
+	require.NoError(t, s.MarkSent(ctx, creations))
+	require.NoError(t, s.SupersedeOpen(ctx, run))
+	dirty, err := s.NextDirty(ctx, DirtyQuery{State: DirtyNow, Limit: 10})
+	require.NoError(t, err)
+	require.Len(t, dirty, 2)
+	assert.True(t, dirty[0].Lookup, "what was sent is looked up first")
+	assert.False(t, dirty[1].Lookup)
+	counts, err := s.CountChanges(ctx, run)
+	require.NoError(t, err)
+	assert.Equal(t, map[[2]string]int{{"create", "superseded"}: 1, {"suspend", "superseded"}: 1, {"none", "blocked"}: 1}, counts)
+	page, total, err := s.Changes(ctx, ChangeQuery{Run: run, Limit: 10})
+	require.NoError(t, err)
+	assert.Equal(t, 1, total, "superseded changes are left out unless asked for")
+	assert.Equal(t, "both sides", page[0].Answer)
+	page, _, err = s.Changes(ctx, ChangeQuery{Run: run, State: "superseded", Text: "CN=B", Limit: 10})
+	require.NoError(t, err)
+	require.Len(t, page, 1)
+	page, _, err = s.Changes(ctx, ChangeQuery{Run: run, Text: "100%_", Limit: 10})
+	require.NoError(t, err)
+	assert.Empty(t, page, "wildcards in the text are plain characters")
+}
+
+func problems(t *testing.T, s *Store) {
+	ctx := t.Context()
+	a := somebody(1, "CN=A,DC=example")
+	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{a})
+	require.NoError(t, err)
+	met := func(run int64, code string) wire.OpenProblem {
+		require.NoError(t, s.SaveProblems(ctx, run, []NewProblem{{ref(a), code, "detail", []string{"r1", "r2"}}}))
+		p, found, err := s.ProblemOf(ctx, ref(a))
+		require.NoError(t, err)
+		require.True(t, found)
+		return p
+	}
+	first := met(1, "duplicate-login")
+	assert.Equal(t, 1, met(1, "duplicate-login").Times, "twice in one run is once")
+	again := met(2, "duplicate-login")
+	assert.Equal(t, 2, again.Times)
+	assert.Equal(t, first.Since, again.Since)
+	other := met(3, "value-refused")
+	assert.Equal(t, 1, other.Times)
+	assert.True(t, other.Since.After(first.Since))
+	assert.Equal(t, "The cloud refused a value", other.Title)
+	counts, err := s.ProblemCounts(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []wire.CodeCount{{Code: "value-refused", Title: other.Title, Count: 1}}, counts)
+	require.NoError(t, s.CloseProblems(ctx, []entry.Ref{ref(a)}))
+	_, total, err := s.Problems(ctx, "", 0, 10)
+	require.NoError(t, err)
+	assert.Zero(t, total)
+}
+
+func memberships(t *testing.T, s *Store) {
+	ctx := t.Context()
+	group := func(n int, dn string, members ...string) *entry.Entry {
+		e := somebody(n, dn)
+		e.Kind, e.Members = entry.Group, members
+		return e
+	}
+	a, b := somebody(1, "CN=A,DC=example"), somebody(2, "CN=B,DC=example")
+	inner, outer := group(10, "CN=Inner,DC=example", a.DN), group(11, "CN=Outer,DC=example", "cn=inner, dc=example", "CN=Stranger,DC=else")
+	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{outer, inner, a, b})
+	require.NoError(t, err)
+	require.NoError(t, s.ResolveMembers(ctx, "halvard"))
+	groups := func(e *entry.Entry) ([]string, []string) {
+		e.Directory = "halvard"
+		require.NoError(t, s.FillGroups(ctx, []*entry.Entry{e}))
+		return e.Groups, e.AllGroups
+	}
+	direct, all := groups(a)
+	assert.Equal(t, []string{inner.DN}, direct)
+	assert.Equal(t, []string{inner.DN, outer.DN}, all)
+	members, unknown, err := s.CountMembers(ctx, entry.Ref{Directory: "halvard", ID: outer.ID})
+	require.NoError(t, err)
+	assert.Equal(t, [2]int{2, 1}, [2]int{members, unknown})
+
+	s.clean(t)
+	_, err = s.StoreEntries(ctx, halvard, []*entry.Entry{group(11, outer.DN, inner.DN, b.DN), group(10, inner.DN, a.DN)})
+	require.NoError(t, err)
+	assert.Equal(t, 2, s.dirtyCount(t), "only whom the change concerns")
+	s.clean(t)
+	_, err = s.StoreEntries(ctx, halvard, []*entry.Entry{group(11, outer.DN, b.DN)})
+	require.NoError(t, err)
+	assert.Equal(t, 3, s.dirtyCount(t), "a group that leaves a group concerns its people")
+	_, all = groups(a)
+	assert.Equal(t, []string{inner.DN}, all)
+
+	// A cycle of groups ends.
+	_, err = s.StoreEntries(ctx, halvard, []*entry.Entry{group(11, outer.DN, inner.DN, b.DN), group(10, inner.DN, a.DN, outer.DN)})
+	require.NoError(t, err)
+	_, all = groups(b)
+	assert.Equal(t, []string{inner.DN, outer.DN}, all)
+	s.clean(t)
+	_, err = s.MarkGone(ctx, "halvard", []entry.ID{outer.ID})
+	require.NoError(t, err)
+	assert.Equal(t, 4, s.dirtyCount(t), "the groups, and the people in them")
+	_, all = groups(b)
+	assert.Empty(t, all)
+}
+
+func find(t *testing.T, s *Store) {
+	ctx := t.Context()
+	a := somebody(1, "CN=Ada Lind,OU=Fleet,DC=example")
+	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{a, somebody(2, "CN=Bo,OU=Fleet,DC=example")})
+	require.NoError(t, err)
+	require.NoError(t, s.SaveDirectoryState(ctx, DirectoryState{Directory: "halvard", Base: "DC=example", Attributes: []string{"cn"}, Read: time.Now()}))
+	_, err = s.StoreResources(ctx, entry.User, []entry.Resource{resource("r1", "ada@halvard.example", a.LinkKey()), resource("r2", "only@halvard.example", "")}, nil, true)
+	require.NoError(t, err)
+	require.NoError(t, s.SaveLinks(ctx, 1, []NewLink{{ref(a), entry.User, a.LinkKey(), "r1", "adopt"}}))
+	for _, text := range []string{a.LinkKey(), "cn=ada lind, ou=FLEET, dc=example", "ADA@halvard.example", "r1"} {
+		ids, _ := entry.ParseIDs(text)
+		hit, found, err := s.Exact(ctx, text, ids)
+		require.NoError(t, err)
+		assert.True(t, found, text)
+		assert.Equal(t, a.ID.String(), hit.EntryID, text)
+	}
+	hit, found, err := s.Exact(ctx, "only@halvard.example", nil)
+	require.NoError(t, err)
+	assert.True(t, found)
+	assert.Equal(t, "resource", hit.Type)
+	_, found, err = s.Exact(ctx, "nobody", nil)
+	require.NoError(t, err)
+	assert.False(t, found)
+}
+
+func secrets(t *testing.T, s *Store) {
+	ctx := t.Context()
+	require.NoError(t, s.AddEnrolment(ctx, "good", "test", time.Now().Add(time.Minute), []string{"halvard"}))
+	require.NoError(t, s.AddEnrolment(ctx, "late", "test", time.Now().Add(-time.Minute), nil))
+	found, used, err := s.UseEnrolment(ctx, "good")
+	require.NoError(t, err)
+	assert.True(t, used)
+	assert.Equal(t, []string{"halvard"}, []string(found.Directories))
+	found, used, err = s.UseEnrolment(ctx, "good")
+	require.NoError(t, err)
+	assert.False(t, used)
+	assert.NotNil(t, found.Used)
+	found, used, err = s.UseEnrolment(ctx, "late")
+	require.NoError(t, err)
+	assert.False(t, used)
+	assert.True(t, found.Used == nil && !found.Expires.IsZero())
+	_, used, err = s.UseEnrolment(ctx, "never issued")
+	require.NoError(t, err)
+	assert.False(t, used)
+	for secret, expires := range map[string]time.Duration{"valid": time.Hour, "ended": -time.Hour} {
+		require.NoError(t, s.AddToken(ctx, &Token{ID: somebody(len(secret)+int(expires.Hours()), "").ID.String(), Hash: HashSecret(secret), Kind: "token", Name: secret, Role: "viewer", Expires: time.Now().Add(expires)}))
+	}
+	token, err := s.TokenBySecret(ctx, "valid")
+	require.NoError(t, err)
+	assert.Equal(t, "valid", token.Name)
+	_, err = s.TokenBySecret(ctx, "ended")
+	assert.True(t, NotFound(err))
+	require.NoError(t, s.DropExpired(ctx))
+	tokens, err := s.Tokens(ctx)
+	require.NoError(t, err)
+	assert.Len(t, tokens, 1)
+}
+
+func oneRunner(t *testing.T, s *Store) {
+	ctx := t.Context()
+	// What a stopped service has open ends by itself, and the lock's number with it
+	// refuses what it would still keep.
+	var ends string
+	require.NoError(t, s.raw(ctx, `SHOW idle_in_transaction_session_timeout`).Scan(&ends).Error)
+	assert.Equal(t, "20s", ends)
+	_, err := s.WithRunLock(ctx, func(ctx context.Context) error {
+		require.NoError(t, s.Fenced(ctx, func(*Store) error { return nil }))
+		require.NoError(t, LockOf(ctx).Check())
+		require.NoError(t, s.with(ctx).Exec(`UPDATE run_lock SET epoch = epoch + 1`).Error)
+		assert.ErrorIs(t, s.Fenced(ctx, func(*Store) error { return nil }), ErrLockLost)
+		assert.ErrorIs(t, LockOf(ctx).Check(), ErrLockLost)
+		return nil
+	})
+	require.NoError(t, err)
+	got, err := s.WithRunLock(ctx, func(ctx context.Context) error {
+		second, err := s.WithRunLock(ctx, func(context.Context) error { t.Error("two at once"); return nil })
+		assert.False(t, second)
+		return err
+	})
+	require.NoError(t, err)
+	assert.True(t, got)
+	got, err = s.WithRunLock(ctx, func(context.Context) error { return nil })
+	require.NoError(t, err)
+	assert.True(t, got, "the lock ends with the connection")
+	first := s.newRun(t)
+	id, err := s.NewRun(ctx, Run{Run: wire.Run{Purpose: wire.PurposeSync, By: "schedule"}}, true)
+	require.NoError(t, err)
+	assert.Zero(t, id, "the schedule asks for no run while one is open")
+	open, ok, err := s.OpenRun(ctx)
+	require.NoError(t, err)
+	assert.True(t, ok)
+	assert.Equal(t, first, open.ID)
+}
+
+func events(t *testing.T, s *Store) {
+	ctx, cancel := context.WithCancel(t.Context())
+	got := make(chan wire.Event, 16)
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		s.Listen(ctx, func(e wire.Event) { got <- e })
+	}()
+	assert.Equal(t, wire.Event{}, <-got, "listening begins with an empty event")
+	require.NoError(t, s.Notify(ctx, wire.Event{Kind: "run", ID: 7}))
+	assert.Equal(t, wire.Event{Kind: "run", ID: 7}, <-got)
+	cancel()
+	<-ended
+}
+
+func activated(t *testing.T, s *Store) {
+	ctx := t.Context()
+	revision := Revision{Document: settings.Default(settings.Directory{Name: "halvard", Dialect: entry.AD, Base: "DC=example"}), By: "test"}
+	require.NoError(t, s.Tx(ctx, func(tx *Store) error { return tx.Activate(ctx, &revision) }))
+	active, ok, err := s.ActiveSettings(ctx)
+	require.NoError(t, err)
+	assert.True(t, ok)
+	assert.Equal(t, revision.Document, active.Document)
+}
+
+func prune(t *testing.T, s *Store) {
+	ctx := t.Context()
+	ended := time.Now().Add(-48 * time.Hour)
+	for _, changes := range []int{0, 3, 0} {
+		run, err := s.Run(ctx, s.newRun(t))
+		require.NoError(t, err)
+		run.State, run.Ended, run.Counts.Changes = wire.RunInStep, &ended, changes
+		require.NoError(t, s.SaveRun(ctx, &run))
+	}
+	n, err := s.PruneRuns(ctx, time.Now().Add(-24*time.Hour), time.Now().Add(-90*24*time.Hour))
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, n, "the one that changed something stays, and so does the last")
+	runs, total, err := s.Runs(ctx, RunQuery{Changed: true, Limit: 10})
+	require.NoError(t, err)
+	assert.Equal(t, 1, total)
+	assert.Equal(t, 3, runs[0].Counts.Changes)
+}
