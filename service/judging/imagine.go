@@ -61,7 +61,19 @@ func (j *Judge) ImagineAmong(ctx context.Context, refs []entry.Ref) (*Imagined, 
 	}
 	m := imagine(j.DB, func(ref entry.Ref) bool { return listed[ref] })
 	m.Persons = found
-	return m, &among{store: j.DB, persons: found, refs: refs}, nil
+	have, err := j.DB.HaveLinks(ctx, refs)
+	if err != nil {
+		return nil, nil, err
+	}
+	pages := &among{store: j.DB, persons: found}
+	for _, ref := range refs {
+		if found.hasLink(ref, have[ref]) {
+			pages.linked = append(pages.linked, ref)
+		} else {
+			pages.without = append(pages.without, ref)
+		}
+	}
+	return m, pages, nil
 }
 
 // WhatIf is what one entry is looked at with instead of what is so.
@@ -222,31 +234,27 @@ func (e *everybody) next(ctx context.Context, linked bool) ([]decide.Case, bool,
 	return page, true, e.persons.moveLinks(ctx, e.store, page)
 }
 
-// among reads the entries of a list. Those without a link are read again when
-// their turn comes.
+// among reads the entries of a list.
 type among struct {
 	store   *store.Store
 	persons *Persons
-	refs    []entry.Ref
 
-	mu      sync.Mutex // guards what follows
-	at      int
-	without []entry.Ref
-	fresh   int
+	mu              sync.Mutex // guards what follows
+	linked, without []entry.Ref
 }
 
 func (a *among) next(ctx context.Context, linked bool) ([]decide.Case, bool, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	list, at := a.refs, &a.at
+	list := &a.linked
 	if !linked {
-		list, at = a.without, &a.fresh
+		list = &a.without
 	}
-	if *at >= len(list) {
+	if len(*list) == 0 {
 		return nil, false, nil
 	}
-	part := list[*at:min(len(list), *at+BatchSize)]
-	*at += len(part)
+	part := (*list)[:min(len(*list), BatchSize)]
+	*list = (*list)[len(part):]
 	page, err := a.store.SubjectsOf(ctx, part)
 	if err != nil {
 		return nil, false, err
@@ -255,14 +263,6 @@ func (a *among) next(ctx context.Context, linked bool) ([]decide.Case, bool, err
 		return nil, false, err
 	}
 	slices.SortFunc(page, func(a, b decide.Case) int { return a.Entry.Ref().Compare(b.Entry.Ref()) })
-	if linked {
-		page = slices.DeleteFunc(page, func(c decide.Case) bool {
-			if c.Link == nil {
-				a.without = append(a.without, c.Entry.Ref())
-			}
-			return c.Link == nil
-		})
-	}
 	return page, true, nil
 }
 

@@ -41,11 +41,7 @@ func imagine(s *store.Store, toCome func(entry.Ref) bool) *Imagined {
 // Claim gives out claims, those of the database counting where their holder is
 // not looked at anew.
 func (m *Imagined) Claim(ctx context.Context, refs []entry.Ref, claims []decide.Claim) (map[string]decide.Claimant, error) {
-	keys := make([]string, len(claims))
-	for i, c := range claims {
-		keys[i] = c.Key
-	}
-	kept, err := m.Claims(ctx, keys)
+	kept, err := m.Claims(ctx, claims)
 	if err != nil {
 		return nil, err
 	}

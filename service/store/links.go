@@ -2,8 +2,10 @@ package store
 
 import (
 	"context"
+	"slices"
 	"time"
 
+	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
 )
 
@@ -19,6 +21,8 @@ type Link struct {
 	Since      time.Time
 	LeftAt     *time.Time
 	Kind       string
+	// Owner decides about the pair: the directory of what is synced up.
+	Owner change.Side
 }
 
 // NewLink ties an entry to a resource.
@@ -96,6 +100,26 @@ func (s *Store) EntryOf(ctx context.Context, resourceID string) (entry.Ref, erro
 func (s *Store) CountLinks(ctx context.Context) (int, error) {
 	var n int
 	return n, s.raw(ctx, `SELECT count(*) FROM links WHERE left_at IS NULL`).Scan(&n).Error
+}
+
+// HaveLinks tells which of the entries have a link of their own.
+func (s *Store) HaveLinks(ctx context.Context, refs []entry.Ref) (map[entry.Ref]bool, error) {
+	out := map[entry.Ref]bool{}
+	for part := range slices.Chunk(refs, 5000) {
+		directories, ids := refArrays(part)
+		var rows []struct{ Directory, EntryID string }
+		if err := s.raw(ctx, `SELECT directory, entry_id FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) JOIN links ON directory = d AND entry_id = i`, directories, ids).Scan(&rows).Error; err != nil {
+			return nil, err
+		}
+		for _, row := range rows {
+			ref, err := refOf(row.Directory, row.EntryID)
+			if err != nil {
+				return nil, err
+			}
+			out[ref] = true
+		}
+	}
+	return out, nil
 }
 
 // Unlinked tells which of the entries have no link, nor follow one that has.
