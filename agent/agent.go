@@ -19,6 +19,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
 	"github.com/go-jose/go-jose/v4"
 	"github.com/go-jose/go-jose/v4/jwt"
 	"github.com/google/uuid"
@@ -32,6 +33,7 @@ import (
 
 const (
 	requestTimeout = 40 * time.Second // above the service's long poll
+	firstPause     = 200 * time.Millisecond
 	longestPause   = 15 * time.Second
 	signatureTime  = 30 * time.Second
 	lookEvery      = 2 * time.Second // at the configuration
@@ -179,19 +181,20 @@ func (a *Agent) greet(ctx context.Context) error {
 
 // work takes one order after the other; quick takes no long readings.
 func (a *Agent) work(ctx context.Context, quick bool) error {
-	pause := time.Duration(0)
+	pauses := backoff.NewExponentialBackOff()
+	pauses.InitialInterval, pauses.MaxInterval, pauses.Multiplier = firstPause, longestPause, 2
 	for ctx.Err() == nil {
 		err := a.next(ctx, quick)
 		switch {
 		case err == nil:
-			pause = 0
+			pauses.Reset()
 			continue
 		case errors.Is(err, errRetired):
 			return err
 		case ctx.Err() != nil:
 			return nil
 		}
-		pause = min(max(2*pause, 200*time.Millisecond), longestPause)
+		pause := pauses.NextBackOff()
 		slog.Warn("waiting for the service", "error", err, "pause", pause)
 		select {
 		case <-ctx.Done():

@@ -18,6 +18,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/secret"
 	"kambrel.example/kambrel/directory"
 )
 
@@ -36,13 +37,13 @@ type Config struct {
 
 // Directory is how to reach one directory. Name is the one in the settings.
 type Directory struct {
-	Name       string `yaml:"name"`
-	URL        string `yaml:"url"`
-	StartTLS   bool   `yaml:"startTLS,omitempty"`
-	AllowPlain bool   `yaml:"allowPlain,omitempty"`
-	CA         string `yaml:"ca,omitempty"`
-	BindDN     string `yaml:"bindDN"`
-	Password   string `yaml:"password"`
+	Name       string      `yaml:"name"`
+	URL        string      `yaml:"url"`
+	StartTLS   bool        `yaml:"startTLS,omitempty"`
+	AllowPlain bool        `yaml:"allowPlain,omitempty"`
+	CA         string      `yaml:"ca,omitempty"`
+	BindDN     string      `yaml:"bindDN"`
+	Password   secret.Text `yaml:"password"`
 }
 
 func (d Directory) connection() directory.Connection {

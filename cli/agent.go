@@ -12,6 +12,7 @@ import (
 
 	"kambrel.example/kambrel/agent"
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/secret"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/api"
 )
@@ -231,9 +232,11 @@ once.`,
 			if err := directory.Check(); err != nil {
 				return err
 			}
-			if directory.Password, err = readPassword(cmd, passwordFile); err != nil {
+			password, err := readPassword(cmd, passwordFile)
+			if err != nil {
 				return err
 			}
+			directory.Password = secret.Text(password)
 			config.SetDirectory(directory)
 			if err := config.Save(file); err != nil {
 				return err

@@ -7,13 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math/rand/v2"
 	"net/http"
 	"net/url"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/cenkalti/backoff/v5"
 
 	"kambrel.example/kambrel/core/address"
 	"kambrel.example/kambrel/core/problem"
@@ -115,11 +116,12 @@ func (c *Client) get(ctx context.Context, path string, into any) error {
 // attempt repeats what a failing or throttling cloud did not do.
 func (c *Client) attempt(ctx context.Context, do func() error) error {
 	var err error
-	for attempt := range mostAttempts {
+	pauses := newPauses()
+	for range mostAttempts {
 		if err = do(); err == nil || !passing(err) {
 			return classify(err)
 		}
-		if err := c.wait(ctx, attempt); err != nil {
+		if err := c.wait(ctx, pauses); err != nil {
 			return err
 		}
 	}
@@ -165,11 +167,17 @@ type notPermitted struct{ error }
 
 func (n notPermitted) Unwrap() error { return n.error }
 
-// wait holds back after a failed attempt: longer each time, with some chance in
-// it so that workers do not come back all at once, and as long as asked.
-func (c *Client) wait(ctx context.Context, attempt int) error {
-	pause := min(firstWait<<attempt, longestWait)
-	pause = pause/2 + rand.N(pause/2)
+// newPauses are longer each time, with some chance in them so that workers do not
+// come back all at once.
+func newPauses() *backoff.ExponentialBackOff {
+	pauses := backoff.NewExponentialBackOff()
+	pauses.InitialInterval, pauses.MaxInterval, pauses.Multiplier = firstWait, longestWait, 2
+	return pauses
+}
+
+// wait holds back after a failed attempt, and as long as the cloud has asked.
+func (c *Client) wait(ctx context.Context, pauses *backoff.ExponentialBackOff) error {
+	pause := pauses.NextBackOff()
 	c.mu.Lock()
 	pause = max(pause, time.Until(c.pausedUntil))
 	c.mu.Unlock()
@@ -216,7 +224,7 @@ func (c *Client) once(ctx context.Context, r request, into any) (location string
 	if err != nil {
 		return "", err
 	}
-	outgoing.Header.Set("Authorization", "Bearer "+token)
+	outgoing.Header.Set("Authorization", "Bearer "+token.Reveal())
 	outgoing.Header.Set("Accept", scim.MediaType)
 	if r.body != nil {
 		outgoing.Header.Set("Content-Type", scim.MediaType)

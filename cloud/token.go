@@ -7,25 +7,26 @@ import (
 	"time"
 
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/secret"
 )
 
 // Token is the bearer token for the cloud. It is never printed.
 type Token interface {
-	read() (string, error)
+	read() (secret.Text, error)
 }
 
 // FixedToken is a token that does not change.
-type FixedToken string
+type FixedToken secret.Text
 
-func (t FixedToken) read() (string, error) {
+func (t FixedToken) read() (secret.Text, error) {
 	if t == "" {
 		return "", problem.New(problem.BadInput, "the cloud's token is empty")
 	}
-	return string(t), nil
+	return secret.Text(t), nil
 }
 
 // String hides the token.
-func (t FixedToken) String() string { return "(token)" }
+func (t FixedToken) String() string { return secret.Text(t).String() }
 
 // TokenFile reads the token from a file, and again when the file has changed: a
 // token is replaced by writing the file, while runs go on.
@@ -35,11 +36,11 @@ type tokenFile struct {
 	name string
 
 	mu      sync.Mutex // guards token and changed
-	token   string
+	token   secret.Text
 	changed time.Time
 }
 
-func (t *tokenFile) read() (string, error) {
+func (t *tokenFile) read() (secret.Text, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	info, err := os.Stat(t.name)
@@ -65,6 +66,6 @@ func (t *tokenFile) read() (string, error) {
 		}
 		return "", problem.New(problem.BadInput, "the token file %s is empty", t.name)
 	}
-	t.token, t.changed = lines[0], info.ModTime()
+	t.token, t.changed = secret.Text(lines[0]), info.ModTime()
 	return t.token, nil
 }

@@ -300,14 +300,15 @@ func bears(resource entry.Resource, key string) bool {
 
 // send repeats a write only while the cloud says that it did not do it.
 func (c *Client) send(ctx context.Context, r request, into any) (location string, err error) {
-	for attempt := range mostAttempts {
+	pauses := newPauses()
+	for range mostAttempts {
 		location, err = c.once(ctx, r, into)
 		var refusal *Refusal
 		switch {
 		case err == nil:
 			return location, nil
 		case errors.As(err, &refusal) && refusal.Status == http.StatusTooManyRequests:
-			if err := c.wait(ctx, attempt); err != nil {
+			if err := c.wait(ctx, pauses); err != nil {
 				return "", err
 			}
 			continue

@@ -15,6 +15,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/secret"
 )
 
 // Connection says how to reach a directory. It lives on the agent's host only.
@@ -27,10 +28,10 @@ type Connection struct {
 	// CAFile is a PEM bundle; "" means the system's.
 	CAFile   string
 	BindDN   string
-	Password string
+	Password secret.Text
 }
 
-// String leaves the password out.
+// String says whom it reaches, and as whom.
 func (c Connection) String() string { return c.URL + " as " + c.BindDN }
 
 // Check tells what is wrong with a connection before it is tried.
@@ -173,7 +174,7 @@ var errLocked = errors.New("the account is locked")
 // bind signs in. A directory may tell more in a password policy control (draft
 // Behera) than in its result code.
 func bind(conn *ldap.Conn, c Connection) error {
-	request := ldap.NewSimpleBindRequest(c.BindDN, c.Password, []ldap.Control{ldap.NewControlBeheraPasswordPolicy()})
+	request := ldap.NewSimpleBindRequest(c.BindDN, c.Password.Reveal(), []ldap.Control{ldap.NewControlBeheraPasswordPolicy()})
 	result, err := conn.SimpleBind(request)
 	if err == nil {
 		return nil

@@ -15,6 +15,7 @@ import (
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/secret"
 	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/lab/servers/serverstest"
 )
@@ -30,7 +31,7 @@ type peer struct {
 }
 
 func connection(s *servers.LDAPServer) Connection {
-	return Connection{URL: s.URL, CAFile: s.CAFile, BindDN: s.ReaderDN, Password: s.ReaderPassword}
+	return Connection{URL: s.URL, CAFile: s.CAFile, BindDN: s.ReaderDN, Password: secret.Text(s.ReaderPassword)}
 }
 
 func startAD(t *testing.T) *peer {

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/secret"
 	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/lab/servers/serverstest"
 )
@@ -170,7 +171,7 @@ func TestProbeOfADomainController(t *testing.T) {
 	bad(t, verdicts, StepRight, "unlock, user", "lockoutTime", "text of rights")
 
 	asAdmin := connection(server)
-	asAdmin.BindDN, asAdmin.Password = server.AdminDN, server.AdminPassword
+	asAdmin.BindDN, asAdmin.Password = server.AdminDN, secret.Text(server.AdminPassword)
 	for _, feature := range entry.Features {
 		assert.Equal(t, Good, of(t, Probe(t.Context(), asAdmin, request, time.Now), StepRight, string(feature)+", user").Outcome, feature)
 	}
@@ -212,7 +213,7 @@ func TestApplyWritesOnceAndOnlyWhatItMeant(t *testing.T) {
 	server := startBrisling(t, "openldap", servers.OpenLDAPOptions{})
 	p := connectPeer(t, entry.Standard, server)
 	c := connection(server)
-	c.BindDN, c.Password = server.AdminDN, server.AdminPassword
+	c.BindDN, c.Password = server.AdminDN, secret.Text(server.AdminPassword)
 	writer, err := Open(t.Context(), c)
 	require.NoError(t, err)
 	defer writer.Close()

@@ -23,6 +23,7 @@ import (
 	"kambrel.example/kambrel/agent"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/secret"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/protocol/wire"
@@ -130,7 +131,7 @@ func (s *stage) startKambrel(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	config.Directories = []agent.Directory{{Name: "brisling", URL: s.directory.URL, CA: s.directory.CAFile, BindDN: s.directory.ReaderDN, Password: s.directory.ReaderPassword}}
+	config.Directories = []agent.Directory{{Name: "brisling", URL: s.directory.URL, CA: s.directory.CAFile, BindDN: s.directory.ReaderDN, Password: secret.Text(s.directory.ReaderPassword)}}
 	agentFile := filepath.Join(s.lab.Dir, "agent.yaml")
 	if err := config.Save(agentFile); err != nil {
 		return err

@@ -16,6 +16,7 @@ import (
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/rights"
+	"kambrel.example/kambrel/core/secret"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/protocol/wire"
@@ -365,7 +366,7 @@ func (d *running) startAgent(ctx context.Context, directory string, server *serv
 		}
 	}
 	config.Service = d.service
-	config.SetDirectory(agent.Directory{Name: directory, URL: server.URL, CA: server.CAFile, BindDN: server.ReaderDN, Password: server.ReaderPassword})
+	config.SetDirectory(agent.Directory{Name: directory, URL: server.URL, CA: server.CAFile, BindDN: server.ReaderDN, Password: secret.Text(server.ReaderPassword)})
 	if err := config.Save(file); err != nil {
 		return err
 	}

@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
 	"github.com/jackc/pgx/v5"
 
 	"kambrel.example/kambrel/protocol/wire"
@@ -28,12 +29,14 @@ func (s *Store) Notify(ctx context.Context, event wire.Event) error {
 // own that it opens again when it breaks. After a break it hands on an empty
 // event, since some may have been missed.
 func (s *Store) Listen(ctx context.Context, each func(wire.Event)) {
+	pauses := backoff.NewExponentialBackOff()
+	pauses.InitialInterval, pauses.MaxInterval = time.Second, 10*time.Second
 	for ctx.Err() == nil {
-		if err := s.listenOnce(ctx, each); err != nil && ctx.Err() == nil {
+		if err := s.listenOnce(ctx, func(event wire.Event) { pauses.Reset(); each(event) }); err != nil && ctx.Err() == nil {
 			slog.Warn("listening for events broke off, trying again", "error", err)
 			select {
 			case <-ctx.Done():
-			case <-time.After(time.Second):
+			case <-time.After(pauses.NextBackOff()):
 			}
 			each(wire.Event{})
 		}
