@@ -72,7 +72,7 @@ func answering(t *testing.T, answers map[string]any) string {
 func TestHealthIsPrintedAndIsTheExitStatus(t *testing.T) {
 	t.Parallel()
 	ended := time.Now()
-	h := wire.Health{State: "attention", Summary: "Login is taken", Findings: []wire.ProblemDetail{wire.DetailOf("duplicate-login", "1 open")},
+	h := wire.Health{State: "attention", Summary: "Login is taken", Attention: []wire.Attention{{ProblemDetail: wire.DetailOf("duplicate-login", "1 open")}},
 		LastRun: &wire.Run{ID: 7, Purpose: wire.PurposeSync, State: wire.RunProblems, Ended: &ended}, Directory: []wire.DirectoryState{{Name: "halvard", Base: "DC=example", Entries: 3, Agents: 1}}}
 	url := answering(t, map[string]any{"/health": h})
 	out, code := run("health", "--service", url, "--token", "secret")

@@ -143,8 +143,13 @@ func newHealthCommand(d *deps) *cobra.Command {
 
 func printHealth(w io.Writer, h wire.Health) error {
 	fmt.Fprintf(w, "%s\n", h.Summary)
-	for _, f := range h.Findings {
-		fmt.Fprintf(w, "  ! %s: %s\n    %s\n", f.Title, f.Detail, f.Remedy)
+	for _, a := range h.Attention {
+		since := ""
+		if a.Since != nil {
+			since = ", since " + when(a.Since)
+		}
+		fmt.Fprintf(w, "  ! %s: %s%s\n    %s\n", a.Title, a.Detail, since, a.Remedy)
+		printRemedies(w, "    ", a.Remedies)
 	}
 	for _, run := range h.Beside {
 		fmt.Fprintf(w, "Beside     run %d, %s: %s\n", run.ID, purposeText[run.Purpose], stateText(run))
@@ -169,58 +174,4 @@ func printHealth(w io.Writer, h wire.Health) error {
 		fmt.Fprintf(w, "Directory  %s (%s), %d users, last read %s, %s online\n", dir.Name, dir.Base, dir.Entries, when(dir.LastRead), plural(dir.Agents, "agent"))
 	}
 	return nil
-}
-
-func newProblemsCommand(d *deps) *cobra.Command {
-	var code string
-	var limit int
-	var kinds bool
-	command := &cobra.Command{
-		Use: "problems", Short: "List what keeps entries from being in sync", Args: noArguments,
-		Example: "  kambrel problems\n  kambrel problems --code duplicate-login\n  kambrel problems --kinds",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			if kinds {
-				return d.printKinds(cmd, c)
-			}
-			page, err := c.Problems(cmd.Context(), url.Values{"limit": {strconv.Itoa(limit)}, "code": {code}})
-			if err != nil {
-				return err
-			}
-			return d.print(cmd.OutOrStdout(), page.Items, func(w io.Writer) error {
-				if page.Total == 0 {
-					fmt.Fprintln(w, "No open problems.")
-				}
-				for _, p := range page.Items {
-					fmt.Fprintf(w, "%s  [%s]\n  %s\n  %s\n  since %s, met %d times\n  %s\n\n", p.Title, p.Code, p.DN, p.Detail, when(&p.Since), p.Times, p.Remedy)
-				}
-				if more := page.Total - len(page.Items); more > 0 {
-					fmt.Fprintf(w, "%d more: give --limit\n", more)
-				}
-				return nil
-			})
-		},
-	}
-	command.Flags().BoolVar(&kinds, "kinds", false, "list every kind there is, with its cause and what to do")
-	command.Flags().StringVar(&code, "code", "", "only problems with this code")
-	command.Flags().IntVar(&limit, "limit", 50, "how many, at most 500")
-	return command
-}
-
-func (d *deps) printKinds(cmd *cobra.Command, c *client.Client) error {
-	kinds, err := c.ProblemKinds(cmd.Context())
-	if err != nil {
-		return err
-	}
-	return d.print(cmd.OutOrStdout(), kinds, func(w io.Writer) error {
-		for _, kind := range kinds {
-			if _, err := fmt.Fprintf(w, "%s  [%s]\n  %s\n  %s\n\n", kind.Title, kind.Code, kind.Cause, kind.Remedy); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
 }

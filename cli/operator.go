@@ -11,6 +11,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/operators"
@@ -157,7 +159,7 @@ end. Without --password-file it makes a password and prints it once.`,
 				err = operators.Add(cmd.Context(), records, wire.NewOperator{Name: args[0], Password: password, Role: wire.Administrator})
 			}
 			if err == nil {
-				err = records.Audit(cmd.Context(), "host", "reset password", args[0])
+				err = records.Record(cmd.Context(), act.Act{Kind: act.SetPassword, By: "host", About: about.Thing{Type: about.Operator, Key: args[0]}, Note: "on the service's host"})
 			}
 			if err != nil {
 				return err

@@ -34,7 +34,7 @@ func TestAnObjectIsShownFromAllSides(t *testing.T) {
 			{Directory: "brisling", EntryID: "other", DN: "cn=Otto,dc=brisling,dc=example", Rule: "same number"},
 			{Directory: "halvard", EntryID: id.String(), DN: view.DN, Leads: true},
 		},
-		Problem: &wire.OpenProblem{ProblemDetail: wire.DetailOf(problem.DuplicateLogin, "both are otto"), Since: left},
+		Problem: &wire.Problem{ProblemDetail: wire.DetailOf(problem.DuplicateLogin, "both are otto"), Since: left},
 		Attributes: []wire.AttributeView{
 			{Target: "title", Desired: "Mate", Actual: "Purser", Source: "from title", Managed: true},
 			{Target: "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department", Desired: "Deck", Actual: "Deck", Source: "formula " + strings.Repeat("x", 90), Managed: true, Same: true},

@@ -235,14 +235,19 @@ func (c *Client) Why(ctx context.Context, text string) (out wire.Why, err error)
 	return out, c.do(ctx, http.MethodGet, "/why", url.Values{"text": {text}}, nil, &out)
 }
 
-// Problems lists open problems.
-func (c *Client) Problems(ctx context.Context, query url.Values) (out wire.Page[wire.OpenProblem], err error) {
+// Problems lists problems.
+func (c *Client) Problems(ctx context.Context, query url.Values) (out wire.Page[wire.Problem], err error) {
 	return out, c.do(ctx, http.MethodGet, "/problems", query, nil, &out)
 }
 
 // ProblemKinds is the catalogue of problems.
 func (c *Client) ProblemKinds(ctx context.Context) (out []wire.ProblemKind, err error) {
 	return out, c.do(ctx, http.MethodGet, "/problems/kinds", nil, nil, &out)
+}
+
+// Acts lists who did what.
+func (c *Client) Acts(ctx context.Context, query url.Values) (out wire.Page[wire.Act], err error) {
+	return out, c.do(ctx, http.MethodGet, "/acts", query, nil, &out)
 }
 
 // Health is the state of everything.

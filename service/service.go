@@ -9,6 +9,7 @@ import (
 
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/service/acts"
+	"kambrel.example/kambrel/service/agents"
 	"kambrel.example/kambrel/service/events"
 	"kambrel.example/kambrel/service/explain"
 	"kambrel.example/kambrel/service/health"
@@ -16,6 +17,7 @@ import (
 	"kambrel.example/kambrel/service/judging"
 	"kambrel.example/kambrel/service/operators"
 	"kambrel.example/kambrel/service/orders"
+	"kambrel.example/kambrel/service/problems"
 	"kambrel.example/kambrel/service/runs"
 	"kambrel.example/kambrel/service/setup"
 	"kambrel.example/kambrel/service/store"
@@ -43,6 +45,9 @@ type Service struct {
 	Acts    *acts.Acts
 	Surveys *survey.Surveys
 	Health  *health.Health
+	// Problems are what keeps things from being in step.
+	Problems *problems.Problems
+	Agents   *agents.Agents
 	// Operators are who may use the interface.
 	Operators *operators.Operators
 
@@ -64,10 +69,12 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	one.Orders = orders.New(s, one.Events, options.AgentPatience, options.Lease)
 	one.Jobs = jobs.New(s, one.Events)
 	one.Setup = setup.New(s, c, one.Orders, judges)
-	one.Explain = explain.New(s, c, one.Orders, judges, one.Setup, one.Jobs)
+	one.Agents = agents.New(s)
+	one.Problems = problems.New(s)
+	one.Explain = explain.New(s, c, one.Orders, judges, one.Setup, one.Jobs, one.Problems)
 	one.Acts = acts.New(s, judges, one.Explain)
 	one.Surveys = survey.New(s, one.Orders, one.Setup)
-	one.Health = health.New(s, c, one.Jobs)
+	one.Health = health.New(s, c, one.Jobs, one.Problems)
 	one.Operators = operators.New(s)
 	one.runs = runs.New(s, c, one.Events, one.Orders, judges, options.Runs)
 	return one
@@ -79,7 +86,7 @@ func (s *Service) Start(ctx context.Context) error {
 	s.stop = stop
 	s.listen.Go(func() { s.Store.Listen(listening, s.Events.Broadcast) })
 	s.Surveys.Start(ctx)
-	if err := s.Jobs.Start(ctx, s.runs.Execute); err != nil {
+	if err := s.Jobs.Start(ctx, s.runs.Execute, s.Health.Watch); err != nil {
 		s.Stop()
 		return err
 	}

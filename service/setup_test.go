@@ -1,6 +1,7 @@
 package service
 
 import (
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -9,6 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/cloud"
+	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
@@ -79,8 +82,8 @@ func TestDraftsOnAnEmptyService(t *testing.T) {
 	require.Empty(t, draft.Faults)
 	id, err := b.Setup.Impact(ctx, "ingrid")
 	require.NoError(t, err)
-	require.NoError(t, b.Jobs.Cancel(ctx, id))
-	require.Error(t, b.Jobs.Cancel(ctx, id+100))
+	require.NoError(t, b.Jobs.Cancel(ctx, id, "ingrid"))
+	require.Error(t, b.Jobs.Cancel(ctx, id+100, "ingrid"))
 	revision, err := b.Setup.ActivateDraft(ctx, "ingrid", draft.Version, "first")
 	require.NoError(t, err)
 	assert.Equal(t, 1, revision.Revision)
@@ -134,10 +137,82 @@ func TestAskedWithoutAnAgent(t *testing.T) {
 	health, err := b.Health.Now(ctx)
 	require.NoError(t, err)
 	var codes []string
-	for _, finding := range health.Findings {
+	for _, finding := range health.Attention {
 		codes = append(codes, finding.Code)
 	}
 	assert.Contains(t, codes, string(problem.PlainLDAP))
+}
+
+// TestHowThingsStandOpensAndClosesProblems lets an agent come and go, and looks at
+// what is kept of that.
+func TestHowThingsStandOpensAndClosesProblems(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	ctx := t.Context()
+	open := func(closed bool) map[string]wire.Problem {
+		list, _, err := b.Problems.List(ctx, store.ProblemQuery{Closed: closed, Limit: 10})
+		require.NoError(t, err)
+		found := map[string]wire.Problem{}
+		for _, p := range list {
+			found[p.Code] = p
+		}
+		return found
+	}
+	require.NoError(t, b.Health.Watch(ctx))
+	assert.Contains(t, open(false), string(problem.NoSettings))
+	draft, err := b.Setup.AddDirectory(ctx, "ingrid", halvard("DC=example"))
+	require.NoError(t, err)
+	revision, err := b.Setup.ActivateDraft(ctx, "ingrid", draft.Version, "first")
+	require.NoError(t, err)
+	activated, _, err := b.Acts.List(ctx, store.ActQuery{Kind: act.Activate, Key: strconv.Itoa(revision.Revision), Limit: 10})
+	require.NoError(t, err)
+	require.Len(t, activated, 1)
+	assert.Contains(t, string(activated[0].After), "DC=example", "what differs is in the act")
+	require.NoError(t, b.Health.Watch(ctx))
+	assert.NotContains(t, open(false), string(problem.NoSettings))
+	first := open(false)[string(problem.AgentOffline)]
+	assert.Equal(t, about.Thing{Type: about.Directory, Key: "halvard"}, first.About)
+	now := time.Now()
+	require.NoError(t, b.Store.SaveAgent(ctx, &store.Agent{ID: orderstest.Agent, Name: "one", Directories: []string{"halvard", "brisling"}, Granted: []string{"halvard"}, Plain: []string{}, Enrolled: now, LastContact: &now}))
+	require.NoError(t, b.Health.Watch(ctx))
+	require.NoError(t, b.Health.Watch(ctx))
+	closed := open(true)[string(problem.AgentOffline)]
+	assert.Equal(t, first.ID, closed.ID, "the problem stays in the history")
+	assert.Equal(t, store.ClosedGone, closed.Closing)
+	assert.Empty(t, closed.Remedies)
+	asks := open(false)[string(problem.DirectoryNotGranted)]
+	assert.Equal(t, "one", asks.Name)
+	assert.Equal(t, 1, asks.Times, "looking again is no second time")
+	require.Len(t, asks.Remedies, 1)
+	assert.Equal(t, "kambrel agent grant "+orderstest.Agent+" brisling", asks.Remedies[0].Command)
+
+	health, err := b.Health.Now(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "attention", health.State)
+	require.NotEmpty(t, health.Attention)
+	assert.Equal(t, asks.Since, *health.Attention[0].Since)
+	assert.Equal(t, asks.Remedies, health.Attention[0].Remedies)
+
+	// Granted by its remedy, it closes; and what was granted before is noted.
+	_, err = b.Agents.Grant(ctx, "ingrid", asks.Remedies[0].Agent, asks.Remedies[0].Directories)
+	require.NoError(t, err)
+	require.NoError(t, b.Health.Watch(ctx))
+	assert.Empty(t, open(false))
+	health, err = b.Health.Now(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "well", health.State)
+	assert.Equal(t, []wire.Attention{}, health.Attention, "an empty list, and not null")
+	acts, total, err := b.Acts.List(ctx, store.ActQuery{Type: about.Agent, Limit: 10})
+	require.NoError(t, err)
+	require.Equal(t, 1, total)
+	assert.Equal(t, act.Grant, acts[0].Undo)
+	assert.JSONEq(t, `{"name": "one", "directories": ["halvard"]}`, string(acts[0].Before))
+	assert.JSONEq(t, `{"name": "one", "directories": ["halvard", "brisling"]}`, string(acts[0].After))
+	_, err = b.Agents.Grant(ctx, "ingrid", "00000000-0000-4000-8000-000000000000", []string{"halvard"})
+	assert.Equal(t, problem.NotFound, problem.CodeOf(err))
+	_, total, err = b.Acts.List(ctx, store.ActQuery{Type: about.Agent, Limit: 10})
+	require.NoError(t, err)
+	assert.Equal(t, 1, total, "what was not done is not noted")
 }
 
 func TestAProbeIsKeptAsItComes(t *testing.T) {

@@ -11,8 +11,19 @@ import (
 	"strings"
 
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/reason"
 	"kambrel.example/kambrel/core/rules"
+)
+
+// Side is one of the two sides that are kept in step. A change names the side where
+// it is written, and a link the side that decides about the pair.
+type Side string
+
+// The sides.
+const (
+	Cloud     Side = "cloud"     // a resource
+	Directory Side = "directory" // an entry
 )
 
 // Diff is the change of one resource attribute.
@@ -62,10 +73,10 @@ func (d Diff) Done(resource entry.Resource) bool {
 		!slices.ContainsFunc(d.Removed, func(m Member) bool { return slices.Contains(have, m.Value) })
 }
 
-// Altered tells what a resource has in the place of what the diffs would give it,
-// one line for each attribute. What became of members cannot be told.
-func Altered(resource entry.Resource, diffs []Diff) []string {
-	var texts []string
+// Altered tells what a resource has in the place of what the diffs would give it.
+// What became of members cannot be told.
+func Altered(resource entry.Resource, diffs []Diff) []problem.Altered {
+	var altered []problem.Altered
 	for _, d := range diffs {
 		path, err := entry.ParsePath(d.Target)
 		if err != nil || path.Attribute == rules.Members || d.Done(resource) {
@@ -75,9 +86,9 @@ func Altered(resource entry.Resource, diffs []Diff) []string {
 		if d.Elements() {
 			sent, kept = ShowElements(d), strings.Join(path.Values(resource), ", ")
 		}
-		texts = append(texts, fmt.Sprintf("%s: %s was sent, %s is kept", d.Target, sent, kept))
+		altered = append(altered, problem.Altered{Target: d.Target, Sent: sent, Kept: kept})
 	}
-	return texts
+	return altered
 }
 
 // Same compares a value as JSON decodes it with a value as rules make it. No

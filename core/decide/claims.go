@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/problem"
 )
 
 // claims gives every outcome the unique values that it takes.
@@ -53,7 +54,7 @@ func (d *Decider) claim(ctx context.Context, outcomes []*Outcome) error {
 				o.Waits = true
 				continue
 			}
-			o.Decision = plan.Clash(o.Decision, c, holder.DN)
+			o.Decision = plan.Clash(o.Decision, c, problem.Facts{Entries: []problem.Entry{problem.EntryOf(holder.Ref, holder.DN)}})
 			if o.Waits = false; o.ResourceID == "" {
 				break
 			}
@@ -93,12 +94,9 @@ func (d *Decider) clashWithCloud(ctx context.Context, outcomes []*Outcome) error
 				if o.Operation == plan.Create && holder.Kind == o.Case.Entry.Kind && holder.Resource.ExternalID() == o.Case.Entry.LinkKey() {
 					continue
 				}
-				name := fmt.Sprintf("the resource %s (%s) in the cloud", holder.Resource.Name(), holder.Resource.ID())
-				if holder.LinkedDN != "" {
-					name += ", which belongs to " + holder.LinkedDN
-				}
-				o.Decision = plan.Clash(o.Decision, c, name)
-				o.Candidates = []string{holder.Resource.ID()}
+				resource := problem.ResourceOf(holder.Resource)
+				resource.Owner = holder.owner()
+				o.Decision = plan.Clash(o.Decision, c, problem.Facts{Resources: []problem.Resource{resource}})
 				if o.ResourceID == "" {
 					unclaim = append(unclaim, o)
 				}

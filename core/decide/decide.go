@@ -209,8 +209,8 @@ func (d *Decider) match(ctx context.Context, outcomes []*Outcome) error {
 
 // follow is the decision about an entry that another one leads.
 func follow(f Following) plan.Decision {
-	if f.Code != "" {
-		return plan.Decision{Code: plan.Blocked, Problem: problem.New(problem.Code(f.Code), "%s", f.Detail)}
+	if f.Problem != nil {
+		return plan.Decision{Code: plan.Blocked, Problem: f.Problem}
 	}
 	return plan.Decision{Code: plan.Follows}
 }
@@ -222,7 +222,7 @@ func (o *Outcome) matchWith(holders map[string][]Holder) {
 		var candidates []match.Candidate
 		for _, holder := range holders[key.Text()] {
 			if holder.Kind == kind {
-				candidates = append(candidates, match.Candidate{Resource: holder.Resource, LinkedTo: holder.LinkedDN, Gone: holder.Gone, Former: o.was(holder)})
+				candidates = append(candidates, match.Candidate{Resource: holder.Resource, Owner: holder.owner(), Former: o.was(holder)})
 			}
 		}
 		return candidates
@@ -244,13 +244,16 @@ func (d *Decider) keysOf(o *Outcome) []match.Key {
 	return keys
 }
 
+// Chosen is what an operator has decided about the entry before.
+func (o *Outcome) Chosen() Chosen { return o.chosen }
+
 // byHand puts what an operator has decided in the place of the rules.
 func (o *Outcome) byHand() {
 	c := o.chosen
 	links := c.Choice == ChooseLink || c.Choice == ChooseMerge
 	switch {
 	case links && c.Resource != nil && c.Owner != "" && c.OwnerRef != o.Ref():
-		o.Match = match.TakenByHand(c.Resource, c.By, c.Owner)
+		o.Match = match.TakenByHand(c.Resource, c.By, problem.EntryOf(c.OwnerRef, c.Owner))
 	case links && c.Resource != nil && o.Match.Action != match.Relink:
 		o.Match = match.ByHand(c.Resource, c.By)
 	case c.Choice == ChooseHold:
@@ -272,7 +275,7 @@ func (o *Outcome) release() {
 		o.Decision = plan.Let(plan.Unlink, o.Case.Resource, "unlinked by hand, "+c.By)
 	case c.Choice == ChooseMerge && o.Verdict.In && o.Case.Resource != nil && c.Resource != nil && c.ResourceID != o.Case.Link.ResourceID:
 		if c.Owner != "" && c.OwnerRef != o.Ref() {
-			o.Decision.Problem = match.TakenByHand(c.Resource, c.By, c.Owner).Problem
+			o.Decision.Problem = match.TakenByHand(c.Resource, c.By, problem.EntryOf(c.OwnerRef, c.Owner)).Problem
 			return
 		}
 		o.Decision = plan.Let(plan.Delete, o.Case.Resource, fmt.Sprintf("merged by hand, %s: %s (%s) is kept", c.By, c.Resource.Name(), c.Resource.ID()))

@@ -287,7 +287,7 @@ func TestPersonsAndReturns(t *testing.T) {
 	}
 	facts := &memory{kin: map[entry.Ref]decide.Kin{
 		ref(1): {Follows: &decide.Following{Lead: ref(2), LeadDN: "CN=Lead", Rule: "same number"}},
-		ref(2): {Follows: &decide.Following{Code: string(problem.PersonTwoResources), Detail: "two"}},
+		ref(2): {Follows: &decide.Following{Problem: problem.Of(problem.PersonTwoResources, problem.Facts{Answer: "two"})}},
 	}}
 	outcomes, err := decider(t, facts, persons).Decide(t.Context(), []decide.Case{ada(1), ada(2)})
 	require.NoError(t, err)

@@ -32,8 +32,8 @@ func (o *Outcome) Explain(settings *Settings, linked string) []reason.Node {
 func (o *Outcome) explainPerson(settings *Settings) reason.Node {
 	node := reason.Node{Text: "Person: does the person have other entries?", Outcome: reason.Note, Value: "none: it stands for itself"}
 	switch f := o.Kin.Follows; {
-	case f != nil && f.Code != "":
-		node.Outcome, node.Value, node.Deciding = reason.Bad, f.Detail, true
+	case f != nil && f.Problem != nil:
+		node.Outcome, node.Value, node.Deciding = reason.Bad, f.Problem.Detail, true
 	case f != nil:
 		node.Outcome, node.Deciding = reason.Yes, true
 		node.Value = fmt.Sprintf("one person with %s of %s, by %s; that entry bears the link, and this one lends its values", f.LeadDN, f.Lead.Directory, f.Rule)

@@ -6,6 +6,7 @@ import (
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/problem"
 )
 
 // Case is one entry to decide about, with its link and the resource that it has.
@@ -54,12 +55,20 @@ type Kin struct {
 }
 
 // Following says which entry leads the person that an entry belongs to; with a
-// Code it cannot be told.
+// Problem it cannot be told.
 type Following struct {
-	Lead         entry.Ref
-	LeadDN       string
-	Rule         string
-	Code, Detail string
+	Lead    entry.Ref
+	LeadDN  string
+	Rule    string
+	Problem *problem.Error
+}
+
+// Code is why it cannot be told, "" when it can.
+func (f Following) Code() problem.Code {
+	if f.Problem == nil {
+		return ""
+	}
+	return f.Problem.Code
 }
 
 // Follower is an entry that lends its values to the one that leads.
@@ -89,6 +98,16 @@ type Holder struct {
 
 // Linked tells whether the resource belongs to an entry.
 func (h Holder) Linked() bool { return h.Ref != entry.Ref{} }
+
+// owner is the entry that the resource belongs to, nil when it is free.
+func (h Holder) owner() *problem.Entry {
+	if h.LinkedDN == "" {
+		return nil
+	}
+	owner := problem.EntryOf(h.Ref, h.LinkedDN)
+	owner.Gone = h.Gone
+	return &owner
+}
 
 // Choice is what an operator can decide about an entry.
 type Choice string

@@ -53,12 +53,10 @@ const (
 // Candidate is a resource that one of the keys found.
 type Candidate struct {
 	Resource entry.Resource
-	// LinkedTo is the name of the entry that the resource belongs to, "" when
-	// it is free.
-	LinkedTo string
-	// Gone: that entry was deleted from its directory. Former: it was this entry
-	// under another id, see Returned.
-	Gone, Former bool
+	// Owner is the entry that the resource belongs to, nil when it is free. Former:
+	// it was this entry under another id, see Returned.
+	Owner  *problem.Entry
+	Former bool
 }
 
 // Decision is what happens with the entry, and why.
@@ -67,9 +65,7 @@ type Decision struct {
 	Resource entry.Resource
 	Rule     string
 	Problem  *problem.Error
-	// Candidates are the ids of the resources that the problem is about.
-	Candidates []string
-	Reasons    []reason.Node
+	Reasons  []reason.Node
 }
 
 // Rules are the compiled match rules.
@@ -172,31 +168,29 @@ func Decide(keys []Key, found func(Key) []Candidate) Decision {
 
 func decideOne(key Key, candidates []Candidate) Decision {
 	d := Decision{Action: Stop, Rule: key.Rule}
-	for _, c := range candidates {
-		d.Candidates = append(d.Candidates, c.Resource.ID())
-	}
 	first := candidates[0]
+	stop := func(code problem.Code) {
+		facts := problem.Facts{Rule: key.Rule, Attribute: key.Attribute, Value: key.Value}
+		for _, c := range candidates {
+			resource := problem.ResourceOf(c.Resource)
+			resource.Owner = c.Owner
+			facts.Resources = append(facts.Resources, resource)
+		}
+		d.Problem = problem.Of(code, facts)
+	}
 	switch {
 	case len(candidates) > 1:
-		names := make([]string, len(candidates))
-		for i, c := range candidates {
-			names[i] = fmt.Sprintf("%s (%s)", c.Resource.Name(), c.Resource.ID())
-		}
-		d.Problem = problem.New(problem.AmbiguousMatch, "by %s (%s = %s) these resources fit: %s", key.Rule, key.Attribute, key.Value, strings.Join(names, ", "))
+		stop(problem.AmbiguousMatch)
 	case first.Former:
 		d.Action, d.Resource = Relink, first.Resource
-	case first.LinkedTo != "":
-		owner := first.LinkedTo
-		if first.Gone {
-			owner += ", which was deleted from its directory"
-		}
-		d.Problem = problem.New(problem.LinkConflict, "by %s (%s = %s) the resource %s (%s) fits, but it belongs to %s", key.Rule, key.Attribute, key.Value, first.Resource.Name(), first.Resource.ID(), owner)
+	case first.Owner != nil:
+		stop(problem.LinkConflict)
 	case key.Rule == LinkKeyRule:
 		d.Action, d.Resource = Relink, first.Resource
 	case first.Resource.ExternalID() != "":
-		d.Problem = problem.New(problem.LinkConflict, "by %s (%s = %s) the resource %s (%s) fits, but it bears the link key %s", key.Rule, key.Attribute, key.Value, first.Resource.Name(), first.Resource.ID(), first.Resource.ExternalID())
+		stop(problem.LinkConflict)
 	case len(first.Resource.AdministrativeRoles()) > 0:
-		d.Problem = problem.New(problem.ProtectedResource, "by %s (%s = %s) the resource %s (%s) fits, and it has the role %s", key.Rule, key.Attribute, key.Value, first.Resource.Name(), first.Resource.ID(), strings.Join(first.Resource.AdministrativeRoles(), ", "))
+		stop(problem.ProtectedResource)
 	default:
 		d.Action, d.Resource = Adopt, first.Resource
 	}
@@ -249,31 +243,32 @@ func ByHand(resource entry.Resource, by string) Decision {
 
 // TakenByHand is the match that an operator has decided, of a resource that
 // belongs to another entry by now.
-func TakenByHand(resource entry.Resource, by, owner string) Decision {
-	p := problem.New(problem.LinkConflict, "%s decided for the resource %s (%s), but it belongs to %s", by, resource.Name(), resource.ID(), owner)
-	return Decision{Action: Stop, Rule: "by hand, " + by, Problem: p, Candidates: []string{resource.ID()},
+func TakenByHand(resource entry.Resource, by string, owner problem.Entry) Decision {
+	taken := problem.ResourceOf(resource)
+	taken.Owner = &owner
+	p := problem.Of(problem.LinkConflict, problem.Facts{By: by, Resources: []problem.Resource{taken}})
+	return Decision{Action: Stop, Rule: "by hand, " + by, Problem: p,
 		Reasons: []reason.Node{{Text: "linked by hand", Outcome: reason.Bad, Value: p.Detail, Deciding: true}}}
 }
 
 // Held is the match of an entry that an operator has unlinked: none, until
 // something else is decided.
 func Held(by string) Decision {
-	return Decision{Action: Stop, Rule: "by hand", Problem: problem.New(problem.HeldByHand, "%s has unlinked it", by),
+	return Decision{Action: Stop, Rule: "by hand", Problem: problem.Of(problem.HeldByHand, problem.Facts{By: by}),
 		Reasons: []reason.Node{{Text: "held by hand", Outcome: reason.Bad, Value: by + " has unlinked it", Deciding: true}}}
 }
 
 // TooNear is the problem of an entry for which somebody in the cloud looks like
 // the same person.
 func TooNear(found []Alike) Decision {
-	var texts []string
 	d := Decision{Action: Stop, Rule: "near miss"}
+	var facts problem.Facts
 	for _, a := range found {
-		if len(texts) < 5 {
-			texts = append(texts, fmt.Sprintf("%s (%s): %s, %s", a.Resource.Name(), a.Resource.ID(), a.Key.Rule, a.Key.Value))
-		}
-		d.Candidates = append(d.Candidates, a.Resource.ID())
+		resource := problem.ResourceOf(a.Resource)
+		resource.Alike, resource.Value = a.Key.Rule, a.Key.Value
+		facts.Resources = append(facts.Resources, resource)
 	}
-	d.Problem = problem.New(problem.NearMiss, "%s", strings.Join(texts, "; "))
+	d.Problem = problem.Of(problem.NearMiss, facts)
 	for _, a := range found {
 		d.Reasons = append(d.Reasons, reason.Node{Text: "near miss: " + a.Key.Rule, Outcome: reason.Bad, Value: a.Resource.Name() + " (" + a.Resource.ID() + "), " + a.Key.Value, Deciding: true})
 	}

@@ -52,7 +52,7 @@ func TestDecide(t *testing.T) {
 		"same address, when no login fits":       {map[string][]Candidate{byAddress: {{Resource: resource("r2", "")}}}, Adopt, "r2", ""},
 		"several":                                {map[string][]Candidate{byAddress: {{Resource: resource("r1", "")}, {Resource: resource("r2", "")}}}, Stop, "", problem.AmbiguousMatch},
 		"the same one twice is one":              {map[string][]Candidate{byAddress: {{Resource: resource("r1", "")}, {Resource: resource("r1", "")}}}, Adopt, "r1", ""},
-		"it belongs to another entry":            {map[string][]Candidate{byLogin: {{Resource: resource("r1", "y"), LinkedTo: "CN=Other"}}}, Stop, "", problem.LinkConflict},
+		"it belongs to another entry":            {map[string][]Candidate{byLogin: {{Resource: resource("r1", "y"), Owner: &problem.Entry{Name: "CN=Other"}}}}, Stop, "", problem.LinkConflict},
 		"it bears a link key that nobody claims": {map[string][]Candidate{byLogin: {{Resource: resource("r1", "y")}}}, Stop, "", problem.LinkConflict},
 		"it administers the cloud":               {map[string][]Candidate{byLogin: {{Resource: resource("r1", "", role)}}}, Stop, "", problem.ProtectedResource},
 	} {

@@ -248,7 +248,8 @@ func decide(person []Member) []Outcome {
 		case m.ResourceID == "":
 			o.Lead, o.Rule = &lead, shared(m, lead, person)
 		case twice == nil:
-			o.Problem = problem.New(problem.PersonTwoResources, "by %s it is one person with %s, which is linked to the resource %s; this entry is linked to %s", shared(m, lead, person), lead.DN, lead.ResourceID, m.ResourceID)
+			o.Problem = problem.Of(problem.PersonTwoResources, problem.Facts{Rule: shared(m, lead, person), Entries: []problem.Entry{problem.EntryOf(lead.Ref(), lead.DN)},
+				Resources: []problem.Resource{{ID: lead.ResourceID}, {ID: m.ResourceID}}})
 		}
 		out = append(out, o)
 	}
@@ -264,13 +265,13 @@ func severalDirectories(members []Member) bool {
 // twiceIn is the problem of several entries of one directory that would be one
 // with somebody of another directory.
 func twiceIn(inside []Member) *problem.Error {
-	byDirectory := map[string][]string{}
+	byDirectory := map[string][]problem.Entry{}
 	for _, m := range inside {
-		byDirectory[m.Directory] = append(byDirectory[m.Directory], m.DN)
+		byDirectory[m.Directory] = append(byDirectory[m.Directory], problem.EntryOf(m.Ref(), m.DN))
 	}
 	for _, m := range inside {
-		if names := byDirectory[m.Directory]; len(names) > 1 {
-			return problem.New(problem.PersonAmbiguous, "%s of directory %s share what the person rules compare, and an entry of another directory has it too", strings.Join(names, " and "), m.Directory)
+		if entries := byDirectory[m.Directory]; len(entries) > 1 {
+			return problem.Of(problem.PersonAmbiguous, problem.Facts{Entries: entries})
 		}
 	}
 	return nil

@@ -23,7 +23,7 @@ func CheckLogin(d Decision, domains []string) Decision {
 		}
 		_, domain, found := strings.Cut(login, "@")
 		if found && !slices.Contains(domains, strings.ToLower(domain)) {
-			return d.without(problem.New(problem.LoginSuffix, "%s ends in %s; verified are %s", login, domain, strings.Join(domains, ", ")), func(other change.Diff) bool {
+			return d.without(problem.Of(problem.LoginSuffix, problem.Facts{Attribute: diff.Target, Value: login, Domains: domains}), func(other change.Diff) bool {
 				return strings.EqualFold(other.Target, diff.Target)
 			})
 		}

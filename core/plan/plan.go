@@ -84,8 +84,6 @@ type Decision struct {
 	ResourceID string
 	Diffs      []change.Diff
 	Problem    *problem.Error
-	// Candidates are the ids of the resources that the problem is about.
-	Candidates []string
 }
 
 // Decide compares and decides.
@@ -115,9 +113,7 @@ func Decide(s Subject) Decision {
 	}
 	switch s.Match.Action {
 	case match.Stop:
-		d := blocked(s.Match.Problem)
-		d.Candidates = s.Match.Candidates
-		return d
+		return blocked(s.Match.Problem)
 	case match.Adopt:
 		d := Compare(s.Match.Resource, s.Desired)
 		d.Operation, d.Code = Adopt, Code(Adopt)
@@ -167,7 +163,7 @@ func blocked(p *problem.Error) Decision { return Decision{Code: Blocked, Problem
 // faulty decides about an entry that was read in part: what is missing may be
 // there, so nothing is emptied or made, and only access is taken away.
 func faulty(s Subject) Decision {
-	p := problem.New(problem.ValueUnusable, "%s", s.Entry.Fault)
+	p := problem.Of(problem.ValueUnusable, problem.Facts{Answer: s.Entry.Fault})
 	if s.Link == nil || s.Resource == nil {
 		return blocked(p)
 	}

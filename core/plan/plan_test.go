@@ -142,7 +142,7 @@ func TestClaims(t *testing.T) {
 	require.Len(t, claims, 2)
 	assert.Equal(t, "userName=ada@halvard.example", claims[0].Key())
 	assert.Equal(t, problem.DuplicateAddress, claims[1].Code)
-	assert.Equal(t, Blocked, Clash(Decision{Operation: Create}, claims[0], "CN=Bo").Code)
+	assert.Equal(t, Blocked, Clash(Decision{Operation: Create}, claims[0], problem.Facts{Entries: []problem.Entry{{Name: "CN=Bo"}}}).Code)
 }
 
 func TestAGroupThatLeftStaysUntilItsGraceTimeIsOver(t *testing.T) {

@@ -32,7 +32,7 @@ func Claims(kind entry.Kind, desired rules.Desired, unique []string) []Claim {
 			continue
 		}
 		if key := v.Path.Key(); Unique(key, unique) {
-			claims = append(claims, Claim{kind, key, text, duplicate(key)})
+			claims = append(claims, Claim{kind, key, text, Duplicate(key)})
 		}
 	}
 	return claims
@@ -41,10 +41,11 @@ func Claims(kind entry.Kind, desired rules.Desired, unique []string) []Claim {
 // Unique tells whether only one resource may have a value at paths with a key:
 // the login, an address, or what the cloud says.
 func Unique(key string, unique []string) bool {
-	return duplicate(key) != problem.DuplicateName || slices.Contains(unique, key)
+	return Duplicate(key) != problem.DuplicateName || slices.Contains(unique, key)
 }
 
-func duplicate(key string) problem.Code {
+// Duplicate is the problem of a value at paths with a key that somebody else has.
+func Duplicate(key string) problem.Code {
 	switch key {
 	case "userName":
 		return problem.DuplicateLogin
@@ -57,10 +58,15 @@ func duplicate(key string) problem.Code {
 // ResourceClaim makes sure that only one entry takes a resource over.
 func ResourceClaim(id string) Claim { return Claim{entry.User, "resource", id, problem.LinkConflict} }
 
-// Clash is the decision where somebody else holds the value of a claim: of a
-// resource that is there, only that value waits.
-func Clash(d Decision, c Claim, holder string) Decision {
-	return d.without(problem.New(c.Code, "%s = %s is also that of %s", c.Attribute, c.Value, holder), func(diff change.Diff) bool {
+// Clash is the decision where somebody else holds the value of a claim, an entry or
+// a resource that no entry in scope owns: of a resource that is there, only that
+// value waits.
+func Clash(d Decision, c Claim, holder problem.Facts) Decision {
+	holder.Attribute, holder.Value = c.Attribute, c.Value
+	if c.Code == problem.LinkConflict { // the value is the resource
+		holder.Resources = append(holder.Resources, problem.Resource{ID: c.Value})
+	}
+	return d.without(problem.Of(c.Code, holder), func(diff change.Diff) bool {
 		path, err := entry.ParsePath(diff.Target)
 		return err == nil && path.Key() == c.Attribute && change.Same(diff.After, c.Value)
 	})

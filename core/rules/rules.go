@@ -173,10 +173,10 @@ func (s *Set) Apply(person Person) Desired {
 		value, e, err := r.best(person)
 		switch {
 		case err != nil:
-			desired.Problem = firstProblem(desired.Problem, problem.New(problem.FormulaFailed, "the formula for %s: %s", r.Target, err))
+			desired.Problem = firstProblem(desired.Problem, problem.Of(problem.FormulaFailed, problem.Facts{Attribute: r.Target, Answer: err.Error()}))
 			continue
 		case value == nil && r.Required:
-			desired.Problem = firstProblem(desired.Problem, problem.New(problem.RequiredMissing, "%s would be empty: %s", r.Target, r.lacks(e)))
+			desired.Problem = firstProblem(desired.Problem, problem.Of(problem.RequiredMissing, problem.Facts{Attribute: r.Target, Lacks: r.lacks(e)}))
 			continue
 		}
 		next := Value{Path: r.path, Value: value, Source: r.sourceOf(person, e), CreateOnly: r.CreateOnly}
@@ -379,12 +379,8 @@ func (r rule) source() string {
 	return fmt.Sprintf("always %v", r.Always)
 }
 
-func (r rule) lacks(e entry.Entry) string {
-	names := slices.DeleteFunc(r.reads(), func(name string) bool { return e.Attributes.First(name) != "" })
-	if len(names) == 0 {
-		return "the rule gives nothing for this entry"
-	}
-	return "the entry has no " + strings.Join(names, ", ")
+func (r rule) lacks(e entry.Entry) []string {
+	return slices.DeleteFunc(r.reads(), func(name string) bool { return e.Attributes.First(name) != "" })
 }
 
 // Explain tells for every rule the value it gives on the person's entries and how.
@@ -442,7 +438,7 @@ func (r rule) explain(e entry.Entry) reason.Node {
 	case err != nil:
 		node.Outcome, node.Value, node.Deciding = reason.Bad, err.Error(), true
 	case value == nil && r.Required:
-		node.Outcome, node.Value, node.Deciding = reason.Bad, "required, and "+r.lacks(e), true
+		node.Outcome, node.Value, node.Deciding = reason.Bad, "required, and "+problem.Lacks(r.lacks(e)), true
 	case value == nil:
 		node.Value = "(no value)"
 	}

@@ -251,7 +251,7 @@ func TestAnErrorThatNobodyHasForeseenEndsTheRun(t *testing.T) {
 	health, err := w.client.Health(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "broken", health.State)
-	assert.Equal(t, string(problem.Unforeseen), health.Findings[0].Code)
+	assert.Equal(t, string(problem.Unforeseen), health.Attention[0].Code)
 	b.takes(nil)
 	w.set("cn=Crew 00001,"+people, "title", "Mate")
 	w.inStep(1)

@@ -3,11 +3,14 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
+	"net/url"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -25,13 +28,30 @@ func (w *world) inCloud(login string, more map[string]any) string {
 
 func (w *world) problems() map[string]string {
 	w.t.Helper()
-	page, err := w.client.Problems(w.t.Context(), nil)
+	page, err := w.client.Problems(w.t.Context(), url.Values{"about": {"entry"}})
 	require.NoError(w.t, err)
 	out := map[string]string{}
 	for _, p := range page.Items {
 		out[p.DN] = p.Code
 	}
 	return out
+}
+
+// remedy does what the problem of an entry offers, by its command.
+func (w *world) remedy(dn string, kind act.Kind) {
+	w.t.Helper()
+	page, err := w.client.Problems(w.t.Context(), url.Values{"about": {"entry"}})
+	require.NoError(w.t, err)
+	for _, p := range page.Items {
+		for _, r := range p.Remedies {
+			if p.DN == dn && r.Act == kind {
+				out, stderr, status := w.kambrel(append(strings.Fields(strings.TrimPrefix(r.Command, "kambrel ")), "--yes")...)
+				require.Zero(w.t, status, out+stderr)
+				return
+			}
+		}
+	}
+	require.Fail(w.t, "no such remedy", "%s for %s in %+v", kind, dn, page.Items)
 }
 
 func (w *world) outcomes() map[string]int {
@@ -83,11 +103,21 @@ func TestWhoIsNearlyTheSameIsHeldUntilSomebodyDecides(t *testing.T) {
 	assert.Contains(t, out, `userName: "mira.tangen@brisling.example" -> "mt@brisling.example"`)
 	assert.Contains(t, out, "Nothing was done yet")
 	assert.Equal(t, "mira.tangen@brisling.example", w.user("mira.tangen@brisling.example")["userName"])
-	for _, arguments := range [][]string{{"link", miraDN, mira}, {"create", eliDN}, {"link", bossDN, boss}} {
-		out, stderr, status = w.kambrel(append(arguments, "--yes")...)
-		require.Zero(t, status, out+stderr)
+	for dn, kind := range map[string]act.Kind{miraDN: act.Link, eliDN: act.Create, bossDN: act.Link} {
+		w.remedy(dn, kind)
 	}
 	assert.Empty(t, w.problems())
+	acts, err := w.client.Acts(t.Context(), url.Values{"about": {"entry"}})
+	require.NoError(t, err)
+	require.Len(t, acts.Items, 3)
+	for _, a := range acts.Items {
+		if a.Name == miraDN {
+			assert.Equal(t, act.Link, a.Kind)
+			assert.Equal(t, act.Unlink, a.Undo)
+			assert.JSONEq(t, "{}", string(a.Before))
+			assert.JSONEq(t, fmt.Sprintf(`{"resourceId": %q, "choice": "link", "by": %q}`, mira, a.By), string(a.After))
+		}
+	}
 	assert.Equal(t, mira, w.user("mt@brisling.example")["id"])
 	assert.NotEqual(t, twin, w.user("eli.aas@brisling.example")["id"])
 	assert.Equal(t, boss, w.user("boss@brisling.example")["id"])
@@ -99,9 +129,14 @@ func TestWhoIsNearlyTheSameIsHeldUntilSomebodyDecides(t *testing.T) {
 	require.Zero(t, status, out+stderr)
 	assert.Equal(t, map[string]string{miraDN: "held-by-hand"}, w.problems())
 	assert.Nil(t, w.user("mt@brisling.example")["externalId"])
-	out, stderr, status = w.kambrel("rematch", miraDN, "--yes")
-	require.Zero(t, status, out+stderr)
+	w.remedy(miraDN, act.Rematch)
 	assert.Empty(t, w.problems())
+	out, _, _ = w.kambrel("problems", "--closed")
+	assert.Contains(t, out, "has unlinked it")
+	assert.Contains(t, out, "the cause is gone")
+	out, _, _ = w.kambrel("acts", "--kind", "unlink")
+	assert.Contains(t, out, "unlink: "+miraDN)
+	assert.Contains(t, out, `"choice":"hold"`)
 	assert.Equal(t, mira, w.user("mt@brisling.example")["id"], "the login fits now")
 
 	// A double that was made by mistake is merged.

@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"math/rand/v2"
+	"net/url"
 	"testing"
 
 	"github.com/go-ldap/ldap/v3"
@@ -28,7 +29,8 @@ func TestClashesAreProblemsWithBothSidesNamed(t *testing.T) {
 	assert.Equal(t, wire.RunProblems, run.State)
 	assert.Zero(t, run.Counts.Changes)
 	assert.Equal(t, 1, run.Counts.Problems)
-	problems, err := w.client.Problems(t.Context(), nil)
+	entries := url.Values{"about": {"entry"}}
+	problems, err := w.client.Problems(t.Context(), entries)
 	require.NoError(t, err)
 	require.Len(t, problems.Items, 1)
 	assert.Equal(t, twin, problems.Items[0].DN)
@@ -38,9 +40,13 @@ func TestClashesAreProblemsWithBothSidesNamed(t *testing.T) {
 	// The problem closes itself when its cause is gone.
 	w.set(twin, "mail", "ada.twin@brisling.example")
 	w.inStep(1)
-	problems, err = w.client.Problems(t.Context(), nil)
+	problems, err = w.client.Problems(t.Context(), entries)
 	require.NoError(t, err)
 	assert.Empty(t, problems.Items)
+	closed, err := w.client.Problems(t.Context(), url.Values{"about": {"entry"}, "closed": {"true"}})
+	require.NoError(t, err)
+	require.Len(t, closed.Items, 1)
+	assert.Equal(t, "the cause is gone", closed.Items[0].Closing)
 
 	// One takes over what another gives up in the same run.
 	before := w.user("bo.ravn@brisling.example")["id"]

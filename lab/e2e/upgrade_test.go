@@ -49,16 +49,19 @@ func TestADatabaseOfTheVersionBeforeIsTakenOver(t *testing.T) {
 	require.NoError(t, err)
 	_, err = db.Exec(ctx, `SET search_path = public`)
 	require.NoError(t, err)
-	tables := []string{"entries", "resources", "links", "problems", "changes", "decisions", "settings_revisions", "claims", "findings", "repair_items", "memberships", "audit", "operators", "agents"}
+	tables := []string{"entries", "resources", "links", "problems", "changes", "decisions", "settings_revisions", "claims", "findings", "repair_items", "memberships", "operators", "agents"}
+	rows := func(table string) (n int) {
+		require.NoError(t, db.QueryRow(ctx, `SELECT count(*) FROM `+table+map[string]string{"problems": " WHERE entry_id IS NOT NULL"}[table]).Scan(&n), table)
+		return n
+	}
 	count := func() map[string]int {
 		counts := map[string]int{}
 		for _, table := range tables {
-			var n int
-			require.NoError(t, db.QueryRow(ctx, `SELECT count(*) FROM `+table).Scan(&n), table)
-			counts[table] = n
+			counts[table] = rows(table)
 		}
 		return counts
 	}
+	audited := rows("audit")
 	before := count()
 	require.Greater(t, before["links"], 300)
 
@@ -108,7 +111,14 @@ func TestADatabaseOfTheVersionBeforeIsTakenOver(t *testing.T) {
 	}
 	assert.NotEmpty(t, rules)
 
-	problems, err := c.Problems(ctx, url.Values{"limit": {"500"}})
+	acts, err := c.Acts(ctx, url.Values{"limit": {"500"}})
+	require.NoError(t, err)
+	assert.Equal(t, audited+1, acts.Total, "and who has just signed in")
+	for _, a := range acts.Items {
+		assert.NotEqual(t, string(a.Kind), a.Title, "%s is an act of today", a.Kind)
+	}
+
+	problems, err := c.Problems(ctx, url.Values{"limit": {"500"}, "about": {"entry"}})
 	require.NoError(t, err)
 	assert.Equal(t, before["problems"], problems.Total)
 	of := problems.Items[0]

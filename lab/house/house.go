@@ -26,9 +26,13 @@ cmd/kambrel-lab     lab/demo lab/standin
 
 core/address
 core/entry
-core/problem
+core/about          core/entry
+core/problem        core/about core/entry
+core/act            core/about
+core/remedy         core/about core/act core/problem
 core/reason
 core/sheet
+core/secret
 core/filter         core/entry core/reason
 core/formula        core/entry core/reason
 core/settings       core/entry core/filter core/formula core/problem
@@ -37,7 +41,7 @@ core/person         core/entry core/formula core/problem core/settings
 core/match          core/entry core/problem core/reason core/settings
 core/rules          core/entry core/formula core/problem core/reason core/settings
 core/plan           core/change core/entry core/match core/problem core/reason core/rules core/scope core/settings
-core/change         core/entry core/reason core/rules
+core/change         core/entry core/problem core/reason core/rules
 core/survey         core/entry core/person core/problem core/rules
 core/decide         core/change core/entry core/match core/person core/plan core/problem core/reason core/rules core/scope core/settings core/survey
 core/rights         core/entry core/settings core/survey
@@ -45,9 +49,9 @@ core/rights         core/entry core/settings core/survey
 protocol/scim
 protocol/wire       core/
 
-directory           core/entry core/problem
-cloud               core/address core/change core/entry core/problem core/rules protocol/scim
-agent               core/address core/problem directory protocol/wire
+directory           core/entry core/problem core/secret
+cloud               core/address core/change core/entry core/problem core/rules core/secret protocol/scim
+agent               core/address core/problem core/secret directory protocol/wire
 client              core/problem core/settings protocol/wire
 console
 cli                 agent client cloud console core/ protocol/wire service service/api service/operators service/runs service/store
@@ -56,16 +60,18 @@ service/events      protocol/wire
 service/store       core/
 service/orders      core/ protocol/wire service/events service/store
 service/judging     cloud core/ service/store
-service/jobs        core/problem protocol/wire service/events service/store
+service/problems    core/ protocol/wire service/store
+service/agents      core/ protocol/wire service/store
+service/jobs        core/ protocol/wire service/events service/store
 service/setup       cloud core/ protocol/wire service/judging service/orders service/store
-service/explain     cloud core/ protocol/wire service/jobs service/judging service/orders service/setup service/store
+service/explain     cloud core/ protocol/wire service/jobs service/judging service/orders service/problems service/setup service/store
 service/acts        core/ protocol/wire service/explain service/jobs service/judging service/store
 service/survey      core/ protocol/wire service/orders service/setup service/store
-service/health      cloud core/ protocol/wire service/jobs service/store
+service/health      cloud core/ protocol/wire service/jobs service/problems service/store
 service/runs        cloud core/ protocol/wire service/events service/judging service/orders service/setup service/store
-service/operators   core/problem protocol/wire service/store
-service             cloud service/acts service/events service/explain service/health service/jobs service/judging service/operators service/orders service/runs service/setup service/store service/survey
-service/api         core/entry core/formula core/problem core/settings protocol/wire service service/health service/operators service/setup service/store
+service/operators   core/ protocol/wire service/store
+service             cloud service/acts service/agents service/events service/explain service/health service/jobs service/judging service/operators service/orders service/problems service/runs service/setup service/store service/survey
+service/api         core/ protocol/wire service service/health service/operators service/setup service/store
 
 lab/standin         protocol/scim
 lab/othercloud

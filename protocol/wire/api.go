@@ -1,12 +1,16 @@
 package wire
 
 import (
+	"encoding/json"
 	"time"
 
+	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/reason"
+	"kambrel.example/kambrel/core/remedy"
 	"kambrel.example/kambrel/core/scope"
 	"kambrel.example/kambrel/core/settings"
 )
@@ -152,23 +156,24 @@ type NewRun struct {
 
 // Change is one planned operation on one resource.
 type Change struct {
-	ID         int64         `json:"id"`
-	RunID      int64         `json:"runId"`
-	Kind       string        `json:"kind" enum:"user,group,contact"`
-	Operation  string        `json:"operation" enum:"create,adopt,update,restore,suspend,delete,none"`
-	State      string        `json:"state" enum:"planned,sent,done,failed,held,superseded,blocked,noted,unconfirmed,unanswered"`
-	Directory  string        `json:"directory"`
-	EntryID    string        `json:"entryId"`
-	DN         string        `json:"dn"`
-	ResourceID string        `json:"resourceId,omitempty"`
-	Name       string        `json:"name" doc:"What people call the object: its login, or the entry's name"`
-	Diffs      []change.Diff `json:"diffs"`
-	Code       string        `json:"code,omitempty" doc:"Problem code when it was not done"`
-	Answer     string        `json:"answer,omitempty" doc:"What the cloud said, or why it was not done"`
-	Candidates []string      `json:"candidates" doc:"Ids of the resources that a problem is about"`
-	Attempts   int           `json:"attempts"`
-	Sent       *time.Time    `json:"sent,omitempty"`
-	Answered   *time.Time    `json:"answered,omitempty"`
+	ID         int64           `json:"id"`
+	RunID      int64           `json:"runId"`
+	Side       change.Side     `json:"side" enum:"cloud,directory" doc:"Where it is written: a resource in the cloud, or an entry in a directory"`
+	Kind       string          `json:"kind" enum:"user,group,contact"`
+	Operation  string          `json:"operation" enum:"create,adopt,update,restore,suspend,delete,none"`
+	State      string          `json:"state" enum:"planned,sent,done,failed,held,superseded,blocked,noted,unconfirmed,unanswered"`
+	Directory  string          `json:"directory"`
+	EntryID    string          `json:"entryId"`
+	DN         string          `json:"dn"`
+	ResourceID string          `json:"resourceId,omitempty"`
+	Name       string          `json:"name" doc:"What people call the object: its login, or the entry's name"`
+	Diffs      []change.Diff   `json:"diffs"`
+	Code       string          `json:"code,omitempty" doc:"Problem code when it was not done"`
+	Answer     string          `json:"answer,omitempty" doc:"What the cloud said, or why it was not done"`
+	Remedies   []remedy.Remedy `json:"remedies" doc:"What can be done about the problem that it waits for"`
+	Attempts   int             `json:"attempts"`
+	Sent       *time.Time      `json:"sent,omitempty"`
+	Answered   *time.Time      `json:"answered,omitempty"`
 }
 
 // Page is one page of a list; Next is empty on the last one.
@@ -199,19 +204,56 @@ type ProblemKind struct {
 	Title  string `json:"title"`
 	Cause  string `json:"cause"`
 	Remedy string `json:"remedy"`
+	// Touches is the type of what has it.
+	Touches about.Type `json:"touches,omitempty" doc:"The type of what has it; none of what only answers a request"`
 }
 
-// OpenProblem is a problem of an entry that is not solved yet.
-type OpenProblem struct {
+// Problem is something that keeps a thing from being in step.
+type Problem struct {
 	ProblemDetail
-	Directory  string    `json:"directory"`
-	EntryID    string    `json:"entryId"`
-	DN         string    `json:"dn"`
-	ResourceID string    `json:"resourceId,omitempty"`
-	Since      time.Time `json:"since"`
-	LastRun    int64     `json:"lastRun"`
-	Times      int       `json:"times"`
-	Candidates []string  `json:"candidates" doc:"Ids of the resources that it is about"`
+	ID    int64         `json:"id"`
+	About about.Thing   `json:"about"`
+	Name  string        `json:"name" doc:"What people call that: a distinguished name, the name of a directory or an agent"`
+	Facts problem.Facts `json:"facts" doc:"What is particular to this occurrence; the detail is made of it"`
+	// The next are of a problem of an entry.
+	Directory  string          `json:"directory,omitempty"`
+	EntryID    string          `json:"entryId,omitempty"`
+	DN         string          `json:"dn,omitempty"`
+	ResourceID string          `json:"resourceId,omitempty" doc:"The resource that the entry is linked to"`
+	Remedies   []remedy.Remedy `json:"remedies" doc:"What can be done here, the likeliest first; else the remedy in words says what to do elsewhere"`
+	Since      time.Time       `json:"since"`
+	Met        time.Time       `json:"met" doc:"When it was met last"`
+	FirstRun   int64           `json:"firstRun,omitempty"`
+	LastRun    int64           `json:"lastRun,omitempty" doc:"The last run that met it"`
+	Times      int             `json:"times" doc:"How many runs have met it"`
+	Closed     *time.Time      `json:"closed,omitempty"`
+	Closing    string          `json:"closing,omitempty" doc:"Why it was closed"`
+}
+
+// Attention is something that needs attention: a problem of what is no entry, or all
+// problems of entries that have one code.
+type Attention struct {
+	ProblemDetail
+	About    about.Thing     `json:"about"`
+	Since    *time.Time      `json:"since,omitempty"`
+	Count    int             `json:"count" doc:"How many entries have it; 1 for what is no entry"`
+	Remedies []remedy.Remedy `json:"remedies"`
+}
+
+// Act is something that an operator, an agent or the host did that changed something.
+type Act struct {
+	ID     int64           `json:"id"`
+	At     time.Time       `json:"at"`
+	By     string          `json:"by"`
+	Kind   act.Kind        `json:"kind"`
+	Title  string          `json:"title"`
+	About  about.Thing     `json:"about"`
+	Name   string          `json:"name" doc:"What people call the thing that it was done to"`
+	Before json.RawMessage `json:"before,omitempty" doc:"How it was, as JSON"`
+	After  json.RawMessage `json:"after,omitempty" doc:"How it is since"`
+	Result act.Result      `json:"result" enum:"done,refused,failed"`
+	Undo   act.Kind        `json:"undo,omitempty" doc:"The act that takes it back"`
+	Note   string          `json:"note,omitempty"`
 }
 
 // Hit is one object that a search found.
@@ -237,12 +279,13 @@ type EntryView struct {
 
 // LinkView is the tie between entry and resource.
 type LinkView struct {
-	LinkKey    string     `json:"linkKey"`
-	ResourceID string     `json:"resourceId"`
-	How        string     `json:"how" enum:"create,adopt,relink"`
-	RunID      int64      `json:"runId"`
-	Since      time.Time  `json:"since"`
-	Left       *time.Time `json:"left,omitempty" doc:"When the leaver policy was carried out"`
+	LinkKey    string      `json:"linkKey"`
+	ResourceID string      `json:"resourceId"`
+	How        string      `json:"how" enum:"create,adopt,relink"`
+	Owner      change.Side `json:"owner" enum:"directory,cloud" doc:"Who decides about the pair"`
+	RunID      int64       `json:"runId"`
+	Since      time.Time   `json:"since"`
+	Left       *time.Time  `json:"left,omitempty" doc:"When the leaver policy was carried out"`
 }
 
 // AttributeView is one attribute side by side.
@@ -279,7 +322,7 @@ type Object struct {
 	Link       *LinkView       `json:"link,omitempty"`
 	Resource   entry.Resource  `json:"resource,omitempty"`
 	Attributes []AttributeView `json:"attributes"`
-	Problem    *OpenProblem    `json:"problem,omitempty"`
+	Problem    *Problem        `json:"problem,omitempty"`
 	Changes    []Change        `json:"changes" doc:"The latest changes, the newest first"`
 	Why        Why             `json:"why"`
 	// Members are those of a group, at most 100, those that are left out first.
@@ -390,7 +433,7 @@ type ActivateSettings struct {
 type Health struct {
 	State     string           `json:"state" enum:"well,attention,broken"`
 	Summary   string           `json:"summary"`
-	Findings  []ProblemDetail  `json:"findings" doc:"What needs attention"`
+	Attention []Attention      `json:"attention" doc:"What needs attention, the worst first"`
 	LastRun   *Run             `json:"lastRun,omitempty" doc:"The last run that has ended"`
 	Current   *Run             `json:"current,omitempty" doc:"The run that writes and goes on or waits"`
 	Beside    []Run            `json:"beside" doc:"Rehearsals, surveys and the like that go on or wait"`

@@ -9,7 +9,7 @@ import (
 	"kambrel.example/kambrel/service/store"
 )
 
-// Acts does what operators decide. Its methods may be called from many goroutines.
+// Acts does what operators decide, and lists what was done. Its methods may be called from many goroutines.
 type Acts struct {
 	store   *store.Store
 	judging *judging.Judging

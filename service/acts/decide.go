@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 
+	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
@@ -32,7 +34,7 @@ func (e *Acts) Decide(ctx context.Context, by string, in wire.NewDecision) (wire
 		if err := d.carryOut(ctx, tx); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, by, "decide "+in.Action, d.entry.DN+": "+out.Summary); err != nil {
+		if err := tx.Record(ctx, d.act(out)); err != nil {
 			return err
 		}
 		var err error
@@ -81,7 +83,7 @@ func (e *Acts) deciding(ctx context.Context, by string, in wire.NewDecision) (*d
 		return nil, err
 	}
 	d.entry, d.link = d.now.Entry, d.now.Case.Link
-	if f := d.now.Kin.Follows; f != nil && f.Code == "" {
+	if f := d.now.Kin.Follows; f != nil && f.Problem == nil {
 		return nil, problem.New(problem.BadInput, "%s is one person with %s, which leads (by %s); decide about that entry.", d.entry.DN, f.LeadDN, f.Rule)
 	}
 	switch decide.Choice(in.Action) {
@@ -249,6 +251,34 @@ func (d *deciding) carryOut(ctx context.Context, tx *store.Store) error {
 	default:
 		return tx.Choose(ctx, d.ref, *d.chosen())
 	}
+}
+
+// kinds are the acts by choice.
+var kinds = map[decide.Choice]act.Kind{
+	decide.ChooseLink: act.Link, decide.ChooseMerge: act.Merge, decide.ChooseHold: act.Unlink, decide.ChooseCreate: act.Create, forget: act.Rematch,
+}
+
+// tie is how an entry stands: its resource, and what was decided by hand.
+type tie struct {
+	ResourceID string        `json:"resourceId,omitempty"`
+	Choice     decide.Choice `json:"choice,omitempty"`
+	By         string        `json:"by,omitempty"`
+	// Former is the deleted entry that had the resource.
+	Former string `json:"former,omitempty"`
+}
+
+// act is the decision as it is noted.
+func (d *deciding) act(out wire.Decided) act.Act {
+	choice := decide.Choice(d.in.Action)
+	was := d.now.Chosen()
+	before, after := tie{Choice: was.Choice, By: was.By, Former: d.formerDN}, tie{Choice: choice, By: d.by, ResourceID: d.resource.ID()}
+	if d.link != nil {
+		before.ResourceID = d.link.ResourceID
+	}
+	if choice == forget {
+		after = tie{}
+	}
+	return act.Act{Kind: kinds[choice], By: d.by, About: about.EntryOf(d.ref), Before: before, After: after, Note: out.Summary}
 }
 
 // chosen is the decision as it is kept.

@@ -54,8 +54,12 @@ func (h *healthCollector) Collect(c chan<- prometheus.Metric) {
 	gauge := func(d *prometheus.Desc, value float64, label string) {
 		c <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, value, label)
 	}
-	for _, p := range now.ByProblem {
-		gauge(descriptionProblems, float64(p.Count), p.Code)
+	problems := map[string]int{}
+	for _, one := range now.Attention {
+		problems[one.Code] += one.Count
+	}
+	for code, n := range problems {
+		gauge(descriptionProblems, float64(n), code)
 	}
 	for state, n := range map[string]int{"entries": now.Objects.Entries, "linked": now.Objects.Linked, "suspended": now.Objects.Suspended, "cloud-only": now.Objects.CloudOnly} {
 		gauge(descriptionObjects, float64(n), state)

@@ -6,7 +6,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
 )
@@ -22,12 +21,6 @@ type findQuery struct {
 
 type objectQuery struct {
 	Text string `query:"text" minLength:"1" maxLength:"1000" doc:"An id in any form, a distinguished name, a login, or what fits one object only"`
-}
-
-type problemsQuery struct {
-	Code   string `query:"code" maxLength:"60"`
-	Cursor string `query:"cursor"`
-	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
 }
 
 func (s *Server) objectRoutes() {
@@ -48,21 +41,6 @@ func (s *Server) objectRoutes() {
 	huma.Register(s.api, operation("GET", "/why", "why", "Why an object does or does not sync", wire.Viewer), func(ctx context.Context, in *objectQuery) (*body[wire.Why], error) {
 		object, err := s.object(ctx, in.Text)
 		return answer(object.Why, err)
-	})
-	huma.Register(s.api, operation("GET", "/problems", "list-problems", "Open problems, the oldest first", wire.Viewer), func(ctx context.Context, in *problemsQuery) (*body[wire.Page[wire.OpenProblem]], error) {
-		offset, err := number(in.Cursor)
-		if err != nil {
-			return nil, fail(err)
-		}
-		problems, total, err := s.store.Problems(ctx, in.Code, int(offset), in.Limit)
-		return answer(pageAt(problems, total, int(offset)), err)
-	})
-	huma.Register(s.api, operation("GET", "/problems/kinds", "list-problem-kinds", "The catalogue: every code with its cause and what to do", wire.Viewer), func(context.Context, *struct{}) (*body[[]wire.ProblemKind], error) {
-		kinds := []wire.ProblemKind{}
-		for _, kind := range problem.Catalogue() {
-			kinds = append(kinds, wire.ProblemKind{Code: string(kind.Code), Title: kind.Title, Cause: kind.Cause, Remedy: kind.Remedy})
-		}
-		return answer(kinds, nil)
 	})
 }
 

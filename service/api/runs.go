@@ -39,7 +39,7 @@ type changesQuery struct {
 
 func (s *Server) runRoutes() {
 	huma.Register(s.api, operation("POST", "/runs", "start-run", "Start a run or a rehearsal", wire.OperatorRole), func(ctx context.Context, in *body[wire.NewRun]) (*body[wire.Run], error) {
-		id, err := s.service.Jobs.Request(ctx, store.Run{Run: wire.Run{Purpose: in.Body.Purpose, By: who(ctx).Name}})
+		id, err := s.service.Jobs.Begin(ctx, store.Run{Run: wire.Run{Purpose: in.Body.Purpose, By: who(ctx).Name}})
 		if err != nil {
 			return nil, fail(err)
 		}
@@ -67,9 +67,6 @@ func (s *Server) runRoutes() {
 	huma.Register(s.api, csvOperation("/runs/{id}/changes.csv", "export-changes", "The changes and problems of a run, or of a forecast, as CSV (RFC 4180)"), s.exportChanges)
 	huma.Register(s.api, operation("POST", "/runs/{id}/release", "release-removals", "Let the held removals of a run through", wire.OperatorRole), func(ctx context.Context, in *RunPath) (*body[wire.Run], error) {
 		id, err := s.service.Jobs.Release(ctx, in.ID, who(ctx).Name)
-		if err == nil {
-			err = s.store.Audit(ctx, who(ctx).Name, "release removals", "of run "+strconv.FormatInt(in.ID, 10))
-		}
 		if err != nil {
 			return nil, fail(err)
 		}

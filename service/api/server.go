@@ -106,6 +106,7 @@ func New(e *service.Service, options Options) *Server {
 	server.operatorRoutes()
 	server.runRoutes()
 	server.objectRoutes()
+	server.problemRoutes()
 	server.settingsRoutes()
 	server.directoryRoutes()
 	server.scopeRoutes()

@@ -168,7 +168,7 @@ func (s *Server) draftRoutes() {
 		return answer(s.run(ctx, id))
 	})
 	huma.Register(s.api, operation("POST", "/runs/{id}/cancel", "cancel-run", "End a rehearsal, a survey or a reading", wire.OperatorRole), func(ctx context.Context, in *RunPath) (*struct{}, error) {
-		return nil, orNil(s.service.Jobs.Cancel(ctx, in.ID))
+		return nil, orNil(s.service.Jobs.Cancel(ctx, in.ID, who(ctx).Name))
 	})
 }
 

@@ -203,14 +203,12 @@ func (e *Explain) entryObject(ctx context.Context, ref entry.Ref) (wire.Object, 
 	link, err := e.store.LinkOf(ctx, ref)
 	switch {
 	case err == nil:
-		object.Link = &wire.LinkView{LinkKey: link.LinkKey, ResourceID: link.ResourceID, How: link.How, RunID: link.RunID, Since: link.Since, Left: link.LeftAt}
+		object.Link = &wire.LinkView{LinkKey: link.LinkKey, ResourceID: link.ResourceID, How: link.How, Owner: link.Owner, RunID: link.RunID, Since: link.Since, Left: link.LeftAt}
 	case !store.NotFound(err):
 		return wire.Object{}, err
 	}
-	if open, found, err := e.store.ProblemOf(ctx, ref); err != nil {
+	if object.Problem, err = e.problems.OfEntry(ctx, ref); err != nil {
 		return wire.Object{}, err
-	} else if found {
-		object.Problem = &open
 	}
 	if object.Changes, err = e.store.ChangesOf(ctx, ref, latestChanges); err != nil {
 		return wire.Object{}, err
@@ -240,7 +238,7 @@ func (e *Explain) entryObject(ctx context.Context, ref entry.Ref) (wire.Object, 
 func personView(o *decide.Outcome) []wire.PersonEntry {
 	self := wire.PersonEntry{Directory: o.Entry.Directory, EntryID: o.Entry.ID.String(), DN: o.Entry.DN}
 	switch f := o.Kin.Follows; {
-	case f != nil && f.Code == "":
+	case f != nil && f.Problem == nil:
 		self.Rule = f.Rule
 		return []wire.PersonEntry{{Directory: f.Lead.Directory, EntryID: f.Lead.ID.String(), DN: f.LeadDN, Leads: true}, self}
 	case len(o.Kin.Followers) > 0:

@@ -2,12 +2,16 @@ package explain
 
 import (
 	"context"
+	"strconv"
 	"strings"
 
+	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/reason"
 	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/jobs"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -34,13 +38,15 @@ func (e *Explain) Trial(ctx context.Context, by string, in wire.NewTrial) (wire.
 	if in.Write {
 		purpose = wire.PurposeSingle
 	}
-	out.RunID, err = e.jobs.Request(ctx, store.Run{
-		Run:     wire.Run{Purpose: purpose, By: by},
-		Subject: hit.Directory + "/" + hit.EntryID,
+	subject := object.Entry.Ref()
+	err = e.store.Tx(ctx, func(tx *store.Store) error {
+		var err error
+		out.RunID, err = jobs.Request(ctx, tx, store.Run{Run: wire.Run{Purpose: purpose, By: by}, Subject: subject.String()})
+		if err != nil || !in.Write {
+			return err
+		}
+		return tx.Record(ctx, act.Act{Kind: act.SyncOne, By: by, About: about.EntryOf(subject), Note: "run " + strconv.FormatInt(out.RunID, 10)})
 	})
-	if err == nil && in.Write {
-		err = e.store.Audit(ctx, by, "trial with write", object.Entry.DN)
-	}
 	return out, err
 }
 

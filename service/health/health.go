@@ -2,34 +2,50 @@ package health
 
 import (
 	"context"
-	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/entry"
-	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/jobs"
+	"kambrel.example/kambrel/service/problems"
 	"kambrel.example/kambrel/service/store"
 )
 
 // Health tells how things stand. Its methods may be called from many goroutines.
 type Health struct {
-	store *store.Store
-	cloud *cloud.Client
-	jobs  *jobs.Jobs
+	store    *store.Store
+	cloud    *cloud.Client
+	jobs     *jobs.Jobs
+	problems *problems.Problems
 }
 
 // New makes one.
-func New(s *store.Store, c *cloud.Client, w *jobs.Jobs) *Health {
-	return &Health{store: s, cloud: c, jobs: w}
+func New(s *store.Store, c *cloud.Client, w *jobs.Jobs, p *problems.Problems) *Health {
+	return &Health{store: s, cloud: c, jobs: w, problems: p}
 }
 
-// Now gathers the state of everything.
+// Now gathers the state of everything, and says what needs attention.
 func (e *Health) Now(ctx context.Context) (wire.Health, error) {
-	h := wire.Health{State: "well", Findings: []wire.ProblemDetail{}, Beside: []wire.Run{}, Agents: []wire.Agent{}, Directory: []wire.DirectoryState{}, Cloud: wire.CloudState{URL: e.cloud.URL()}}
+	h, err := e.gather(ctx)
+	if err != nil {
+		return h, err
+	}
+	return h, e.judge(ctx, &h)
+}
+
+// Watch keeps how things stand as problems that open and close by themselves.
+func (e *Health) Watch(ctx context.Context) error {
+	h, err := e.gather(ctx)
+	if err != nil {
+		return err
+	}
+	return e.store.Watched(ctx, standing(h))
+}
+
+func (e *Health) gather(ctx context.Context) (wire.Health, error) {
+	h := wire.Health{State: "well", Attention: []wire.Attention{}, Beside: []wire.Run{}, Agents: []wire.Agent{}, Directory: []wire.DirectoryState{}, Cloud: wire.CloudState{URL: e.cloud.URL()}}
 	if err := e.healthRuns(ctx, &h); err != nil {
 		return h, err
 	}
@@ -37,7 +53,7 @@ func (e *Health) Now(ctx context.Context) (wire.Health, error) {
 	if h.Objects, err = e.store.ObjectCounts(ctx); err != nil {
 		return h, err
 	}
-	if h.ByProblem, err = e.store.ProblemCounts(ctx); err != nil {
+	if h.ByProblem, err = e.problems.Counts(ctx); err != nil {
 		return h, err
 	}
 	for _, c := range h.ByProblem {
@@ -50,11 +66,7 @@ func (e *Health) Now(ctx context.Context) (wire.Health, error) {
 	if !state.Read.IsZero() {
 		h.Cloud.LastRead = &state.Read
 	}
-	if err := e.healthDirectories(ctx, &h); err != nil {
-		return h, err
-	}
-	e.judgeHealth(&h)
-	return h, nil
+	return h, e.healthDirectories(ctx, &h)
 }
 
 // mostBeside is how many runs are named that go on beside the one that writes.
@@ -126,58 +138,4 @@ func (e *Health) healthDirectories(ctx context.Context, h *wire.Health) error {
 		h.Directory = append(h.Directory, view)
 	}
 	return nil
-}
-
-// judgeHealth names what needs attention, the worst first.
-func (e *Health) judgeHealth(h *wire.Health) {
-	broken := func(code problem.Code, detail string) {
-		h.State = "broken"
-		h.Findings = append(h.Findings, wire.DetailOf(code, detail))
-	}
-	attention := func(code problem.Code, detail string) {
-		if h.State == "well" {
-			h.State = "attention"
-		}
-		h.Findings = append(h.Findings, wire.DetailOf(code, detail))
-	}
-	if h.Revision == 0 {
-		attention(problem.NoSettings, "nothing is synced yet")
-	}
-	for _, directory := range h.Directory {
-		if directory.Agents == 0 {
-			broken(problem.AgentOffline, "no agent online serves "+directory.Name)
-		}
-	}
-	for _, agent := range h.Agents {
-		if len(agent.Asks) > 0 {
-			attention(problem.DirectoryNotGranted, fmt.Sprintf("agent %s asks for %s", agent.Name, strings.Join(agent.Asks, ", ")))
-		}
-		if len(agent.Plain) > 0 {
-			attention(problem.PlainLDAP, fmt.Sprintf("agent %s reaches %s so", agent.Name, strings.Join(agent.Plain, ", ")))
-		}
-	}
-	if h.LastRun != nil && h.LastRun.Failure != nil {
-		broken(problem.Code(h.LastRun.Failure.Code), fmt.Sprintf("run %d: %s", h.LastRun.ID, h.LastRun.Failure.Detail))
-	}
-	if h.LastRun != nil && h.LastRun.Counts.Held > 0 {
-		detail := fmt.Sprintf("run %d holds %d", h.LastRun.ID, h.LastRun.Counts.Held)
-		if n := h.LastRun.Counts.Hanging; n > 0 {
-			detail += fmt.Sprintf(", and with them %d memberships and references to them", n)
-		}
-		attention(problem.RemovalsHeld, detail)
-	}
-	for _, c := range h.ByProblem {
-		attention(problem.Code(c.Code), fmt.Sprintf("%d open", c.Count))
-	}
-	switch {
-	case len(h.Findings) > 0:
-		h.Summary = h.Findings[0].Title
-		if more := len(h.Findings) - 1; more > 0 {
-			h.Summary += fmt.Sprintf(", and %d more", more)
-		}
-	case h.LastRun == nil:
-		h.Summary = "Ready for the first run"
-	default:
-		h.Summary = "Everything is in step"
-	}
 }

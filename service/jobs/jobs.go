@@ -9,8 +9,11 @@ package jobs
 
 import (
 	"context"
+	"strconv"
 	"sync"
 
+	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/events"
@@ -26,6 +29,7 @@ type Jobs struct {
 	store   *store.Store
 	hub     *events.Hub
 	execute Execute
+	watch   func(context.Context) error
 	timer   *timer
 	group   sync.WaitGroup
 	stop    context.CancelFunc
@@ -34,10 +38,11 @@ type Jobs struct {
 // New makes one; Start sets it going.
 func New(s *store.Store, hub *events.Hub) *Jobs { return &Jobs{store: s, hub: hub} }
 
-// Start begins to execute runs and the schedule, until Stop.
-func (e *Jobs) Start(ctx context.Context, execute Execute) error {
+// Start begins to execute runs and the schedule, until Stop. watch is called every
+// few seconds, by one service of those on a database.
+func (e *Jobs) Start(ctx context.Context, execute Execute, watch func(context.Context) error) error {
 	ctx, e.stop = context.WithCancel(context.WithoutCancel(ctx))
-	e.execute = execute
+	e.execute, e.watch = execute, watch
 	var err error
 	if e.timer, err = startTimer(ctx, e); err != nil {
 		e.stop()
@@ -77,26 +82,61 @@ func Request(ctx context.Context, tx *store.Store, run store.Run) (int64, error)
 	return tx.NewRun(ctx, run, false)
 }
 
+// started is what a run is for, as an act notes it.
+type started struct {
+	Purpose wire.Purpose `json:"purpose"`
+	Entry   string       `json:"entry,omitempty"`
+	RunID   int64        `json:"runId,omitempty"`
+	Held    int          `json:"held,omitempty"`
+}
+
+func ofRun(id int64) about.Thing {
+	return about.Thing{Type: about.Run, Key: strconv.FormatInt(id, 10)}
+}
+
+// Begin asks for a run in an operator's name.
+func (e *Jobs) Begin(ctx context.Context, run store.Run) (int64, error) {
+	var id int64
+	return id, e.store.Tx(ctx, func(tx *store.Store) error {
+		var err error
+		if id, err = Request(ctx, tx, run); err != nil || !run.Purpose.Writes() {
+			return err
+		}
+		return tx.Record(ctx, act.Act{Kind: act.StartRun, By: run.By, About: ofRun(id), After: started{Purpose: run.Purpose, Entry: run.Subject}})
+	})
+}
+
 // Release asks for a run that lets the held removals of a run through.
 func (e *Jobs) Release(ctx context.Context, id int64, by string) (int64, error) {
-	run, err := e.store.Run(ctx, id)
-	if store.NotFound(err) {
-		return 0, problem.New(problem.NotFound, "there is no run %d", id)
-	}
-	if err != nil {
-		return 0, err
-	}
-	if run.Counts.Held == 0 || run.Purpose.Rehearses() {
-		return 0, problem.New(problem.BadInput, "run %d holds no removals", id)
-	}
-	return e.Request(ctx, store.Run{Run: wire.Run{Purpose: wire.PurposeRelease, Releases: id, By: by}})
+	var next int64
+	return next, e.store.Tx(ctx, func(tx *store.Store) error {
+		run, err := tx.Run(ctx, id)
+		if store.NotFound(err) {
+			return problem.New(problem.NotFound, "there is no run %d", id)
+		}
+		if err != nil {
+			return err
+		}
+		if run.Counts.Held == 0 || run.Purpose.Rehearses() {
+			return problem.New(problem.BadInput, "run %d holds no removals", id)
+		}
+		if next, err = Request(ctx, tx, store.Run{Run: wire.Run{Purpose: wire.PurposeRelease, Releases: id, By: by}}); err != nil {
+			return err
+		}
+		return tx.Record(ctx, act.Act{Kind: act.Release, By: by, About: ofRun(id), Before: started{Purpose: run.Purpose, Held: run.Counts.Held}, After: started{Purpose: wire.PurposeRelease, RunID: next}})
+	})
 }
 
 // Cancel ends a rehearsal, a survey or a reading.
-func (e *Jobs) Cancel(ctx context.Context, id int64) error {
-	found, err := e.store.CancelRun(ctx, id)
-	if err == nil && !found {
-		err = problem.New(problem.BadInput, "run %d has ended, or it writes and is never cut short.", id)
-	}
-	return err
+func (e *Jobs) Cancel(ctx context.Context, id int64, by string) error {
+	return e.store.Tx(ctx, func(tx *store.Store) error {
+		found, err := tx.CancelRun(ctx, id)
+		if err == nil && !found {
+			err = problem.New(problem.BadInput, "run %d has ended, or it writes and is never cut short.", id)
+		}
+		if err != nil {
+			return err
+		}
+		return tx.Record(ctx, act.Act{Kind: act.CancelRun, By: by, About: ofRun(id)})
+	})
 }

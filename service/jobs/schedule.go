@@ -18,7 +18,7 @@ import (
 const (
 	tickEvery  = 5 * time.Second
 	pruneEvery = time.Hour
-	// Runs that changed nothing are kept for a day, others for 90.
+	// Runs that changed nothing are kept for a day, others and closed problems for 90.
 	keepQuiet = 24 * time.Hour
 	keepRuns  = 90 * 24 * time.Hour
 )
@@ -43,8 +43,11 @@ type tickWorker struct {
 	jobs *Jobs
 }
 
-// Work asks for a run when one is due.
+// Work looks how things stand, and asks for a run when one is due.
 func (w *tickWorker) Work(ctx context.Context, _ *river.Job[tickArgs]) error {
+	if err := w.jobs.watch(ctx); err != nil && ctx.Err() == nil {
+		slog.Error("look how things stand", "error", err)
+	}
 	next, err := w.jobs.NextRun(ctx)
 	if err != nil || next == nil || time.Now().Before(*next) {
 		return err
@@ -76,6 +79,9 @@ func (w *pruneWorker) Work(ctx context.Context, _ *river.Job[pruneArgs]) error {
 		return err
 	}
 	if err := w.jobs.store.DropRemovals(ctx); err != nil {
+		return err
+	}
+	if err := w.jobs.store.PruneProblems(ctx, now.Add(-keepRuns)); err != nil {
 		return err
 	}
 	return w.jobs.store.DropExpired(ctx)

@@ -152,12 +152,12 @@ func (j *Judge) personsOf(ctx context.Context, outcomes []person.Outcome) (*Pers
 			f = &decide.Following{Lead: o.Lead.Ref(), LeadDN: o.Lead.DN, Rule: o.Rule}
 			p.followers[f.Lead] = append(p.followers[f.Lead], ref)
 		case o.Problem != nil:
-			f = &decide.Following{Rule: o.Rule, Code: string(o.Problem.Code), Detail: o.Problem.Detail}
+			f = &decide.Following{Rule: o.Rule, Problem: o.Problem}
 		}
 		p.Following[ref] = f
 		old, had := before[ref]
 		switch {
-		case had != (f != nil), had && (old.Lead != f.Lead || old.Code != f.Code):
+		case had != (f != nil), had && (old.Lead != f.Lead || old.Code() != f.Code()):
 			concern(ref, old.Lead)
 			if f != nil {
 				concern(f.Lead)
@@ -206,6 +206,17 @@ func (p *Persons) over(ctx context.Context, s *store.Store, refs []entry.Ref, ki
 		kin[ref] = one
 	}
 	return kin, nil
+}
+
+// hasLink tells whether an entry would have a link, which may have gone over.
+func (p *Persons) hasLink(ref entry.Ref, has bool) bool {
+	if p == nil {
+		return has
+	}
+	if from, moved := p.moved[ref]; moved {
+		return from != entry.Ref{}
+	}
+	return has
 }
 
 // moveLinks gives cases the links that would go over to them.

@@ -6,7 +6,6 @@ package operators
 import (
 	"context"
 	"crypto/rand"
-	"errors"
 	"log/slog"
 	"sync"
 	"time"
@@ -14,6 +13,8 @@ import (
 	"github.com/google/uuid"
 	"golang.org/x/crypto/bcrypt"
 
+	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
@@ -79,7 +80,7 @@ func (o *Operators) SignIn(ctx context.Context, in wire.Credentials, address str
 	if wrong := bcrypt.CompareHashAndPassword(hash, []byte(in.Password)); wrong != nil || err != nil {
 		o.attempts.failed(in.Name, address, time.Now())
 		slog.Warn("sign-in refused", "operator", in.Name, "address", address)
-		if err := o.store.Audit(ctx, in.Name, "sign-in refused", "from "+address); err != nil {
+		if err := o.store.Record(ctx, signIn(in.Name, address, act.Refused)); err != nil {
 			return "", wire.Session{}, err
 		}
 		return "", wire.Session{}, problem.New(problem.SignInRefused, "check both.")
@@ -87,14 +88,29 @@ func (o *Operators) SignIn(ctx context.Context, in wire.Credentials, address str
 	o.attempts.succeeded(operator.Name, address, time.Now())
 	secret := rand.Text()
 	token := store.Token{ID: uuid.NewString(), Hash: store.HashSecret(secret), Kind: "session", Name: operator.Name, Role: operator.Role, CreatedBy: operator.Name, Expires: time.Now().Add(SessionTime)}
-	err = o.audited(ctx, operator.Name, "sign in", "from "+address, func(tx *store.Store) error { return tx.AddToken(ctx, &token) })
+	err = o.done(ctx, signIn(operator.Name, address, act.Done), func(tx *store.Store) error { return tx.AddToken(ctx, &token) })
 	return secret, wire.Session{Name: operator.Name, Role: wire.Role(operator.Role)}, err
 }
 
-// audited does something and notes who did what, both or neither.
-func (o *Operators) audited(ctx context.Context, by, act, about string, do func(tx *store.Store) error) error {
+func signIn(name, address string, result act.Result) act.Act {
+	return act.Act{Kind: act.SignIn, By: name, About: named(name), After: map[string]string{"address": address}, Result: result}
+}
+
+func named(operator string) about.Thing { return about.Thing{Type: about.Operator, Key: operator} }
+
+// role is what somebody may do, as an act notes it.
+type role struct {
+	Name string `json:"name"`
+	Role string `json:"role"`
+}
+
+// done does something and notes it, both or neither.
+func (o *Operators) done(ctx context.Context, a act.Act, do func(tx *store.Store) error) error {
 	return o.store.Tx(ctx, func(tx *store.Store) error {
-		return errors.Join(do(tx), tx.Audit(ctx, by, act, about))
+		if err := do(tx); err != nil {
+			return err
+		}
+		return tx.Record(ctx, a)
 	})
 }
 
@@ -110,7 +126,7 @@ func (o *Operators) SignOutEverywhere(ctx context.Context, by Caller) error {
 	if err != nil {
 		return err
 	}
-	return o.audited(ctx, me.Name, "sign out everywhere", "", func(tx *store.Store) error { return tx.DropSessions(ctx, me.Name, "") })
+	return o.done(ctx, act.Act{Kind: act.SignOut, By: me.Name, About: named(me.Name)}, func(tx *store.Store) error { return tx.DropSessions(ctx, me.Name, "") })
 }
 
 // Tokens lists tokens for programs.
@@ -133,7 +149,8 @@ func (o *Operators) MakeToken(ctx context.Context, by string, t wire.NewToken) (
 	token := store.Token{ID: uuid.NewString(), Hash: store.HashSecret(secret), Kind: "token", Name: t.Name, Role: string(t.Role), CreatedBy: by, Expires: time.Now().AddDate(0, 0, days)}
 	view := tokenView(token)
 	view.Secret = secret
-	return view, o.audited(ctx, by, "make token", t.Name+" as "+string(t.Role), func(tx *store.Store) error { return tx.AddToken(ctx, &token) })
+	made := act.Act{Kind: act.MakeToken, By: by, About: about.Thing{Type: about.Token, Key: token.ID}, After: role{t.Name, string(t.Role)}}
+	return view, o.done(ctx, made, func(tx *store.Store) error { return tx.AddToken(ctx, &token) })
 }
 
 func tokenView(t store.Token) wire.Token {
@@ -142,7 +159,7 @@ func tokenView(t store.Token) wire.Token {
 
 // EndToken ends a token.
 func (o *Operators) EndToken(ctx context.Context, by, id string) error {
-	return o.audited(ctx, by, "end token", id, func(tx *store.Store) error {
+	return o.done(ctx, act.Act{Kind: act.EndToken, By: by, About: about.Thing{Type: about.Token, Key: id}}, func(tx *store.Store) error {
 		found, err := tx.DropToken(ctx, id)
 		if err == nil && !found {
 			err = problem.New(problem.NotFound, "there is no token %s", id)
@@ -163,19 +180,23 @@ func (o *Operators) List(ctx context.Context) ([]wire.Session, error) {
 
 // Add adds somebody who can sign in.
 func (o *Operators) Add(ctx context.Context, by string, in wire.NewOperator) (wire.Session, error) {
-	err := o.audited(ctx, by, "add operator", in.Name+" as "+string(in.Role), func(tx *store.Store) error { return Add(ctx, tx, in) })
+	added := act.Act{Kind: act.AddOperator, By: by, About: named(in.Name), After: role{in.Name, string(in.Role)}}
+	err := o.done(ctx, added, func(tx *store.Store) error { return Add(ctx, tx, in) })
 	return wire.Session{Name: in.Name, Role: in.Role}, err
 }
 
 // Remove removes somebody who can sign in, but never the last administrator.
 func (o *Operators) Remove(ctx context.Context, by, name string) error {
-	return o.audited(ctx, by, "remove operator", name, func(tx *store.Store) error {
+	return o.store.Tx(ctx, func(tx *store.Store) error {
 		operators, err := tx.Operators(ctx)
 		if err != nil {
 			return err
 		}
-		others := 0
+		others, was := 0, role{Name: name}
 		for _, one := range operators {
+			if one.Name == name {
+				was.Role = one.Role
+			}
 			if one.Name != name && wire.Role(one.Role) == wire.Administrator {
 				others++
 			}
@@ -187,14 +208,17 @@ func (o *Operators) Remove(ctx context.Context, by, name string) error {
 		if err == nil && !found {
 			err = problem.New(problem.NotFound, "there is no operator %s.", name)
 		}
-		return err
+		if err != nil {
+			return err
+		}
+		return tx.Record(ctx, act.Act{Kind: act.RemoveOperator, By: by, About: named(name), Before: was})
 	})
 }
 
 // SetPassword gives an operator a new password and ends their sessions, but for
 // the caller's own.
 func (o *Operators) SetPassword(ctx context.Context, by Caller, name, password string) error {
-	return o.audited(ctx, by.Name, "set password", name, func(tx *store.Store) error {
+	return o.done(ctx, act.Act{Kind: act.SetPassword, By: by.Name, About: named(name)}, func(tx *store.Store) error {
 		return SetPassword(ctx, tx, name, password, by.TokenID)
 	})
 }
@@ -208,7 +232,7 @@ func (o *Operators) ChangePassword(ctx context.Context, by Caller, in wire.OwnPa
 	if bcrypt.CompareHashAndPassword([]byte(me.PasswordHash), []byte(in.Current)) != nil {
 		return problem.New(problem.BadInput, "the current password is wrong.")
 	}
-	return o.audited(ctx, me.Name, "change password", "", func(tx *store.Store) error {
+	return o.done(ctx, act.Act{Kind: act.ChangePassword, By: me.Name, About: named(me.Name)}, func(tx *store.Store) error {
 		return SetPassword(ctx, tx, me.Name, in.Password, by.TokenID)
 	})
 }

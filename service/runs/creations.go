@@ -222,14 +222,13 @@ func (x *execution) unconfirmed(open []pending, r *results) []pending {
 		if !p.creates() || !p.made && (p.sent.IsZero() || x.refusesSecond(p)) {
 			return false
 		}
-		state, detail := "unanswered", "its creation was sent and not answered, and the cloud's lists do not have it"
+		state, facts := "unanswered", problem.Facts{}
 		if p.made {
-			state = "unconfirmed"
-			detail = "the cloud said that it made it, without its id, and the cloud's lists do not have it; until it is found, no other " + string(p.Kind) + " is made"
+			state, facts.Made = "unconfirmed", string(p.Kind)
 			x.creations.stop(p.Kind)
 		}
-		r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: state, Code: string(problem.CreationUnconfirmed), Answer: detail})
-		r.problems = append(r.problems, store.NewProblem{Ref: p.Ref(), Code: string(problem.CreationUnconfirmed), Detail: detail})
+		met := r.met(p, problem.CreationUnconfirmed, facts)
+		r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: state, Code: string(met.Code), Answer: met.Detail})
 		r.doubtful = append(r.doubtful, p.Ref())
 		return true
 	})

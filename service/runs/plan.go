@@ -6,6 +6,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/match"
@@ -84,7 +85,7 @@ func (x *execution) planBatch(ctx context.Context, query *store.DirtyQuery) (int
 		if err := tx.CloseProblems(ctx, p.well); err != nil {
 			return err
 		}
-		return tx.SaveProblems(ctx, x.run.ID, p.problems)
+		return tx.SaveProblems(ctx, store.MetByPlan, x.run.ID, p.problems)
 	}
 	var err error
 	for range deadlockTries {
@@ -136,9 +137,9 @@ func (p *planned) gather(o *decide.Outcome) {
 	switch {
 	case o.Problem != nil:
 		p.blocked = append(p.blocked, ref)
-		p.problems = append(p.problems, store.NewProblem{Ref: ref, Code: string(o.Problem.Code), Detail: o.Problem.Detail, Candidates: o.Candidates})
+		p.problems = append(p.problems, store.ProblemOf(about.EntryOf(ref), o.Problem))
 		change := base
-		change.ResourceID, change.Code, change.Detail, change.Candidates = o.LinkedID(), string(o.Problem.Code), o.Problem.Detail, o.Candidates
+		change.ResourceID, change.Code, change.Detail, change.Facts = o.LinkedID(), string(o.Problem.Code), o.Problem.Detail, &o.Problem.Facts
 		p.changes = append(p.changes, change)
 	case o.Code == plan.Returns:
 		p.waits = append(p.waits, ref)

@@ -6,8 +6,10 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/judging"
@@ -69,7 +71,7 @@ func (x *execution) readDirectory(ctx context.Context, directory settings.Direct
 		}
 	}
 	_, err = x.orders.Await(ctx, order, func(o store.Order) error { return progress.set(ctx, directory.Name, o.Counts) })
-	return err
+	return problem.Concerning(about.Thing{Type: about.Directory, Key: directory.Name}, err)
 }
 
 func (x *execution) giveOrder(ctx context.Context, directory settings.Directory) (store.Order, error) {

@@ -5,9 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"strings"
+	"slices"
 
 	"kambrel.example/kambrel/cloud"
+	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
@@ -25,6 +26,7 @@ type results struct {
 	vanished  map[entry.Kind][]string
 	stale     []pending // changed in the cloud since they were read
 	taken     []pending // refused since somebody there has one of the values
+	clashes   []clash   // the same in the last pass
 	left      []entry.Ref
 	unlinked  []entry.Ref
 	back      []entry.Ref
@@ -75,11 +77,18 @@ func (r *results) altered(p pending, resource entry.Resource) {
 	if resource == nil {
 		return
 	}
-	if texts := change.Altered(resource, p.Diffs); len(texts) > 0 {
+	if altered := change.Altered(resource, p.Diffs); len(altered) > 0 {
+		met := r.met(p, problem.ValueAltered, problem.Facts{Altered: altered})
 		outcome := &r.outcomes[len(r.outcomes)-1]
-		outcome.Code, outcome.Answer = string(problem.ValueAltered), strings.Join(texts, "; ")
-		r.problems = append(r.problems, store.NewProblem{Ref: p.Ref(), Code: outcome.Code, Detail: outcome.Answer})
+		outcome.Code, outcome.Answer = string(met.Code), met.Detail
 	}
+}
+
+// met notes a problem that the entry of a change has.
+func (r *results) met(p pending, code problem.Code, facts problem.Facts) *problem.Error {
+	met := problem.Of(code, facts)
+	r.problems = append(r.problems, store.ProblemOf(about.EntryOf(p.Ref()), met))
+	return met
 }
 
 // planAgain lets the next pass of this run decide anew.
@@ -133,26 +142,63 @@ func (r *results) refused(p pending, err error, last bool) error {
 		r.taken = append(r.taken, p)
 		return nil
 	}
-	code := codeOf(refusal)
-	r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "failed", ResourceID: p.ResourceID, Code: string(code), Answer: refusal.Error()})
-	r.problems = append(r.problems, store.NewProblem{Ref: p.Ref(), Code: string(code), Detail: refusal.Error()})
+	code := problem.CloudRefused
+	switch refusal.ScimType {
+	case "uniqueness":
+		r.clashes = append(r.clashes, clash{p, refusal.Error()})
+		return nil
+	case "invalidValue":
+		code = problem.ValueRefused
+	}
+	r.fail(p, code, problem.Facts{Answer: refusal.Error()}, refusal.Error())
+	return nil
+}
+
+// fail ends a change that the cloud refused.
+func (r *results) fail(p pending, code problem.Code, facts problem.Facts, answer string) {
+	r.outcomes = append(r.outcomes, store.Outcome{Change: p.Change, State: "failed", ResourceID: p.ResourceID, Code: string(code), Answer: answer})
+	r.met(p, code, facts)
 	r.next = append(r.next, p.Ref())
 	if p.Rank == store.RankReferences {
 		r.refer = append(r.refer, p.Ref())
 	}
-	return nil
 }
 
-func codeOf(refusal *cloud.Refusal) problem.Code {
-	switch {
-	case refusal.ScimType == "uniqueness" && strings.Contains(refusal.Detail, "emails"):
-		return problem.DuplicateAddress
-	case refusal.ScimType == "uniqueness":
-		return problem.DuplicateLogin
-	case refusal.ScimType == "invalidValue":
-		return problem.ValueRefused
+// clash is a change that the cloud refused since somebody has one of its values.
+type clash struct {
+	pending
+	answer string
+}
+
+// settleClashes ends changes that clash. SCIM does not say which value it is (RFC
+// 7644 section 3.12), so the cloud is asked who has those that it gives once only.
+func (x *execution) settleClashes(ctx context.Context, r *results) error {
+	var failure error
+	for _, c := range r.clashes {
+		code, facts := problem.CloudRefused, problem.Facts{Answer: c.answer}
+		unique := x.uniqueValues(c.pending)
+		if len(unique) == 1 {
+			code = plan.Duplicate(unique[0].key)
+		}
+		for _, u := range unique {
+			if failure != nil {
+				break
+			}
+			var holders []entry.Resource
+			if holders, failure = x.cloud.Finder(c.Kind).Having(ctx, u.key, u.value); failure != nil {
+				failure = wholeCloud(failure)
+				break
+			}
+			r.resources[c.Kind] = append(r.resources[c.Kind], holders...)
+			if at := slices.IndexFunc(holders, func(h entry.Resource) bool { return h.ID() != c.ResourceID }); at >= 0 {
+				code, facts = plan.Duplicate(u.key), problem.Facts{Attribute: u.key, Value: u.value, Resources: []problem.Resource{problem.ResourceOf(holders[at])}}
+				break
+			}
+		}
+		r.fail(c.pending, code, facts, c.answer)
 	}
-	return problem.CloudRefused
+	r.clashes = nil
+	return failure
 }
 
 // keep makes the results of a chunk durable in one transaction.
@@ -173,7 +219,7 @@ func (x *execution) keep(ctx context.Context, r *results) error {
 			func() error { return tx.SettleDoubts(ctx, r.settled) },
 			func() error { return tx.SetLeft(ctx, r.left, true) },
 			func() error { return tx.SetLeft(ctx, r.back, false) },
-			func() error { return tx.SaveProblems(ctx, x.run.ID, r.problems) },
+			func() error { return tx.SaveProblems(ctx, store.MetByPlan, x.run.ID, r.problems) },
 			func() error { return tx.SetDirty(ctx, r.again, store.DirtyNow, false) },
 			func() error { return tx.SetDirty(ctx, r.lookup, store.DirtyNow, true) },
 			func() error { return tx.SetDirty(ctx, r.next, store.DirtyNext, false) },

@@ -5,10 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"strings"
+	"strconv"
 	"sync"
 	"time"
 
+	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
@@ -304,7 +305,7 @@ func (x *execution) checkContainers(ctx context.Context) error {
 	for i, v := range vanished {
 		texts[i] = v.Text
 	}
-	return problem.New(problem.ContainerMissing, "%s", strings.Join(texts, "; "))
+	return problem.Concerning(about.Thing{Type: about.Directory, Key: vanished[0].Directory}, problem.Of(problem.ContainerMissing, problem.Facts{Names: texts}))
 }
 
 // guard holds the removals of the run when there are too many of them.
@@ -357,7 +358,32 @@ func (x *execution) end(ctx context.Context, failure error) error {
 		x.run.State = wire.RunInStep
 	}
 	x.mu.Unlock()
+	if err := x.keepEnd(ctx, p); err != nil {
+		return err
+	}
 	return x.save(ctx, true)
+}
+
+// keepEnd keeps what ended a run that was to write as a problem of what it is about;
+// one that came to its end closes those of the runs before.
+func (x *execution) keepEnd(ctx context.Context, p *problem.Error) error {
+	if !x.run.Purpose.Writes() {
+		return nil
+	}
+	return x.store.Fenced(ctx, func(tx *store.Store) error {
+		if p == nil {
+			return tx.CloseRunProblems(ctx)
+		}
+		thing := p.About
+		if thing == (about.Thing{}) {
+			switch thing.Type = problem.Describe(p.Code).Touches; thing.Type {
+			case about.Cloud, about.Service:
+			default:
+				thing = about.Thing{Type: about.Run, Key: strconv.FormatInt(x.run.ID, 10)}
+			}
+		}
+		return tx.SaveProblems(ctx, store.MetByRun, x.run.ID, []store.NewProblem{store.ProblemOf(thing, p)})
+	})
 }
 
 // mostFailures is how often a run is begun again after an error that nobody has
@@ -430,7 +456,6 @@ func subjectOf(text string) (*entry.Ref, error) {
 	if text == "" {
 		return nil, nil
 	}
-	directory, id, _ := strings.Cut(text, "/")
-	parsed, err := entry.NewID(id)
-	return &entry.Ref{Directory: directory, ID: parsed}, err
+	ref, err := entry.ParseRef(text)
+	return &ref, err
 }

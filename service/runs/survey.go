@@ -74,7 +74,7 @@ func (x *execution) collisions(ctx context.Context, work *survey.Survey, people 
 		mu.Lock()
 		defer mu.Unlock()
 		for _, o := range outcomes {
-			if o.Case.Link == nil && o.Problem != nil && len(o.Candidates) > 0 {
+			if o.Case.Link == nil && o.Problem != nil && len(o.Problem.Facts.Resources) > 0 {
 				work.Collision(o.Entry, o.Problem.Detail)
 			}
 		}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
 	"golang.org/x/sync/errgroup"
 
 	"kambrel.example/kambrel/cloud"
@@ -23,6 +24,8 @@ const (
 	writeChunk    = 200
 	groupChunk    = 20 // of what the cloud might make twice, few are in doubt after a kill
 	writeAttempts = 8
+	firstPause    = 400 * time.Millisecond
+	longestPause  = 5 * time.Second
 )
 
 // write carries the planned changes of some ranks out: first those that may free
@@ -101,6 +104,9 @@ func (x *execution) writeChunk(ctx context.Context, changes []store.Change, last
 	if failure == nil {
 		failure = x.refresh(ctx, &r)
 	}
+	if err := x.settleClashes(ctx, &r); failure == nil {
+		failure = err
+	}
 	if errors.Is(context.Cause(ctx), store.ErrLockLost) {
 		return store.ErrLockLost
 	}
@@ -128,6 +134,8 @@ func (x *execution) attempts(ctx context.Context, open []pending, r *results, la
 		}
 		open = rest
 	}
+	pauses := backoff.NewExponentialBackOff()
+	pauses.InitialInterval, pauses.MaxInterval, pauses.Multiplier = firstPause, longestPause, 2
 	for fruitless := 0; len(open) > 0; {
 		if fruitless == writeAttempts {
 			if open = x.unconfirmed(open, r); len(open) == 0 {
@@ -139,7 +147,7 @@ func (x *execution) attempts(ctx context.Context, open []pending, r *results, la
 			select {
 			case <-ctx.Done():
 				return ctx.Err()
-			case <-time.After(min(100*time.Millisecond<<fruitless, 5*time.Second)):
+			case <-time.After(pauses.NextBackOff()):
 			}
 		}
 		var still []pending
@@ -155,6 +163,7 @@ func (x *execution) attempts(ctx context.Context, open []pending, r *results, la
 		fruitless++
 		if len(still) < len(open) {
 			fruitless = 1
+			pauses.Reset()
 		}
 		open = still
 	}
@@ -195,19 +204,30 @@ func (x *execution) refresh(ctx context.Context, r *results) error {
 
 // readHolders reads who has the unique values that a change was refused for.
 func (x *execution) readHolders(ctx context.Context, p pending, r *results) error {
-	for _, diff := range p.Diffs {
-		path, err := entry.ParsePath(diff.Target)
-		value, _ := diff.After.(string)
-		if err != nil || value == "" || !plan.Unique(path.Key(), x.Offer.Unique[p.Kind]) {
-			continue
-		}
-		holders, err := x.cloud.Finder(p.Kind).Having(ctx, path.Key(), value)
+	for _, u := range x.uniqueValues(p) {
+		holders, err := x.cloud.Finder(p.Kind).Having(ctx, u.key, u.value)
 		if err != nil {
 			return wholeCloud(err)
 		}
 		r.resources[p.Kind] = append(r.resources[p.Kind], holders...)
 	}
 	return nil
+}
+
+// uniqueValue is a value that only one resource may have, at the key of its path.
+type uniqueValue struct{ key, value string }
+
+// uniqueValues are those that a change gives its resource.
+func (x *execution) uniqueValues(p pending) []uniqueValue {
+	var unique []uniqueValue
+	for _, diff := range p.Diffs {
+		path, err := entry.ParsePath(diff.Target)
+		value, _ := diff.After.(string)
+		if err == nil && value != "" && plan.Unique(path.Key(), x.Offer.Unique[p.Kind]) {
+			unique = append(unique, uniqueValue{path.Key(), value})
+		}
+	}
+	return unique
 }
 
 // attempt looks up what must be looked up, sends the rest, and returns what is

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/rights"
@@ -228,9 +230,12 @@ func (e *Setup) RemoveDirectory(ctx context.Context, by, name, confirm string) e
 			return err
 		}
 		directory, isActive := active.Document.Directory(name)
-		_, inDraft := draft.Document.Directory(name)
+		drafted, inDraft := draft.Document.Directory(name)
 		if !isActive && !inDraft {
 			return noDirectory(name)
+		}
+		if !isActive {
+			directory = drafted
 		}
 		if isActive {
 			if len(active.Document.Directories) == 1 {
@@ -253,7 +258,7 @@ func (e *Setup) RemoveDirectory(ctx context.Context, by, name, confirm string) e
 				return err
 			}
 		}
-		return tx.Audit(ctx, by, "take directory away", name)
+		return tx.Record(ctx, act.Act{Kind: act.RemoveDirectory, By: by, About: about.Thing{Type: about.Directory, Key: name}, Before: directory})
 	})
 }
 
@@ -308,7 +313,8 @@ func (e *Setup) BringBack(ctx context.Context, by string, id int64) (wire.Brough
 			}
 		}
 		out.Name, out.Lost, out.Revision = removal.Name, removal.Links-out.Links, revision.Revision
-		return tx.Audit(ctx, by, "bring directory back", removal.Name)
+		return tx.Record(ctx, act.Act{Kind: act.BringBack, By: by, About: about.Thing{Type: about.Directory, Key: removal.Name}, After: removal.Directory,
+			Note: fmt.Sprintf("%d links came back, %d did not", out.Links, out.Lost)})
 	})
 	return out, err
 }

@@ -3,10 +3,11 @@ package setup
 import (
 	"context"
 	"errors"
-	"fmt"
 	"strconv"
 	"time"
 
+	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
@@ -107,12 +108,16 @@ func (e *Setup) DiscardDraft(ctx context.Context, by string) error {
 		if err := tx.LockSettings(ctx); err != nil {
 			return err
 		}
+		draft, _, err := tx.CurrentDraft(ctx)
+		if err != nil {
+			return err
+		}
 		found, err := tx.DropDraft(ctx)
 		if err == nil && !found {
 			err = problem.New(problem.NotFound, "there is no draft.")
 		}
 		if err == nil {
-			err = tx.Audit(ctx, by, "discard draft", "")
+			err = tx.Record(ctx, act.Act{Kind: act.DiscardDraft, By: by, About: about.Thing{Type: about.Settings}, Before: draft.Document})
 		}
 		return err
 	})
@@ -204,6 +209,12 @@ func (e *Setup) valid(ctx context.Context, document settings.Document) error {
 	return failure
 }
 
+// activation is which settings were active, as an act notes it.
+type activation struct {
+	Revision    int                   `json:"revision"`
+	Differences []settings.Difference `json:"differences,omitempty"`
+}
+
 // activate checks a document and activates it within the caller's transaction.
 func (e *Setup) activate(ctx context.Context, tx *store.Store, revision *store.Revision, active store.Revision) error {
 	if err := e.valid(ctx, revision.Document); err != nil {
@@ -224,7 +235,8 @@ func (e *Setup) activate(ctx context.Context, tx *store.Store, revision *store.R
 	if err := tx.Activate(ctx, revision); err != nil {
 		return err
 	}
-	return tx.Audit(ctx, revision.By, "activate settings", fmt.Sprintf("revision %d", revision.Revision))
+	return tx.Record(ctx, act.Act{Kind: act.Activate, By: revision.By, About: about.Thing{Type: about.Settings, Key: strconv.Itoa(revision.Revision)},
+		Before: activation{Revision: active.Revision}, After: activation{revision.Revision, settings.Diff(active.Document, revision.Document)}, Note: revision.Note})
 }
 
 // Compare tells in what two documents differ; each is the number of a revision

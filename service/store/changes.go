@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -8,15 +9,19 @@ import (
 	"strings"
 	"time"
 
+	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/remedy"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
 // NewChange is a decision to be kept.
 type NewChange struct {
 	Ref        entry.Ref
+	Side       change.Side // where it is written; the cloud when empty
 	Kind       entry.Kind
 	References bool           // it ties resources together, and comes after all others
 	Later      bool           // it comes after what takes access away
@@ -29,8 +34,8 @@ type NewChange struct {
 	Lookup     bool
 	Code       string
 	Detail     string
-	// Candidates are the ids of the resources that a problem is about.
-	Candidates []string
+	// Facts are those of the problem that Code names, if it is one.
+	Facts *problem.Facts
 	// Rule is the match rule that an adoption follows.
 	Rule string
 	// Noted: nothing is sent, and a rehearsal tells so. Tie is the same of what a
@@ -48,7 +53,7 @@ func (s *Store) AddChanges(ctx context.Context, run int64, changes []NewChange) 
 	if len(changes) == 0 {
 		return nil
 	}
-	var operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, candidates, rules textArray
+	var sides, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, facts, rules textArray
 	for _, c := range changes {
 		text, err := json.Marshal(c.Diffs)
 		if err != nil {
@@ -78,17 +83,24 @@ func (s *Store) AddChanges(ctx context.Context, run int64, changes []NewChange) 
 		if c.Tie {
 			state = "tie"
 		}
+		sides = append(sides, string(cmp.Or(c.Side, change.Cloud)))
 		operations, ranks, states = append(operations, operation), append(ranks, rank), append(states, state)
 		directories, ids, dns = append(directories, c.Ref.Directory), append(ids, c.Ref.ID.String()), append(dns, c.DN)
 		resources, names, diffs = append(resources, c.ResourceID), append(names, c.Name), append(diffs, string(text))
 		lookups = append(lookups, strconv.FormatBool(c.Lookup))
 		codes, answers, kinds = append(codes, c.Code), append(answers, c.Detail), append(kinds, string(c.Kind))
-		candidates, rules = append(candidates, strings.Join(c.Candidates, " ")), append(rules, c.Rule)
+		known := []byte{}
+		if c.Facts != nil {
+			if known, err = json.Marshal(c.Facts); err != nil {
+				return err
+			}
+		}
+		facts, rules = append(facts, string(known)), append(rules, c.Rule)
 	}
-	_, err := s.exec(ctx, `INSERT INTO changes (run_id, kind, operation, rank, state, directory, entry_id, dn, resource_id, name, diffs, lookup, code, answer, candidates, rule)
-		SELECT ?, g, o, r, s, d, i, n, x, m, f::jsonb, l, c, a, string_to_array(b, ' '), u FROM unnest(?::text[], ?::text[]::smallint[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::boolean[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[])
-		AS t(o, r, s, d, i, n, x, m, f, l, c, a, g, b, u)`,
-		run, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, candidates, rules)
+	_, err := s.exec(ctx, `INSERT INTO changes (run_id, side, kind, operation, rank, state, directory, entry_id, dn, resource_id, name, diffs, lookup, code, answer, facts, rule)
+		SELECT ?, v, g, o, r, s, d, i, n, x, m, f::jsonb, l, c, a, nullif(b, '')::jsonb, u FROM unnest(?::text[], ?::text[], ?::text[]::smallint[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::boolean[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[])
+		AS t(v, o, r, s, d, i, n, x, m, f, l, c, a, g, b, u)`,
+		run, sides, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, facts, rules)
 	return err
 }
 
@@ -96,6 +108,7 @@ func (s *Store) AddChanges(ctx context.Context, run int64, changes []NewChange) 
 type Change struct {
 	ID         int64
 	RunID      int64
+	Side       change.Side
 	Kind       entry.Kind
 	Operation  string
 	State      string
@@ -109,7 +122,7 @@ type Change struct {
 	Lookup     bool
 	Code       string
 	Answer     string
-	Candidates textArray `gorm:"type:text[]"`
+	Facts      []byte
 	Attempts   int
 	Sent       *time.Time
 	Answered   *time.Time
@@ -125,12 +138,12 @@ func (c Change) Ref() entry.Ref {
 	return ref
 }
 
-// NextChanges returns up to limit planned changes of one rank of a run, after
-// the one given.
+// NextChanges returns up to limit planned changes of one rank of a run that are
+// written to the cloud, after the one given.
 func (s *Store) NextChanges(ctx context.Context, run int64, rank int, after int64, limit int) ([]Change, error) {
 	var changes []Change
 	err := s.raw(ctx, `SELECT c.*, r.attributes AS resource FROM changes c LEFT JOIN resources r ON r.id = c.resource_id AND c.resource_id <> ''
-		WHERE c.run_id = ? AND c.state = 'planned' AND c.rank = ? AND c.id > ? ORDER BY c.id LIMIT ?`, run, rank, after, limit).Scan(&changes).Error
+		WHERE c.run_id = ? AND c.state = 'planned' AND c.side = 'cloud' AND c.rank = ? AND c.id > ? ORDER BY c.id LIMIT ?`, run, rank, after, limit).Scan(&changes).Error
 	if err != nil {
 		return nil, err
 	}
@@ -425,11 +438,18 @@ func toWire(rows []Change) ([]wire.Change, error) {
 	changes := make([]wire.Change, len(rows))
 	for i, row := range rows {
 		changes[i] = wire.Change{
-			ID: row.ID, RunID: row.RunID, Kind: string(row.Kind), Operation: row.Operation, State: row.State, Directory: row.Directory, EntryID: row.EntryID, DN: row.DN,
-			ResourceID: row.ResourceID, Name: row.Name, Code: row.Code, Answer: row.Answer, Candidates: append([]string{}, row.Candidates...), Attempts: row.Attempts, Sent: row.Sent, Answered: row.Answered,
+			ID: row.ID, RunID: row.RunID, Side: row.Side, Kind: string(row.Kind), Operation: row.Operation, State: row.State, Directory: row.Directory, EntryID: row.EntryID, DN: row.DN,
+			ResourceID: row.ResourceID, Name: row.Name, Code: row.Code, Answer: row.Answer, Remedies: []remedy.Remedy{}, Attempts: row.Attempts, Sent: row.Sent, Answered: row.Answered,
 		}
 		if err := json.Unmarshal(row.DiffsJSON, &changes[i].Diffs); err != nil {
 			return nil, fmt.Errorf("change %d: %w", row.ID, err)
+		}
+		if len(row.Facts) > 0 && row.State == "blocked" {
+			var facts problem.Facts
+			if err := json.Unmarshal(row.Facts, &facts); err != nil {
+				return nil, fmt.Errorf("facts of change %d: %w", row.ID, err)
+			}
+			changes[i].Remedies = append(changes[i].Remedies, remedy.Of(about.EntryOf(row.Ref()), problem.Code(row.Code), facts)...)
 		}
 	}
 	return changes, nil

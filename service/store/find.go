@@ -49,7 +49,7 @@ type FindQuery struct {
 
 // Where an entry stands. What comes first in this order counts.
 const (
-	hasProblem = `EXISTS (SELECT FROM problems p WHERE p.directory = e.directory AND p.entry_id = e.id)`
+	hasProblem = `EXISTS (SELECT FROM problems p WHERE p.directory = e.directory AND p.entry_id = e.id AND p.closed IS NULL)`
 	isLinked   = `EXISTS (SELECT FROM links l WHERE l.directory = e.directory AND l.entry_id = e.id)`
 	follows    = `EXISTS (SELECT FROM followers j JOIN links l ON l.directory = j.lead_directory AND l.entry_id = j.lead_id WHERE j.directory = e.directory AND j.entry_id = e.id)`
 	isTied     = `(` + isLinked + ` OR ` + follows + `)`
@@ -73,7 +73,7 @@ const (
 	hitState = `CASE WHEN e.id IS NULL THEN 'cloud-only' WHEN p.entry_id IS NOT NULL THEN 'problem' WHEN e.gone IS NOT NULL AND l.resource_id IS NULL THEN 'removed'
 		WHEN l.left_at IS NOT NULL THEN 'suspended' WHEN d.entry_id IS NOT NULL THEN 'changing' WHEN l.resource_id IS NOT NULL THEN 'in-step' ELSE 'not-synced' END`
 	hitJoins = `LEFT JOIN ties l ON l.directory = e.directory AND l.entry_id = e.id
-		LEFT JOIN problems p ON p.directory = e.directory AND p.entry_id = e.id LEFT JOIN dirty d ON d.directory = e.directory AND d.entry_id = e.id`
+		LEFT JOIN problems p ON p.directory = e.directory AND p.entry_id = e.id AND p.closed IS NULL LEFT JOIN dirty d ON d.directory = e.directory AND d.entry_id = e.id`
 )
 
 // sql is made of what is asked only, so that each page is read by the

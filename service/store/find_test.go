@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/person"
 	"kambrel.example/kambrel/core/plan"
@@ -42,7 +43,7 @@ func listed(t *testing.T, s *Store) {
 	lead := person.Member{Directory: "halvard", ID: inStep.ID}
 	require.NoError(t, s.SaveFollowers(ctx, []person.Outcome{{Member: person.Member{Directory: "brisling", ID: away.ID}, Lead: &lead, Rule: "same number"}}))
 	require.NoError(t, s.SetLeft(ctx, []entry.Ref{ref(left)}, true))
-	require.NoError(t, s.SaveProblems(ctx, s.newRun(t), []NewProblem{{Ref: ref(problem), Code: "login-taken", Detail: "x"}}))
+	require.NoError(t, s.SaveProblems(ctx, MetByPlan, s.newRun(t), []NewProblem{{About: about.EntryOf(ref(problem)), Code: "login-taken", Detail: "x"}}))
 	_, err = s.exec(ctx, `UPDATE entries SET gone = ? WHERE id = ?`, time.Now(), gone.ID.String())
 	require.NoError(t, err)
 	s.clean(t)

@@ -253,9 +253,3 @@ func (s *Store) DropExpired(ctx context.Context) error {
 	_, err := s.exec(ctx, `DELETE FROM enrolments WHERE expires < now() - interval '1 day'`)
 	return err
 }
-
-// Audit notes who did what.
-func (s *Store) Audit(ctx context.Context, who, what, detail string) error {
-	_, err := s.exec(ctx, `INSERT INTO audit (who, what, detail) VALUES (?, ?, ?)`, who, what, detail)
-	return err
-}

@@ -2,12 +2,14 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"time"
 
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/person"
+	"kambrel.example/kambrel/core/problem"
 )
 
 // PersonKeys is by what an entry is one with others.
@@ -102,32 +104,37 @@ func (s *Store) SaveFollowers(ctx context.Context, outcomes []person.Outcome) er
 		return nil
 	}
 	var refs []entry.Ref
-	var rules, codes, details, leads, leadIDs textArray
+	var rules, codes, details, facts, leads, leadIDs textArray
 	for _, o := range outcomes {
 		refs = append(refs, entry.Ref{Directory: o.Directory, ID: o.ID})
-		lead, leadID, code, detail := "", "", "", ""
+		lead, leadID, code, detail, known := "", "", "", "", []byte("{}")
 		switch {
 		case o.Lead != nil:
 			lead, leadID = o.Lead.Directory, o.Lead.ID.String()
 		case o.Problem != nil:
 			code, detail = string(o.Problem.Code), o.Problem.Detail
+			var err error
+			if known, err = json.Marshal(o.Problem.Facts); err != nil {
+				return err
+			}
 		}
+		facts = append(facts, string(known))
 		rules, codes, details, leads, leadIDs = append(rules, o.Rule), append(codes, code), append(details, detail), append(leads, lead), append(leadIDs, leadID)
 	}
 	directories, ids := refArrays(refs)
 	// Old leads and new ones are looked at, and the references of who follows.
 	_, err := s.exec(ctx, `
-		WITH input AS (SELECT d, i, ld, nullif(li, '')::uuid AS li, r, c, t FROM unnest((@directories)::text[], (@ids)::text[]::uuid[], (@leads)::text[], (@leadIDs)::text[], (@rules)::text[], (@codes)::text[], (@details)::text[]) AS x(d, i, ld, li, r, c, t)),
+		WITH input AS (SELECT d, i, ld, nullif(li, '')::uuid AS li, r, c, t, f::jsonb AS f FROM unnest((@directories)::text[], (@ids)::text[]::uuid[], (@leads)::text[], (@leadIDs)::text[], (@rules)::text[], (@codes)::text[], (@details)::text[], (@facts)::text[]) AS x(d, i, ld, li, r, c, t, f)),
 		before AS (SELECT j.* FROM followers j JOIN input ON d = j.directory AND i = j.entry_id),
 		dropped AS (DELETE FROM followers j USING input WHERE d = j.directory AND i = j.entry_id AND li IS NULL AND c = '' RETURNING j.directory, j.entry_id, j.lead_directory, j.lead_id),
-		kept AS (INSERT INTO followers AS j (directory, entry_id, lead_directory, lead_id, rule, code, detail) SELECT d, i, ld, li, r, c, t FROM input WHERE li IS NOT NULL OR c <> ''
-			ON CONFLICT (directory, entry_id) DO UPDATE SET lead_directory = excluded.lead_directory, lead_id = excluded.lead_id, rule = excluded.rule, code = excluded.code, detail = excluded.detail
+		kept AS (INSERT INTO followers AS j (directory, entry_id, lead_directory, lead_id, rule, code, detail, facts) SELECT d, i, ld, li, r, c, t, f FROM input WHERE li IS NOT NULL OR c <> ''
+			ON CONFLICT (directory, entry_id) DO UPDATE SET lead_directory = excluded.lead_directory, lead_id = excluded.lead_id, rule = excluded.rule, code = excluded.code, detail = excluded.detail, facts = excluded.facts
 			WHERE (j.lead_directory, j.lead_id, j.code) IS DISTINCT FROM (excluded.lead_directory, excluded.lead_id, excluded.code)
 			RETURNING directory, entry_id, lead_directory, lead_id),
 		moved AS (SELECT * FROM dropped UNION SELECT * FROM kept UNION SELECT b.directory, b.entry_id, b.lead_directory, b.lead_id FROM before b JOIN kept USING (directory, entry_id)),
 		look AS (INSERT INTO dirty (directory, entry_id) SELECT directory, entry_id FROM moved UNION SELECT lead_directory, lead_id FROM moved WHERE lead_id IS NOT NULL
 			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0)`+markReferring,
-		map[string]any{"directories": directories, "ids": ids, "leads": leads, "leadIDs": leadIDs, "rules": rules, "codes": codes, "details": details})
+		map[string]any{"directories": directories, "ids": ids, "leads": leads, "leadIDs": leadIDs, "rules": rules, "codes": codes, "details": details, "facts": facts})
 	if err != nil {
 		return fmt.Errorf("keep who is one with whom: %w", err)
 	}
@@ -168,8 +175,11 @@ func (s *Store) DropFollowers(ctx context.Context) error {
 // themselves are not in it.
 func (s *Store) FollowingOf(ctx context.Context, refs []entry.Ref) (map[entry.Ref]decide.Following, error) {
 	directories, ids := refArrays(refs)
-	var rows []struct{ Directory, EntryID, LeadDirectory, LeadID, LeadDN, Rule, Code, Detail string }
-	err := s.raw(ctx, `SELECT j.directory, j.entry_id, j.lead_directory, coalesce(j.lead_id::text, '') AS lead_id, coalesce(e.dn, '') AS lead_dn, j.rule, j.code, j.detail
+	var rows []struct {
+		Directory, EntryID, LeadDirectory, LeadID, LeadDN, Rule, Code, Detail string
+		Facts                                                                 []byte
+	}
+	err := s.raw(ctx, `SELECT j.directory, j.entry_id, j.lead_directory, coalesce(j.lead_id::text, '') AS lead_id, coalesce(e.dn, '') AS lead_dn, j.rule, j.code, j.detail, j.facts
 		FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) JOIN followers j ON j.directory = d AND j.entry_id = i
 		LEFT JOIN entries e ON e.directory = j.lead_directory AND e.id = j.lead_id`, directories, ids).Scan(&rows).Error
 	if err != nil {
@@ -181,7 +191,13 @@ func (s *Store) FollowingOf(ctx context.Context, refs []entry.Ref) (map[entry.Re
 		if err != nil {
 			return nil, err
 		}
-		following := decide.Following{LeadDN: row.LeadDN, Rule: row.Rule, Code: row.Code, Detail: row.Detail}
+		following := decide.Following{LeadDN: row.LeadDN, Rule: row.Rule}
+		if row.Code != "" {
+			following.Problem = &problem.Error{Code: problem.Code(row.Code), Detail: row.Detail}
+			if err := json.Unmarshal(row.Facts, &following.Problem.Facts); err != nil {
+				return nil, fmt.Errorf("facts of a person: %w", err)
+			}
+		}
 		if row.LeadID != "" {
 			if following.Lead, err = refOf(row.LeadDirectory, row.LeadID); err != nil {
 				return nil, err

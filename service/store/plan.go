@@ -100,38 +100,27 @@ func subjects(rows []SubjectRow) ([]decide.Case, error) {
 	return out, nil
 }
 
-// Subjects looks at up to limit entries in their order after the one given, and
-// returns those with a link, or those without one that are still there, and who
-// was looked at last; the zero Ref says that there is nobody more.
+// Subjects returns up to limit entries, in their order after the one given, that
+// have a link, or that have none and are still there; and the last of them, or the
+// zero Ref where there is nobody more.
 func (s *Store) Subjects(ctx context.Context, linked bool, after entry.Ref, limit int) ([]decide.Case, entry.Ref, error) {
-	which := `l.id IS NOT NULL`
+	which := `EXISTS (SELECT FROM links x WHERE x.directory = entries.directory AND x.entry_id = entries.id)`
 	if !linked {
-		which = `l.id IS NULL AND e.gone IS NULL`
+		which = `gone IS NULL AND NOT ` + which
 	}
 	// The page is cut before the joins, so that they look up a page's rows only.
-	var rows []struct {
-		SubjectRow
-		Wanted bool
-	}
-	err := s.raw(ctx, `SELECT false AS lookup, `+which+` AS wanted, `+subjectColumns+` FROM (
-			SELECT directory, id, kind, dn, attributes, gone, fault FROM entries WHERE kind <> 'container' AND (directory, id) > (?, ?) ORDER BY directory, id LIMIT ?
+	var rows []SubjectRow
+	err := s.raw(ctx, `SELECT false AS lookup, `+subjectColumns+` FROM (
+			SELECT directory, id, kind, dn, attributes, gone, fault FROM entries WHERE kind <> 'container' AND (directory, id) > (?, ?) AND `+which+` ORDER BY directory, id LIMIT ?
 		) e `+subjectJoins+` ORDER BY e.directory, e.id`, after.Directory, after.ID.String(), limit).Scan(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return nil, entry.Ref{}, err
 	}
-	out := make([]decide.Case, 0, len(rows))
-	for _, row := range rows {
-		if !row.Wanted {
-			continue
-		}
-		d, err := row.subject()
-		if err != nil {
-			return nil, entry.Ref{}, err
-		}
-		out = append(out, d)
+	out, err := subjects(rows)
+	if err != nil || len(rows) < limit {
+		return out, entry.Ref{}, err
 	}
-	last, err := refOf(rows[len(rows)-1].Directory, rows[len(rows)-1].ID)
-	return out, last, err
+	return out, out[len(out)-1].Entry.Ref(), nil
 }
 
 // Subject returns one entry with its link and resource, dirty or not.
@@ -205,10 +194,7 @@ func (s *Store) Claim(ctx context.Context, refs []entry.Ref, claims []decide.Cla
 	if err := s.deleteByEntry(ctx, "claims", refs); err != nil || len(claims) == 0 {
 		return nil, err
 	}
-	var keys, claimDirectories, claimIDs textArray
-	for _, claim := range claims {
-		keys, claimDirectories, claimIDs = append(keys, claim.Key), append(claimDirectories, claim.Ref.Directory), append(claimIDs, claim.Ref.ID.String())
-	}
+	keys, claimDirectories, claimIDs := claimArrays(claims)
 	if _, err := s.exec(ctx, `INSERT INTO claims (key, directory, entry_id) SELECT k, d, i FROM unnest(?::text[], ?::text[], ?::text[]::uuid[]) AS t(k, d, i)
 		ON CONFLICT (key) DO NOTHING`, keys, claimDirectories, claimIDs); err != nil {
 		return nil, err
@@ -223,6 +209,13 @@ func (s *Store) Claim(ctx context.Context, refs []entry.Ref, claims []decide.Cla
 		return nil, err
 	}
 	return claimants(rows)
+}
+
+func claimArrays(claims []decide.Claim) (keys, directories, ids textArray) {
+	for _, claim := range claims {
+		keys, directories, ids = append(keys, claim.Key), append(directories, claim.Ref.Directory), append(ids, claim.Ref.ID.String())
+	}
+	return keys, directories, ids
 }
 
 type claimantRow struct {
@@ -247,14 +240,16 @@ func (s *Store) Unclaim(ctx context.Context, refs []entry.Ref) error {
 	return s.deleteByEntry(ctx, "claims", refs)
 }
 
-// Claims tells who holds unique values, by key.
-func (s *Store) Claims(ctx context.Context, keys []string) (map[string]decide.Claimant, error) {
-	if len(keys) == 0 {
+// Claims tells of unique values who else holds them than who wants them, by key.
+func (s *Store) Claims(ctx context.Context, wanted []decide.Claim) (map[string]decide.Claimant, error) {
+	if len(wanted) == 0 {
 		return nil, nil
 	}
+	keys, directories, ids := claimArrays(wanted)
 	var rows []claimantRow
-	err := s.raw(ctx, `SELECT c.key, c.directory, c.entry_id, coalesce(e.dn, '') AS dn FROM unnest(?::text[]) AS t(k) JOIN claims c ON c.key = k
-		LEFT JOIN entries e ON e.directory = c.directory AND e.id = c.entry_id`, textArray(keys)).Scan(&rows).Error
+	err := s.raw(ctx, `SELECT c.key, c.directory, c.entry_id, coalesce(e.dn, '') AS dn
+		FROM unnest(?::text[], ?::text[], ?::text[]::uuid[]) AS t(k, d, i) JOIN claims c ON c.key = k AND (c.directory, c.entry_id) <> (d, i)
+		LEFT JOIN entries e ON e.directory = c.directory AND e.id = c.entry_id`, keys, directories, ids).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}

@@ -2,130 +2,250 @@ package store
 
 import (
 	"context"
-	"strings"
+	"encoding/json"
+	"fmt"
 	"time"
 
+	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/protocol/wire"
 )
 
-// NewProblem is a problem that a run met.
+// MetBy is who meets a problem, and so who can tell that its cause is gone.
+type MetBy string
+
+// Who meets problems.
+const (
+	MetByPlan  MetBy = "plan"  // decided about an entry, or answered for it
+	MetByRun   MetBy = "run"   // ended a run
+	MetByWatch MetBy = "watch" // how things stand, whatever runs
+)
+
+// NewProblem is a problem that was met.
 type NewProblem struct {
-	Ref    entry.Ref
-	Code   string
+	About  about.Thing
+	Code   problem.Code
+	Facts  problem.Facts
 	Detail string
-	// Candidates are the ids of the resources that it is about.
-	Candidates []string
 }
 
-// SaveProblems opens problems, or notes that they were met again.
-func (s *Store) SaveProblems(ctx context.Context, run int64, problems []NewProblem) error {
+// ProblemOf is what to keep of a problem that something has.
+func ProblemOf(thing about.Thing, p *problem.Error) NewProblem {
+	return NewProblem{About: thing, Code: p.Code, Facts: p.Facts, Detail: p.Detail}
+}
+
+// Why a problem was closed.
+const (
+	ClosedGone     = "the cause is gone"
+	ClosedReplaced = "another problem took its place"
+	ClosedTaken    = "the directory was taken away"
+)
+
+// SaveProblems opens problems, or notes that they were met again: once for each
+// run, where one is given. An entry has one problem at a time, the first that is
+// given. It belongs into a transaction.
+func (s *Store) SaveProblems(ctx context.Context, source MetBy, run int64, problems []NewProblem) error {
 	if len(problems) == 0 {
 		return nil
 	}
-	var directories, ids, codes, details, candidates textArray
-	seen := map[entry.Ref]bool{}
+	type key struct {
+		about.Thing
+		problem.Code
+	}
+	var types, subjects, directories, ids, codes, facts, details textArray
+	seen := map[key]bool{}
 	for _, p := range problems {
-		if seen[p.Ref] {
+		is := key{p.About, p.Code}
+		directory, id := "", ""
+		if p.About.Type == about.Entry {
+			is.Code = ""
+			ref, err := entry.ParseRef(p.About.Key)
+			if err != nil {
+				return fmt.Errorf("problem %s: %w", p.Code, err)
+			}
+			directory, id = ref.Directory, ref.ID.String()
+		}
+		if seen[is] {
 			continue
 		}
-		seen[p.Ref] = true
-		directories, ids = append(directories, p.Ref.Directory), append(ids, p.Ref.ID.String())
-		codes, details = append(codes, p.Code), append(details, p.Detail)
-		candidates = append(candidates, strings.Join(p.Candidates, " "))
+		seen[is] = true
+		text, err := json.Marshal(p.Facts)
+		if err != nil {
+			return err
+		}
+		types, subjects, directories, ids = append(types, string(p.About.Type)), append(subjects, p.About.Key), append(directories, directory), append(ids, id)
+		codes, facts, details = append(codes, string(p.Code)), append(facts, string(text)), append(details, p.Detail)
 	}
-	_, err := s.exec(ctx, `INSERT INTO problems AS p (directory, entry_id, code, detail, candidates, last_run) SELECT d, i, c, t, string_to_array(r, ' '), ? FROM unnest(?::text[], ?::text[]::uuid[], ?::text[], ?::text[], ?::text[]) AS x(d, i, c, t, r)
-		ON CONFLICT (directory, entry_id) DO UPDATE SET times = CASE WHEN p.code <> excluded.code THEN 1 WHEN p.last_run = excluded.last_run THEN p.times ELSE p.times + 1 END,
-			since = CASE WHEN p.code = excluded.code THEN p.since ELSE now() END, code = excluded.code, detail = excluded.detail, candidates = excluded.candidates, last_run = excluded.last_run`,
-		run, directories, ids, codes, details, candidates)
+	if _, err := s.exec(ctx, `UPDATE problems p SET closed = now(), closing = ? FROM unnest(?::text[], ?::text[], ?::text[]) AS t(a, s, c)
+		WHERE a = 'entry' AND p.about = a AND p.subject = s AND p.code <> c AND p.closed IS NULL`, ClosedReplaced, types, subjects, codes); err != nil {
+		return err
+	}
+	_, err := s.exec(ctx, `INSERT INTO problems AS p (about, subject, directory, entry_id, code, facts, detail, source, first_run, last_run)
+		SELECT a, s, d, nullif(i, '')::uuid, c, f::jsonb, t, ?, ?, ? FROM unnest(?::text[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]) AS x(a, s, d, i, c, f, t)
+		ON CONFLICT (about, subject, code) WHERE closed IS NULL DO UPDATE SET times = CASE WHEN excluded.last_run IN (0, p.last_run) THEN p.times ELSE p.times + 1 END,
+			met = now(), facts = excluded.facts, detail = excluded.detail, source = excluded.source, last_run = greatest(p.last_run, excluded.last_run)`,
+		string(source), run, run, types, subjects, directories, ids, codes, facts, details)
 	return err
 }
 
 // CloseProblems closes the problems of entries whose cause is gone.
 func (s *Store) CloseProblems(ctx context.Context, refs []entry.Ref) error {
-	return s.deleteByEntry(ctx, "problems", refs)
+	if len(refs) == 0 {
+		return nil
+	}
+	directories, ids := refArrays(refs)
+	_, err := s.exec(ctx, `UPDATE problems SET closed = now(), closing = ? FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i)
+		WHERE directory = d AND entry_id = i AND closed IS NULL`, ClosedGone, directories, ids)
+	return err
+}
+
+// CloseRunProblems closes what ended runs, since one has come to its end.
+func (s *Store) CloseRunProblems(ctx context.Context) error {
+	_, err := s.exec(ctx, `UPDATE problems SET closed = now(), closing = ? WHERE source = 'run' AND closed IS NULL`, ClosedGone)
+	return err
+}
+
+// Watched keeps how things stand: opens the problems that are new, and closes the
+// others that were met in this way before.
+func (s *Store) Watched(ctx context.Context, standing []NewProblem) error {
+	return s.Tx(ctx, func(tx *Store) error {
+		if err := tx.SaveProblems(ctx, MetByWatch, 0, standing); err != nil {
+			return err
+		}
+		var types, subjects, codes textArray
+		for _, p := range standing {
+			types, subjects, codes = append(types, string(p.About.Type)), append(subjects, p.About.Key), append(codes, string(p.Code))
+		}
+		_, err := tx.exec(ctx, `UPDATE problems p SET closed = now(), closing = ? WHERE source = 'watch' AND closed IS NULL
+			AND NOT EXISTS (SELECT FROM unnest(?::text[], ?::text[], ?::text[]) AS t(a, s, c) WHERE p.about = a AND p.subject = s AND p.code = c)`, ClosedGone, types, subjects, codes)
+		return err
+	})
+}
+
+// closeProblemsOf closes the problems of a directory that is taken away, and of its
+// entries.
+func (s *Store) closeProblemsOf(ctx context.Context, directory string) error {
+	_, err := s.exec(ctx, `UPDATE problems SET closed = now(), closing = ? WHERE closed IS NULL AND (directory = ? OR about = 'directory' AND subject = ?)`, ClosedTaken, directory, directory)
+	return err
+}
+
+// PruneProblems deletes problems that were closed before a time.
+func (s *Store) PruneProblems(ctx context.Context, before time.Time) error {
+	_, err := s.exec(ctx, `DELETE FROM problems WHERE closed < ?`, before)
+	return err
+}
+
+// Problem is a problem as it is kept.
+type Problem struct {
+	ID int64
+	NewProblem
+	// Name is what people call the thing: a distinguished name, the name of an agent.
+	Name string
+	// Ref and ResourceID are of an entry, and of the resource that it is linked to.
+	Ref        entry.Ref
+	ResourceID string
+	MetBy      MetBy
+	Since, Met time.Time
+	FirstRun   int64
+	LastRun    int64
+	Times      int
+	Closed     *time.Time
+	Closing    string
 }
 
 type problemRow struct {
-	Directory, EntryID, Code, Detail string
-	DN                               string `gorm:"column:dn"`
-	ResourceID                       string
-	Candidates                       textArray
-	Since                            time.Time
-	LastRun                          int64
-	Times                            int
+	ID                                                     int64
+	About, Subject, Directory, Code, Detail, Name, Closing string
+	EntryID, ResourceID                                    string
+	Source                                                 MetBy
+	Facts                                                  []byte
+	Since, Met                                             time.Time
+	Closed                                                 *time.Time
+	FirstRun, LastRun                                      int64
+	Times                                                  int
 }
 
-func (r problemRow) open() wire.OpenProblem {
-	return wire.OpenProblem{
-		ProblemDetail: wire.DetailOf(problem.Code(r.Code), r.Detail), Directory: r.Directory, EntryID: r.EntryID, DN: r.DN, ResourceID: r.ResourceID, Candidates: append([]string{}, r.Candidates...),
-		Since: r.Since, LastRun: r.LastRun, Times: r.Times,
+func (r problemRow) problem() (Problem, error) {
+	p := Problem{ID: r.ID, Name: r.Name, ResourceID: r.ResourceID, MetBy: r.Source, Since: r.Since, Met: r.Met, FirstRun: r.FirstRun, LastRun: r.LastRun, Times: r.Times, Closed: r.Closed, Closing: r.Closing,
+		NewProblem: NewProblem{About: about.Thing{Type: about.Type(r.About), Key: r.Subject}, Code: problem.Code(r.Code), Detail: r.Detail}}
+	if err := json.Unmarshal(r.Facts, &p.Facts); err != nil {
+		return p, fmt.Errorf("facts of problem %d: %w", r.ID, err)
 	}
+	var err error
+	if r.EntryID != "" {
+		p.Ref, err = refOf(r.Directory, r.EntryID)
+	}
+	return p, err
 }
 
-const problemSelect = `SELECT p.*, e.dn, coalesce(l.resource_id, '') AS resource_id FROM problems p
-	JOIN entries e ON e.directory = p.directory AND e.id = p.entry_id LEFT JOIN links l ON l.directory = p.directory AND l.entry_id = p.entry_id`
+const problemSelect = `SELECT p.id, p.about, p.subject, p.directory, coalesce(p.entry_id::text, '') AS entry_id, p.code, p.facts, p.detail, p.source, p.since, p.met, p.first_run, p.last_run, p.times, p.closed, p.closing,
+		coalesce(e.dn, a.name, p.subject) AS name, coalesce(l.resource_id, '') AS resource_id
+	FROM problems p LEFT JOIN entries e ON e.directory = p.directory AND e.id = p.entry_id LEFT JOIN links l ON l.directory = p.directory AND l.entry_id = p.entry_id
+	LEFT JOIN agents a ON p.about = 'agent' AND a.id::text = p.subject`
 
-// ProblemOf returns the open problem of an entry.
-func (s *Store) ProblemOf(ctx context.Context, ref entry.Ref) (wire.OpenProblem, bool, error) {
-	var row problemRow
-	err := s.raw(ctx, problemSelect+` WHERE p.directory = ? AND p.entry_id = ?`, ref.Directory, ref.ID.String()).Scan(&row).Error
-	return row.open(), row.EntryID != "", err
+func (s *Store) problems(ctx context.Context, where string, args ...any) ([]Problem, error) {
+	var rows []problemRow
+	if err := s.raw(ctx, problemSelect+" "+where, args...).Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := make([]Problem, len(rows))
+	for i, row := range rows {
+		var err error
+		if out[i], err = row.problem(); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
-// Problems lists open problems, the oldest first, and how many there are.
-func (s *Store) Problems(ctx context.Context, code string, offset, limit int) ([]wire.OpenProblem, int, error) {
+// ProblemQuery chooses problems.
+type ProblemQuery struct {
+	Code   string
+	Type   about.Type // of what they are about
+	Key    string     // of what they are about, with Type
+	Closed bool       // those that were closed, the last first, else the open ones, the oldest first
+	Offset int
+	Limit  int
+}
+
+// Problems lists problems, and how many there are.
+func (s *Store) Problems(ctx context.Context, q ProblemQuery) ([]Problem, int, error) {
+	const where = `WHERE (p.closed IS NOT NULL) = ? AND ? IN ('', p.code) AND ? IN ('', p.about) AND (? = '' OR p.subject = ?)`
+	args := []any{q.Closed, q.Code, string(q.Type), q.Key, q.Key}
 	var total int
-	if err := s.raw(ctx, `SELECT count(*) FROM problems WHERE ? IN ('', code)`, code).Scan(&total).Error; err != nil {
+	if err := s.raw(ctx, `SELECT count(*) FROM problems p `+where, args...).Scan(&total).Error; err != nil {
 		return nil, 0, err
 	}
-	var rows []problemRow
-	err := s.raw(ctx, problemSelect+` WHERE ? IN ('', p.code) ORDER BY p.since, p.entry_id OFFSET ? LIMIT ?`, code, offset, limit).Scan(&rows).Error
-	out := make([]wire.OpenProblem, len(rows))
-	for i, row := range rows {
-		out[i] = row.open()
+	order := ` ORDER BY p.since, p.id`
+	if q.Closed {
+		order = ` ORDER BY p.closed DESC, p.id DESC`
 	}
-	return out, total, err
+	list, err := s.problems(ctx, where+order+` OFFSET ? LIMIT ?`, append(args, q.Offset, q.Limit)...)
+	return list, total, err
 }
 
-// ProblemCounts counts open problems by code, the most frequent first.
-func (s *Store) ProblemCounts(ctx context.Context) ([]wire.CodeCount, error) {
-	counts := []wire.CodeCount{}
-	if err := s.raw(ctx, `SELECT code, count(*) AS count FROM problems GROUP BY code ORDER BY 2 DESC, 1`).Scan(&counts).Error; err != nil {
-		return nil, err
+// EntryProblem returns the open problem of an entry.
+func (s *Store) EntryProblem(ctx context.Context, ref entry.Ref) (Problem, bool, error) {
+	list, err := s.problems(ctx, `WHERE p.directory = ? AND p.entry_id = ? AND p.closed IS NULL`, ref.Directory, ref.ID.String())
+	if err != nil || len(list) == 0 {
+		return Problem{}, false, err
 	}
-	for i := range counts {
-		counts[i].Title = problem.Describe(problem.Code(counts[i].Code)).Title
-	}
-	return counts, nil
+	return list[0], true, nil
 }
 
-// ObjectCounts counts what is where, but for the entries.
-func (s *Store) ObjectCounts(ctx context.Context) (wire.ObjectCounts, error) {
-	var c wire.ObjectCounts
-	err := s.raw(ctx, `SELECT
-		count(*) FILTER (WHERE kind = 'user') AS linked,
-		count(*) FILTER (WHERE kind = 'group') AS groups,
-		count(*) FILTER (WHERE kind = 'contact') AS contacts,
-		count(*) FILTER (WHERE kind = 'user' AND left_at IS NOT NULL) AS suspended,
-		(SELECT count(*) FROM resources r WHERE NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)) AS cloud_only,
-		(SELECT count(*) FROM dirty) AS dirty FROM links`).Scan(&c).Error
-	return c, err
+// Standing lists the open problems of what is no entry; these are few.
+func (s *Store) Standing(ctx context.Context) ([]Problem, error) {
+	return s.problems(ctx, `WHERE p.closed IS NULL AND p.about <> 'entry' ORDER BY p.since, p.id`)
 }
 
-// PeopleCounts counts the people of each directory.
-func (s *Store) PeopleCounts(ctx context.Context) (map[string]int, error) {
-	var rows []struct {
-		Directory string
-		N         int
-	}
-	if err := s.raw(ctx, `SELECT directory, count(*) AS n FROM entries WHERE kind = 'user' AND gone IS NULL GROUP BY directory`).Scan(&rows).Error; err != nil {
-		return nil, err
-	}
-	counts := map[string]int{}
-	for _, row := range rows {
-		counts[row.Directory] = row.N
-	}
-	return counts, nil
+// CodeCount is how many open problems of entries have a code.
+type CodeCount struct {
+	Code  problem.Code
+	Count int
+}
+
+// EntryProblems counts the open problems of entries by code, the most frequent first.
+func (s *Store) EntryProblems(ctx context.Context) ([]CodeCount, error) {
+	var counts []CodeCount
+	return counts, s.raw(ctx, `SELECT code, count(*) AS count FROM problems WHERE closed IS NULL AND about = 'entry' GROUP BY code ORDER BY 2 DESC, 1`).Scan(&counts).Error
 }

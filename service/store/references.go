@@ -175,7 +175,7 @@ func (s *Store) Rehearsed(ctx context.Context, following map[entry.Ref]*decide.F
 	var directories, ids, leads, leadIDs, rules textArray
 	for ref, f := range following {
 		lead, id, rule := "", "", ""
-		if f != nil && f.Code == "" {
+		if f != nil && f.Code() == "" {
 			lead, id, rule = f.Lead.Directory, f.Lead.ID.String(), f.Rule
 		}
 		directories, ids, leads, leadIDs, rules = append(directories, ref.Directory), append(ids, ref.ID.String()), append(leads, lead), append(leadIDs, id), append(rules, rule)

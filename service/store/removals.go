@@ -80,7 +80,10 @@ func (s *Store) Forget(ctx context.Context, directory string) error {
 		INSERT INTO dirty (directory, entry_id) SELECT directory, entry_id FROM dropped ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0`, directory); err != nil {
 		return fmt.Errorf("forget %s: %w", directory, err)
 	}
-	for _, table := range []string{"problems", "followers", "person_keys", "claims", "dirty", "dirty_references", "dirty_members", "decisions", "memberships", "pointers", "entries", "former_names", "directory_states"} {
+	if err := s.closeProblemsOf(ctx, directory); err != nil {
+		return fmt.Errorf("forget %s: %w", directory, err)
+	}
+	for _, table := range []string{"followers", "person_keys", "claims", "dirty", "dirty_references", "dirty_members", "decisions", "memberships", "pointers", "entries", "former_names", "directory_states"} {
 		if _, err := s.exec(ctx, `DELETE FROM `+table+` WHERE directory = ?`, directory); err != nil {
 			return fmt.Errorf("forget %s: %w", directory, err)
 		}

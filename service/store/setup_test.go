@@ -241,8 +241,12 @@ func repairs(t *testing.T, s *Store) {
 	assert.Equal(t, "problems", repair.State)
 	assert.Equal(t, [3]int{1, 2, 0}, [3]int{repair.Done, repair.Failed, repair.Waiting}, "what was done stays done")
 	var lines []string
-	require.NoError(t, s.raw(ctx, `SELECT who || ' ' || what || ' ' || detail FROM audit ORDER BY id`).Scan(&lines).Error)
-	assert.Equal(t, []string{`ingrid repair done CN=A,DC=example: mail "a" -> "b"`, `ingrid repair failed CN=A,DC=example: mail "c" -> "d"`, `ingrid repair failed CN=A,DC=example: mail "e" -> ""`}, lines)
+	require.NoError(t, s.raw(ctx, `SELECT by || ' ' || kind || ' ' || subject || ' ' || before || ' ' || after || ' ' || result || ' ' || note FROM acts ORDER BY id`).Scan(&lines).Error)
+	assert.Equal(t, []string{
+		`ingrid repair-value ` + ref(a).String() + ` {"mail": "a"} {"mail": "b"} done repair 1`,
+		`ingrid repair-value ` + ref(a).String() + ` {"mail": "c"} {"mail": "d"} failed repair 1: busy`,
+		`ingrid repair-value ` + ref(a).String() + ` {"mail": "e"} {"mail": ""} failed repair 1: nobody`,
+	}, lines)
 	all, err := s.Repairs(ctx, 10)
 	require.NoError(t, err)
 	assert.Len(t, all, 1)
@@ -300,13 +304,13 @@ func everybody(t *testing.T, s *Store) {
 		for {
 			page, last, err := s.Subjects(ctx, linked, after, 2)
 			require.NoError(t, err)
-			if last == (entry.Ref{}) {
-				break
-			}
 			for _, d := range page {
 				assert.Equal(t, linked, d.Link != nil)
 			}
 			got, after = got+len(page), last
+			if last == (entry.Ref{}) {
+				break
+			}
 		}
 		assert.Equal(t, want, got, "linked: %v", linked)
 	}

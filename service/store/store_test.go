@@ -10,10 +10,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/lab/servers/serverstest"
@@ -341,11 +343,14 @@ func problems(t *testing.T, s *Store) {
 	a := somebody(1, "CN=A,DC=example")
 	_, err := s.StoreEntries(ctx, halvard, []*entry.Entry{a})
 	require.NoError(t, err)
-	met := func(run int64, code string) wire.OpenProblem {
-		require.NoError(t, s.SaveProblems(ctx, run, []NewProblem{{ref(a), code, "detail", []string{"r1", "r2"}}}))
-		p, found, err := s.ProblemOf(ctx, ref(a))
+	met := func(run int64, code problem.Code) Problem {
+		facts := problem.Facts{Attribute: "userName", Resources: []problem.Resource{{ID: "r1"}, {ID: "r2", Owner: &problem.Entry{Name: "CN=B"}}}}
+		require.NoError(t, s.SaveProblems(ctx, MetByPlan, run, []NewProblem{{about.EntryOf(ref(a)), code, facts, "detail"}, {about.EntryOf(ref(a)), "near-miss", problem.Facts{}, "the first one counts"}}))
+		p, found, err := s.EntryProblem(ctx, ref(a))
 		require.NoError(t, err)
 		require.True(t, found)
+		assert.Equal(t, facts, p.Facts)
+		assert.Equal(t, a.DN, p.Name)
 		return p
 	}
 	first := met(1, "duplicate-login")
@@ -356,12 +361,39 @@ func problems(t *testing.T, s *Store) {
 	other := met(3, "value-refused")
 	assert.Equal(t, 1, other.Times)
 	assert.True(t, other.Since.After(first.Since))
-	assert.Equal(t, "The cloud refused a value", other.Title)
-	counts, err := s.ProblemCounts(ctx)
+	counts, err := s.EntryProblems(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, []wire.CodeCount{{Code: "value-refused", Title: other.Title, Count: 1}}, counts)
+	assert.Equal(t, []CodeCount{{Code: "value-refused", Count: 1}}, counts)
 	require.NoError(t, s.CloseProblems(ctx, []entry.Ref{ref(a)}))
-	_, total, err := s.Problems(ctx, "", 0, 10)
+	_, total, err := s.Problems(ctx, ProblemQuery{Limit: 10})
+	require.NoError(t, err)
+	assert.Zero(t, total)
+	third := met(4, "duplicate-login")
+	assert.NotEqual(t, first.ID, third.ID, "one that comes back is another occurrence")
+	history, total, err := s.Problems(ctx, ProblemQuery{Closed: true, Type: about.Entry, Key: ref(a).String(), Limit: 10})
+	require.NoError(t, err)
+	require.Equal(t, 2, total)
+	assert.Equal(t, []string{ClosedGone, ClosedReplaced}, []string{history[0].Closing, history[1].Closing}, "the last first")
+	assert.Equal(t, []int64{1, 2}, []int64{history[1].FirstRun, history[1].LastRun})
+
+	// What ended a run is of what it is about, until a run comes to its end.
+	directory := about.Thing{Type: about.Directory, Key: "halvard"}
+	for run := range int64(2) {
+		require.NoError(t, s.SaveProblems(ctx, MetByRun, 5+run, []NewProblem{{directory, problem.DirectoryUnreachable, problem.Facts{Answer: "refused"}, "refused"}}))
+	}
+	require.NoError(t, s.Watched(ctx, nil))
+	standing, err := s.Standing(ctx)
+	require.NoError(t, err)
+	require.Len(t, standing, 1, "who does not meet it does not close it")
+	assert.Equal(t, 2, standing[0].Times)
+	require.NoError(t, s.CloseRunProblems(ctx))
+	require.NoError(t, s.Forget(ctx, "halvard"))
+	history, total, err = s.Problems(ctx, ProblemQuery{Closed: true, Limit: 1})
+	require.NoError(t, err)
+	assert.Equal(t, 4, total)
+	assert.Equal(t, ClosedTaken, history[0].Closing)
+	require.NoError(t, s.PruneProblems(ctx, time.Now().Add(time.Minute)))
+	_, total, err = s.Problems(ctx, ProblemQuery{Closed: true, Limit: 1})
 	require.NoError(t, err)
 	assert.Zero(t, total)
 }

@@ -179,8 +179,8 @@ func (s *Store) AddRepair(ctx context.Context, by string, undoes int64, items []
 	return id, err
 }
 
-// SaveRepaired keeps results of items, with a line of the audit for each that
-// was written.
+// SaveRepaired keeps results of items, with an act for each that was
+// written or failed.
 func (s *Store) SaveRepaired(ctx context.Context, repair int64, results []wire.Repaired) error {
 	var numbers, states, codes, details textArray
 	for _, r := range results {
@@ -196,8 +196,10 @@ func (s *Store) SaveRepaired(ctx context.Context, repair int64, results []wire.R
 			UPDATE repair_items i SET state = input.state, code = input.code, answer = input.detail FROM input
 			WHERE i.repair = ? AND i.number = input.number AND i.state <> input.state RETURNING i.*
 		)
-		INSERT INTO audit (who, what, detail)
-		SELECT r.by, 'repair ' || saved.state, saved.dn || ': ' || saved.attribute || ' "' || saved.before || '" -> "' || saved.after || '"' FROM saved JOIN repairs r ON r.id = saved.repair`,
+		INSERT INTO acts (by, kind, about, subject, before, after, result, note)
+		SELECT r.by, 'repair-value', 'entry', saved.directory || '/' || saved.entry_id, jsonb_build_object(saved.attribute, saved.before), jsonb_build_object(saved.attribute, saved.after), saved.state,
+			'repair ' || r.id || CASE WHEN saved.answer = '' THEN '' ELSE ': ' || saved.answer END
+		FROM saved JOIN repairs r ON r.id = saved.repair`,
 		numbers, states, codes, details, repair)
 	if err == nil {
 		err = s.Notify(ctx, wire.Event{Kind: "repair", ID: repair})

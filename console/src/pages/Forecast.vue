@@ -93,9 +93,7 @@ function choose(tile: { kind: Schemas['Outcome']['kind']; outcome: string }): vo
   outcome.value = here ? '' : tile.outcome
   kind.value = here ? '' : tile.kind
 }
-const decides = (change: Change) =>
-  change.operation === 'none' &&
-  ['near-miss', 'ambiguous-match', 'protected-resource', 'link-conflict', 'held-by-hand'].includes(change.code ?? '')
+const decides = (change: Change) => change.remedies.length > 0
 const columns: DataTableColumns<Change> = [
   {
     type: 'expand',
@@ -105,8 +103,7 @@ const columns: DataTableColumns<Change> = [
         ? h(Decide, {
             entry: c.entryId,
             name: c.name,
-            candidates: c.candidates,
-            code: c.code,
+            remedies: c.remedies,
             onDone: () => void forecast.again(),
           })
         : h(Diffs, { diffs: c.diffs }),

@@ -64,11 +64,10 @@ const howWords: Record<string, string> = {
         <p>{{ object.problem.detail }}</p>
         <p>{{ object.problem.cause }} {{ object.problem.remedy }}</p>
         <Decide
-          v-if="object.entry && !object.link"
+          v-if="object.entry && (!object.link || object.problem.remedies.length)"
           :entry="object.entry.id"
           :name="object.why.subject"
-          :candidates="object.problem.candidates"
-          :code="object.problem.code"
+          :remedies="object.problem.remedies"
           @done="again"
         />
       </section>
@@ -135,7 +134,7 @@ const howWords: Record<string, string> = {
             </dl>
             <details v-if="object.link && object.entry" class="forms">
               <summary>Unlink, or merge with another resource</summary>
-              <Decide :entry="object.entry.id" :name="object.why.subject" :candidates="[]" linked @done="again" />
+              <Decide :entry="object.entry.id" :name="object.why.subject" :remedies="[]" linked @done="again" />
             </details>
           </div>
         </section>

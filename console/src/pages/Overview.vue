@@ -5,6 +5,7 @@ import { computed } from 'vue'
 
 import Fault from '../parts/Fault.vue'
 import RunCounts from '../parts/RunCounts.vue'
+import { placeOf } from '../parts/places'
 import Tag from '../parts/Tag.vue'
 import { count, runKind, runWord, took, until, when, type Tone } from '../parts/words'
 import { useLive } from '../state/live'
@@ -31,10 +32,13 @@ const numbers = computed(() => {
     <Fault v-if="live.failure && !health" :failure="live.failure" @again="live.refresh" />
     <NSkeleton v-else-if="!health" text :repeat="6" />
     <template v-else>
-      <section v-if="health.findings.length" class="sheet findings" aria-label="What needs attention">
-        <div v-for="finding in health.findings" :key="finding.code + finding.detail" class="finding">
-          <strong>{{ finding.title }}</strong><span class="quiet">{{ finding.detail }}</span>
-          <p>{{ finding.cause }} {{ finding.remedy }}</p>
+      <section v-if="health.attention.length" class="sheet attention" aria-label="What needs attention">
+        <div v-for="one in health.attention" :key="one.code + one.about.key" class="one">
+          <strong>{{ one.title }}</strong><span class="quiet"
+            >{{ one.detail }}{{ one.since ? `, since ${when(one.since)}` : '' }}</span
+          >
+          <RouterLink v-if="placeOf(one)" class="push" :to="placeOf(one)!.to">{{ placeOf(one)!.text }}</RouterLink>
+          <p>{{ one.cause }} {{ one.remedy }}</p>
         </div>
       </section>
       <section class="numbers" aria-label="Objects">
@@ -174,21 +178,21 @@ const numbers = computed(() => {
 </template>
 
 <style scoped>
-.findings {
+.attention {
   border-left: 4px solid var(--warn);
   padding: 4px 14px;
   margin-bottom: 14px;
 }
-.finding {
+.one {
   padding: 8px 0;
   display: flex;
   flex-wrap: wrap;
   gap: 2px 10px;
 }
-.finding + .finding {
+.one + .one {
   border-top: 1px solid var(--line);
 }
-.finding p {
+.one p {
   flex-basis: 100%;
   margin: 2px 0 0;
 }

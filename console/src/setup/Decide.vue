@@ -1,6 +1,6 @@
 <script setup lang="ts">
-// What can be decided by hand about one entry: link, merge, create all the
-// same, unlink. Each is shown first and done on a second word.
+// What can be decided by hand about one entry: the remedies of its problem, and to
+// link, merge or unlink it in any case. Each is shown first and done on a second word.
 import { NButton, NInput, NModal, useMessage } from 'naive-ui'
 import { computed, ref, shallowRef } from 'vue'
 import { useRouter } from 'vue-router'
@@ -12,26 +12,45 @@ import { show } from '../parts/words'
 import { useSession } from '../state/session'
 
 type Action = Schemas['NewDecision']['action']
-const props = defineProps<{ entry: string; name: string; candidates: string[]; linked?: boolean; code?: string }>()
+type Remedy = Schemas['Remedy']
+const props = defineProps<{ entry: string; name: string; remedies: Remedy[]; linked?: boolean }>()
 const emit = defineEmits<{ done: [] }>()
 const session = useSession()
 const message = useMessage()
 const router = useRouter()
 const other = ref('')
 const decided = shallowRef<Schemas['Decided'] | null>(null)
-const asked = shallowRef<{ action: Action; resource?: string } | null>(null)
+const asked = shallowRef<{ entry: string; action: Action; resource?: string } | null>(null)
 const busy = ref(false)
+
+// What an act is called as a decision.
+const actions: Record<string, Action> = {
+  link: 'link',
+  merge: 'merge',
+  create: 'create',
+  unlink: 'hold',
+  rematch: 'forget',
+}
+const links = computed(() => props.remedies.filter((r) => r.act === 'link' && r.resource))
+const others = computed(() =>
+  props.remedies.flatMap((r) => {
+    const action = actions[r.act]
+    return action && action !== 'link' ? [{ ...r, action }] : []
+  }),
+)
 
 // The other side: what the cloud has.
 const { data: sides } = useLoad(
   async () =>
     await Promise.all(
-      props.candidates.slice(0, 5).map(async (id) => ({
-        id,
-        object: await unwrap(api.GET('/api/v1/object', { params: { query: { text: id } } })).catch(() => null),
+      links.value.slice(0, 5).map(async (r) => ({
+        id: r.resource ?? '',
+        object: await unwrap(api.GET('/api/v1/object', { params: { query: { text: r.resource ?? '' } } })).catch(
+          () => null,
+        ),
       })),
     ),
-  [() => props.candidates.join()],
+  [() => links.value.map((r) => r.resource).join()],
 )
 const facts = (object: ObjectView | null): [string, string][] => {
   const r = (object?.resource ?? {}) as Record<string, unknown>
@@ -48,11 +67,11 @@ const facts = (object: ObjectView | null): [string, string][] => {
   ).filter(([, value]) => value)
 }
 
-async function ask(action: Action, resource?: string): Promise<void> {
+async function ask(action: Action, resource?: string, entry = props.entry): Promise<void> {
   busy.value = true
   try {
-    decided.value = await unwrap(api.POST('/api/v1/decisions', { body: { entry: props.entry, action, resource } }))
-    asked.value = { action, resource }
+    decided.value = await unwrap(api.POST('/api/v1/decisions', { body: { entry, action, resource } }))
+    asked.value = { entry, action, resource }
   } catch (e) {
     message.error((e as Error).message, { duration: 9000, closable: true })
   } finally {
@@ -63,7 +82,7 @@ async function act(): Promise<void> {
   if (!asked.value) return
   busy.value = true
   try {
-    const done = await unwrap(api.POST('/api/v1/decisions', { body: { entry: props.entry, ...asked.value, do: true } }))
+    const done = await unwrap(api.POST('/api/v1/decisions', { body: { ...asked.value, do: true } }))
     decided.value = null
     emit('done')
     if (done.runId) await router.push({ name: 'run', params: { id: done.runId } })
@@ -73,9 +92,6 @@ async function act(): Promise<void> {
     busy.value = false
   }
 }
-const creates = computed(
-  () => !props.linked && ['near-miss', 'held-by-hand', 'ambiguous-match'].includes(props.code ?? ''),
-)
 const title: Record<Action, string> = {
   link: 'Link',
   merge: 'Merge',
@@ -103,11 +119,16 @@ const title: Record<Action, string> = {
       >
     </div>
     <div class="row">
-      <NButton v-if="creates" size="small" :loading="busy" @click="ask('create')">Not the same: create…</NButton>
-      <NButton v-if="linked" size="small" :loading="busy" @click="ask('hold')">Unlink…</NButton>
-      <NButton v-if="code === 'held-by-hand'" size="small" :loading="busy" @click="ask('forget')"
-        >Let the rules decide…</NButton
+      <NButton
+        v-for="remedy in others"
+        :key="remedy.act + remedy.entry"
+        size="small"
+        :loading="busy"
+        :title="remedy.when"
+        @click="ask(remedy.action, undefined, remedy.entry)"
+        >{{ remedy.title }}…</NButton
       >
+      <NButton v-if="linked" size="small" :loading="busy" @click="ask('hold')">Unlink…</NButton>
       <NInput
         v-model:value="other"
         size="small"
@@ -122,7 +143,7 @@ const title: Record<Action, string> = {
     <NModal
       :show="Boolean(decided)"
       preset="card"
-      :title="`${title[asked?.action ?? 'link']}: ${name}`"
+      :title="`${title[asked?.action ?? 'link']}: ${asked?.entry === entry ? name : (decided?.entry ?? name)}`"
       style="width: 760px"
       @update:show="(on: boolean) => !on && (decided = null)"
     >

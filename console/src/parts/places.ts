@@ -1,0 +1,35 @@
+// Where in the console the thing is that a problem or an act is about.
+import type { RouteLocationRaw } from 'vue-router'
+
+import type { Schemas } from '../api/client'
+
+interface Place {
+  to: RouteLocationRaw
+  text: string
+}
+
+/** The page on which something can be looked at and mended; null where there is none. */
+export function placeOf(of: { about: Schemas['Thing'] }): Place | null {
+  const { type, key } = of.about
+  switch (type) {
+    case 'entry':
+      return key
+        ? { to: { name: 'object', params: { id: key.slice(key.indexOf('/') + 1) } }, text: 'Look at it' }
+        : { to: { name: 'objects', query: { state: 'problem' } }, text: 'Look at them' }
+    case 'resource':
+      return { to: { name: 'object', params: { id: key } }, text: 'Look at it' }
+    case 'directory':
+      return { to: { name: 'directory', params: { name: key } }, text: 'Look at the directory' }
+    case 'agent':
+      return { to: { name: 'directories' }, text: 'Look at the agents' }
+    case 'cloud':
+    case 'domain':
+      return { to: { name: 'cloud' }, text: 'Look at the cloud' }
+    case 'run':
+      return { to: { name: 'run', params: { id: key } }, text: `Look at run ${key}` }
+    case 'settings':
+      return { to: { name: 'settings' }, text: 'Look at the settings' }
+    default:
+      return null
+  }
+}

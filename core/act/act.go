@@ -1,0 +1,117 @@
+// Package act is the catalogue of what an operator can do that changes something.
+// Each act is noted in the transaction of what it does: who, about what, and how it
+// was before and after, as data.
+package act
+
+import (
+	"slices"
+
+	"kambrel.example/kambrel/core/about"
+)
+
+// Kind names one kind of act for good.
+type Kind string
+
+// The kinds.
+const (
+	Link            Kind = "link"
+	Merge           Kind = "merge"
+	Unlink          Kind = "unlink"
+	Create          Kind = "create"
+	Rematch         Kind = "rematch"
+	SyncOne         Kind = "sync-one"
+	StartRun        Kind = "start-run"
+	CancelRun       Kind = "cancel-run"
+	Release         Kind = "release-removals"
+	Activate        Kind = "activate-settings"
+	DiscardDraft    Kind = "discard-draft"
+	RemoveDirectory Kind = "remove-directory"
+	BringBack       Kind = "bring-directory-back"
+	RepairValue     Kind = "repair-value"
+	IssueCode       Kind = "issue-enrolment-code"
+	Enrol           Kind = "enrol-agent"
+	Grant           Kind = "grant-directories"
+	Retire          Kind = "retire-agent"
+	SignIn          Kind = "sign-in"
+	SignOut         Kind = "sign-out-everywhere"
+	ChangePassword  Kind = "change-password"
+	AddOperator     Kind = "add-operator"
+	RemoveOperator  Kind = "remove-operator"
+	SetPassword     Kind = "set-password"
+	MakeToken       Kind = "make-token"
+	EndToken        Kind = "end-token"
+)
+
+// Description is what the catalogue says of a kind.
+type Description struct {
+	Kind  Kind       `json:"kind"`
+	Title string     `json:"title"`
+	About about.Type `json:"about" doc:"What it is done to"`
+	// Undo is the act that takes it back, "" where nothing does.
+	Undo Kind `json:"undo,omitempty" doc:"The act that takes it back"`
+}
+
+var catalogue = []Description{
+	{Link, "Linked an entry to a resource", about.Entry, Unlink},
+	{Merge, "Merged a double into the resource that is kept", about.Entry, ""},
+	{Unlink, "Unlinked an entry from its resource", about.Entry, Link},
+	{Create, "Let a resource be made although somebody looks alike", about.Entry, Rematch},
+	{Rematch, "Let the match rules decide again", about.Entry, ""},
+	{SyncOne, "Synced one entry", about.Entry, ""},
+	{StartRun, "Started a run", about.Run, ""},
+	{CancelRun, "Cancelled a run", about.Run, ""},
+	{Release, "Released held removals", about.Run, ""},
+	{Activate, "Activated settings", about.Settings, Activate},
+	{DiscardDraft, "Discarded the draft", about.Settings, ""},
+	{RemoveDirectory, "Took a directory away", about.Directory, BringBack},
+	{BringBack, "Brought a directory back", about.Directory, RemoveDirectory},
+	{RepairValue, "Wrote a value to a directory", about.Entry, RepairValue},
+	{IssueCode, "Issued an enrolment code", about.Agent, ""},
+	{Enrol, "Enrolled as an agent", about.Agent, Retire},
+	{Grant, "Granted directories to an agent", about.Agent, Grant},
+	{Retire, "Retired an agent", about.Agent, ""},
+	{SignIn, "Signed in", about.Operator, ""},
+	{SignOut, "Signed out everywhere", about.Operator, ""},
+	{ChangePassword, "Changed the own password", about.Operator, ""},
+	{AddOperator, "Added an operator", about.Operator, RemoveOperator},
+	{RemoveOperator, "Removed an operator", about.Operator, ""},
+	{SetPassword, "Set an operator's password", about.Operator, ""},
+	{MakeToken, "Made a token", about.Token, EndToken},
+	{EndToken, "Ended a token", about.Token, ""},
+}
+
+// Catalogue lists every kind.
+func Catalogue() []Description { return slices.Clone(catalogue) }
+
+// Describe returns the catalogue's line for a kind; of one that it does not have,
+// as an older version may have kept, only the kind.
+func Describe(kind Kind) Description {
+	for _, d := range catalogue {
+		if d.Kind == kind {
+			return d
+		}
+	}
+	return Description{Kind: kind, Title: string(kind)}
+}
+
+// Result is what came of an act.
+type Result string
+
+// The results.
+const (
+	Done    Result = "done"
+	Refused Result = "refused"
+	Failed  Result = "failed"
+)
+
+// Act is one act of somebody.
+type Act struct {
+	Kind  Kind
+	By    string
+	About about.Thing
+	// Before and After are what was changed, of types that JSON can hold; never a
+	// secret. Nil says that there was nothing.
+	Before, After any
+	Result        Result // Done when empty
+	Note          string // what more there is to say to people
+}

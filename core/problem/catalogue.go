@@ -1,0 +1,154 @@
+package problem
+
+import (
+	"slices"
+
+	"kambrel.example/kambrel/core/about"
+)
+
+// Code names one kind of problem for good; it is never reused.
+type Code string
+
+// The codes.
+const (
+	DuplicateLogin        Code = "duplicate-login"
+	DuplicateAddress      Code = "duplicate-address"
+	DuplicateName         Code = "duplicate-name"
+	NearMiss              Code = "near-miss"
+	HeldByHand            Code = "held-by-hand"
+	RequiredMissing       Code = "required-value-missing"
+	FormulaFailed         Code = "formula-failed"
+	ValueRefused          Code = "value-refused"
+	AmbiguousMatch        Code = "ambiguous-match"
+	LinkConflict          Code = "link-conflict"
+	PersonAmbiguous       Code = "person-ambiguous"
+	PersonTwoResources    Code = "person-two-resources"
+	ProtectedResource     Code = "protected-resource"
+	RemovalsHeld          Code = "removals-held"
+	CloudListIncomplete   Code = "cloud-list-incomplete"
+	MembersLost           Code = "members-lost"
+	CreationUnconfirmed   Code = "creation-unconfirmed"
+	SecondResource        Code = "second-resource"
+	CloudRefused          Code = "cloud-refused"
+	CloudThrottled        Code = "cloud-throttled"
+	CloudUnreachable      Code = "cloud-unreachable"
+	CloudUnauthorized     Code = "cloud-unauthorized"
+	DirectoryUnreachable  Code = "directory-unreachable"
+	DirectoryRefused      Code = "directory-refused"
+	AgentOffline          Code = "agent-offline"
+	ContainerMissing      Code = "scope-container-missing"
+	ValueUnusable         Code = "value-unusable"
+	EntryOutsideBase      Code = "entry-outside-base"
+	DatabaseRefused       Code = "database-refused"
+	DatabaseReadOnly      Code = "database-read-only"
+	SchemaNewer           Code = "schema-newer"
+	Unforeseen            Code = "unforeseen"
+	NoSettings            Code = "no-settings"
+	SettingsInvalid       Code = "settings-invalid"
+	DatabaseUnreachable   Code = "database-unreachable"
+	NotFound              Code = "not-found"
+	AmbiguousText         Code = "ambiguous-text"
+	BadInput              Code = "bad-input"
+	SignInRefused         Code = "sign-in-refused"
+	AgentRetired          Code = "agent-retired"
+	NotAllowed            Code = "not-allowed"
+	EnrolmentCodeRefused  Code = "enrolment-code-refused"
+	OrderLost             Code = "order-lost"
+	DirectoryNotServed    Code = "directory-not-served"
+	DirectoryNotGranted   Code = "directory-not-granted"
+	AgentMessageMalformed Code = "agent-message-malformed"
+	LoginSuffix           Code = "login-suffix-not-verified"
+	RightMissing          Code = "right-missing"
+	ValueChanged          Code = "value-changed"
+	ValueAltered          Code = "value-altered"
+	DraftChanged          Code = "draft-changed"
+	DirectoryInUse        Code = "directory-in-use"
+	Cancelled             Code = "cancelled"
+	PlainLDAP             Code = "plain-ldap"
+)
+
+// Kind is one line of the catalogue.
+type Kind struct {
+	Code   Code
+	Title  string
+	Cause  string
+	Remedy string
+	// Touches is the type of what has the problem; "" of one that only answers a
+	// request and is not kept.
+	Touches about.Type
+}
+
+var catalogue = []Kind{
+	{DuplicateLogin, "Login is taken", "Two people would have the same login in the cloud, and the cloud allows each login once.", "Correct the login of one of the two entries in the directory, or take one out of scope. The next run goes on by itself.", about.Entry},
+	{DuplicateAddress, "Address is taken", "Two people would have the same address in the cloud, and the cloud allows each address once.", "Correct the address of one of the two entries in the directory, or take one out of scope. The next run goes on by itself.", about.Entry},
+	{DuplicateName, "Name is taken", "Two groups, or two contacts, would have the same value in the cloud, and the cloud allows it once.", "Correct the value of one of the two entries in the directory, or change the rule that makes it. The next run goes on by itself.", about.Entry},
+	{NearMiss, "Somebody looks like the same person", "No match rule ties the entry to a resource, but one in the cloud looks like the same person. A second account is expensive to undo, so none is made.", "Compare the two. If they are the same, link them ('kambrel link ENTRY RESOURCE') or correct the login; if not, 'kambrel create ENTRY' makes the account all the same.", about.Entry},
+	{HeldByHand, "Unlinked by hand", "An operator has untied the entry from its resource, and it gets none until something else is decided.", "Link it ('kambrel link ENTRY RESOURCE'), let an account be made ('kambrel create ENTRY'), or let the rules decide again ('kambrel rematch ENTRY').", about.Entry},
+	{RequiredMissing, "Required value missing", "A rule for a required attribute found no value on this entry.", "Give the entry the attribute that the rule reads, or change the rule in the settings.", about.Entry},
+	{FormulaFailed, "Formula failed for this entry", "A formula could not be worked out with this entry's values.", "Correct the value named in the detail, or make the formula allow for it.", about.Entry},
+	{ValueRefused, "The cloud refused a value", "The cloud does not accept one of the values, for example a login whose domain it has not verified.", "Correct the value in the directory or the rule that makes it.", about.Entry},
+	{AmbiguousMatch, "Several resources match", "More than one resource in the cloud fits this entry, so none is taken.", "Remove the doubt in the cloud (one resource too many) or in the entry.", about.Entry},
+	{LinkConflict, "The resource is linked to another entry", "The resource that fits this entry already belongs to another entry.", "If the other entry was deleted and this is the same person, link them ('kambrel link ENTRY RESOURCE'). If it is the same person's old one and still there, delete it or take it out of scope and unlink it; otherwise correct the login.", about.Entry},
+	{PersonAmbiguous, "Several entries of one directory would be one person", "A person rule fits more than one entry of the same directory, so it is not known which of them is the person that another directory has.", "Correct the value that the person rule reads on one of the entries, or take one out of scope.", about.Entry},
+	{PersonTwoResources, "One person has two resources", "A person rule says that two entries are one person, yet each is linked to a resource of its own.", "Compare the two resources. Unlink the one that is too much ('kambrel unlink ENTRY'), and delete it in the cloud once nobody needs what it owns; or correct the value that the person rule reads.", about.Entry},
+	{ProtectedResource, "The resource has an administrative role", "A match rule found a resource that administers the cloud. Such a resource is never adopted by a rule.", "If it is the same person, link it knowingly ('kambrel link ENTRY RESOURCE'); else give the entry another login.", about.Entry},
+	{RemovalsHeld, "Removals are held", "The run would have suspended or removed more resources than the guard allows.", "Look at the held removals of the run. Release them if they are meant; otherwise correct the scope, and they fall away.", about.Run},
+	{CloudListIncomplete, "The cloud's list is not complete", "The cloud answered a list that contradicts itself: a page that repeats, one that begins elsewhere than asked, or fewer resources than it says there are. Taking that for everything would drop people who are there.", "Tell the cloud's makers what the detail says. Nothing was taken for gone; the next run reads again.", about.Cloud},
+	{MembersLost, "The cloud lost members of a group", "After a change of a group's members the cloud was asked for them again, and did not have those that it should. The run stopped before another group was touched.", "Look at the group in the cloud, and tell its makers what the detail says. 'kambrel sync --full' puts the members back once the cloud keeps them.", about.Run},
+	{CreationUnconfirmed, "A creation is not confirmed", "The cloud said that it made a resource, or did not answer, and the resource cannot be found. Making it again could be a second account.", "Nothing, if the cloud's lists lag behind: the next run looks again. If the cloud surely has no such resource, 'kambrel create ENTRY' makes it all the same.", about.Entry},
+	{SecondResource, "A second resource would be made", "The run was about to make a resource for a link key for which it has made one, so it stopped. This is a fault of Kambrel or of the cloud.", "Look for the link key in the cloud ('kambrel find ID'). Report it with the service's log.", about.Run},
+	{CloudRefused, "The cloud refused", "The cloud answered a request with an error.", "Read the cloud's answer in the detail.", about.Entry},
+	{CloudThrottled, "The cloud is throttling", "The cloud asks for fewer requests; Kambrel waited and tried again, without success so far.", "Nothing: the next run goes on where this one stopped.", about.Cloud},
+	{CloudUnreachable, "The cloud cannot be reached", "There was no answer from the cloud's SCIM service.", "Check the network and the URL that the service was started with.", about.Cloud},
+	{CloudUnauthorized, "The cloud does not accept the token", "The cloud refused the token of the service.", "Put a valid token into the file that the service was started with (--cloud-token-file); it is read again when it changes.", about.Cloud},
+	{DirectoryUnreachable, "The directory cannot be reached", "The agent could not connect to the directory.", "See the detail for the step that failed: name, connection, TLS or bind.", about.Directory},
+	{DirectoryRefused, "The directory refused", "The directory answered the agent's request with an error.", "Read the directory's answer in the detail.", about.Directory},
+	{AgentOffline, "No agent answers", "No agent took the order in time.", "Start the agent on its host with 'kambrel agent run', and look at 'kambrel agent list'.", about.Directory},
+	{ContainerMissing, "A container of the scope does not exist", "The settings include or exclude a container that the directory does not have. Going on would suspend people by mistake.", "Correct the container's name in the settings and activate them.", about.Directory},
+	{ValueUnusable, "A value cannot be kept", "A value of the entry holds a character that neither the database nor the cloud can take, such as the NUL character.", "Correct the value in the directory. Everybody else is synced meanwhile.", about.Entry},
+	{EntryOutsideBase, "An entry lies outside its directory", "The agent sent an entry whose name is not beneath the base of the directory that it was asked about. Nothing of that answer was taken.", "Compare the base in the settings with the agent's configuration. If the agent cannot have meant it, retire it: somebody else may speak in its name.", about.Directory},
+	{DatabaseRefused, "The database refused an answer", "PostgreSQL would not take what an agent sent, so the answer was not kept.", "Look at the service's log and at PostgreSQL's for the state named in the detail, and report it.", about.Service},
+	{DatabaseReadOnly, "The database takes no writes", "PostgreSQL answers, but is read-only: it is a stand-by, or it was made read-only.", "Connect the service to the server that takes writes, or end its recovery.", about.Service},
+	{SchemaNewer, "The database is newer than this program", "A newer version of Kambrel has changed the tables; this one would misread them.", "Start the newer version.", about.Service},
+	{Unforeseen, "Something unforeseen went wrong", "The run failed several times in the same way, for a reason that Kambrel does not know.", "Look at the service's log at the time of the run, and report it. Nothing is lost: the next run goes on from where this one stopped.", about.Run},
+	{NoSettings, "No settings are active", "A run needs activated settings.", "Activate a settings file: 'kambrel settings activate FILE'.", about.Settings},
+	{SettingsInvalid, "The settings have faults", "The settings file cannot work as it is.", "Correct each fault that is listed; nothing was activated.", about.Settings},
+	{DatabaseUnreachable, "The database cannot be reached", "PostgreSQL did not answer.", "Start PostgreSQL, or correct the connection the service was started with. Nothing is lost.", about.Service},
+	{NotFound, "Not found", "Nothing has this name or id.", "Check the spelling, or search with 'kambrel find TEXT'.", ""},
+	{AmbiguousText, "Several objects fit", "The text fits more than one object.", "Use the id of the one that is meant; 'kambrel find TEXT' lists them.", ""},
+	{BadInput, "The input is wrong", "The request cannot be read.", "Correct it as the detail says.", ""},
+	{SignInRefused, "Sign-in refused", "The name or the password is wrong, or the session or token has ended.", "Sign in again: 'kambrel login'.", ""},
+	{AgentRetired, "No such agent", "The service knows no agent of this identity: it may have been retired.", "Enrol it again with a new code: 'kambrel agent code DIRECTORY'.", ""},
+	{NotAllowed, "Not allowed", "Your role does not allow this.", "Ask an administrator of Kambrel.", ""},
+	{EnrolmentCodeRefused, "The enrolment code is not valid", "The code was used already, has expired, or was never issued.", "Issue a new one with 'kambrel agent code DIRECTORY'.", ""},
+	{OrderLost, "The order is no longer this agent's", "Its lease lapsed and it went to another agent, or it was finished already.", "Nothing: the agent goes on with the next order.", ""},
+	{DirectoryNotServed, "No agent serves the directory", "No enrolled agent has this directory in its configuration.", "Add the directory to an agent's configuration, with the same name as in the settings.", about.Directory},
+	{DirectoryNotGranted, "An agent asks for a directory that it was not granted", "The agent's configuration names a directory that no administrator has let it speak for. It gets no orders for it, and nothing is taken from it.", "If that is meant, 'kambrel agent grant AGENT DIRECTORY'; otherwise take the directory out of the agent's configuration.", about.Agent},
+	{AgentMessageMalformed, "The agent's answer cannot be read", "A line of the agent's stream is malformed or too long.", "Use the same version of Kambrel for agent and service.", about.Agent},
+	{LoginSuffix, "Login suffix is not verified", "The login ends in a domain that the cloud has not verified, so the cloud would refuse it or change it.", "Repair the login with a survey ('kambrel survey run'), verify the domain in the cloud, or let a rule make the login.", about.Entry},
+	{RightMissing, "A right is missing in the directory", "The account with which the agent signs in may not do this on this entry.", "Hand the text of 'kambrel directory rights NAME' to the directory's owner, and probe again.", about.Entry},
+	{ValueAltered, "The cloud made something else of a value", "The cloud accepted a change, but keeps another value than it was sent: it may shorten values, write them its own way, or leave them out.", "Make the rule give what the cloud keeps, for example with a formula, or take the rule away. Until then every full run sends the value again.", about.Entry},
+	{ValueChanged, "The value was changed meanwhile", "The directory no longer has the value that the repair was made from, so nothing was written.", "Survey again, and repair what is found then.", about.Entry},
+	{DraftChanged, "The draft was changed meanwhile", "Somebody else has saved the draft since you read it; your edit would undo theirs.", "Read the draft again and make your edit on top of it.", ""},
+	{DirectoryInUse, "The directory has links", "The settings would drop a directory whose people are linked to accounts in the cloud. Going on would suspend them all.", "Take the directory away with 'kambrel directory remove NAME', which shows what goes and can be undone.", ""},
+	{Cancelled, "Cancelled", "It was ended before it was done, because it was asked to or the draft changed.", "Start it again.", ""},
+	{PlainLDAP, "A directory is read without protection", "An agent reaches a directory by plain LDAP: the account's password and everything that is read can be seen on the network.", "Use ldaps:// or set startTLS in the agent's configuration, and take allowPlain out.", about.Agent},
+}
+
+// Catalogue lists every kind, in the order of the documentation.
+func Catalogue() []Kind { return slices.Clone(catalogue) }
+
+// Describe returns the catalogue's line for a code.
+func Describe(code Code) Kind {
+	for _, kind := range catalogue {
+		if kind.Code == code {
+			return kind
+		}
+	}
+	return Kind{Code: code, Title: string(code)}
+}
+
+// Known tells whether the catalogue has a code.
+func Known(code Code) bool {
+	return slices.ContainsFunc(catalogue, func(k Kind) bool { return k.Code == code })
+}

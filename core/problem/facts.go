@@ -1,0 +1,199 @@
+package problem
+
+import (
+	"fmt"
+	"strings"
+
+	"kambrel.example/kambrel/core/entry"
+)
+
+// Facts are what one occurrence of a problem is about, as fields: texts and remedies
+// are made of them, and nothing is ever read back from a text. Which ones are set
+// follows from the code.
+type Facts struct {
+	Rule      string     `json:"rule,omitempty" doc:"The match rule or person rule"`
+	Attribute string     `json:"attribute,omitempty"`
+	Value     string     `json:"value,omitempty"`
+	Lacks     []string   `json:"lacks,omitempty" doc:"Attributes that the entry does not have"`
+	Domains   []string   `json:"domains,omitempty" doc:"Domains that the cloud has verified"`
+	Entries   []Entry    `json:"entries,omitempty" doc:"Other entries that it is about"`
+	Resources []Resource `json:"resources,omitempty" doc:"Resources of the cloud that it is about"`
+	Altered   []Altered  `json:"altered,omitempty" doc:"Values of which the cloud made something else"`
+	By        string     `json:"by,omitempty" doc:"The operator who decided"`
+	Made      string     `json:"made,omitempty" doc:"The kind of a resource that the cloud said it made"`
+	Count     int        `json:"count,omitempty"`
+	Hanging   int        `json:"hanging,omitempty" doc:"Memberships and references that hang on what is held"`
+	Names     []string   `json:"names,omitempty" doc:"Names of directories or containers"`
+	Granted   []string   `json:"granted,omitempty" doc:"Directories for which an agent may speak already"`
+	Answer    string     `json:"answer,omitempty" doc:"What the other side said"`
+}
+
+// Entry is an entry that a problem is about, beside the one that has it.
+type Entry struct {
+	Directory string `json:"directory"`
+	ID        string `json:"id"`
+	Name      string `json:"name" doc:"The distinguished name"`
+	Gone      bool   `json:"gone,omitempty" doc:"It was deleted from its directory"`
+}
+
+// EntryOf names an entry.
+func EntryOf(ref entry.Ref, name string) Entry {
+	return Entry{Directory: ref.Directory, ID: ref.ID.String(), Name: name}
+}
+
+// ResourceOf names a resource, with its link key and administrative roles.
+func ResourceOf(r entry.Resource) Resource {
+	return Resource{ID: r.ID(), Name: r.Name(), LinkKey: r.ExternalID(), Roles: r.AdministrativeRoles()}
+}
+
+// Resource is a resource of the cloud that a problem is about.
+type Resource struct {
+	ID      string   `json:"id"`
+	Name    string   `json:"name"`
+	LinkKey string   `json:"linkKey,omitempty"`
+	Roles   []string `json:"roles,omitempty" doc:"Its administrative roles"`
+	Alike   string   `json:"alike,omitempty" doc:"Why it looks like the same person"`
+	Value   string   `json:"value,omitempty" doc:"The value that is alike"`
+	Owner   *Entry   `json:"owner,omitempty" doc:"The entry that it belongs to"`
+}
+
+// Altered is a value of which the cloud made something else.
+type Altered struct {
+	Target string `json:"target"`
+	Sent   string `json:"sent"`
+	Kept   string `json:"kept"`
+}
+
+// Label is what people call the resource, with its id.
+func (r Resource) Label() string {
+	if r.Name == "" || r.Name == r.ID {
+		return r.ID
+	}
+	return r.Name + " (" + r.ID + ")"
+}
+
+// mostNamed is how many resources that look alike a text names.
+const mostNamed = 5
+
+// text is the sentence about one occurrence.
+func (f Facts) text(code Code) string {
+	if f.Answer != "" && code != FormulaFailed { // all that is known
+		return f.Answer
+	}
+	key := fmt.Sprintf("by %s (%s = %s)", f.Rule, f.Attribute, f.Value)
+	switch code {
+	case DuplicateLogin, DuplicateAddress, DuplicateName:
+		return fmt.Sprintf("%s = %s is also that of %s", f.Attribute, f.Value, f.holder())
+	case LinkConflict:
+		switch r := f.resource(); {
+		case f.By != "":
+			return fmt.Sprintf("%s decided for the resource %s, but it belongs to %s", f.By, r.Label(), f.owner())
+		case f.Rule == "":
+			return fmt.Sprintf("the resource %s is also that of %s", r.Label(), f.holder())
+		case r.Owner != nil:
+			return fmt.Sprintf("%s the resource %s fits, but it belongs to %s", key, r.Label(), f.owner())
+		default:
+			return fmt.Sprintf("%s the resource %s fits, but it bears the link key %s", key, r.Label(), r.LinkKey)
+		}
+	case AmbiguousMatch:
+		names := make([]string, len(f.Resources))
+		for i, r := range f.Resources {
+			names[i] = r.Label()
+		}
+		return fmt.Sprintf("%s these resources fit: %s", key, strings.Join(names, ", "))
+	case ProtectedResource:
+		return fmt.Sprintf("%s the resource %s fits, and it has the role %s", key, f.resource().Label(), strings.Join(f.resource().Roles, ", "))
+	case NearMiss:
+		var texts []string
+		for _, r := range f.Resources[:min(len(f.Resources), mostNamed)] {
+			texts = append(texts, fmt.Sprintf("%s: %s, %s", r.Label(), r.Alike, r.Value))
+		}
+		return strings.Join(texts, "; ")
+	case HeldByHand:
+		return f.By + " has unlinked it"
+	case PersonTwoResources:
+		return fmt.Sprintf("by %s it is one person with %s, which is linked to the resource %s; this entry is linked to %s", f.Rule, f.holder(), f.Resources[0].ID, f.Resources[1].ID)
+	case PersonAmbiguous:
+		names := make([]string, len(f.Entries))
+		for i, e := range f.Entries {
+			names[i] = e.Name
+		}
+		return fmt.Sprintf("%s of directory %s share what the person rules compare, and an entry of another directory has it too", strings.Join(names, " and "), f.Entries[0].Directory)
+	case LoginSuffix:
+		_, domain, _ := strings.Cut(f.Value, "@")
+		return fmt.Sprintf("%s ends in %s; verified are %s", f.Value, domain, strings.Join(f.Domains, ", "))
+	case RequiredMissing:
+		return f.Attribute + " would be empty: " + Lacks(f.Lacks)
+	case FormulaFailed:
+		return fmt.Sprintf("the formula for %s: %s", f.Attribute, f.Answer)
+	case ValueAltered:
+		texts := make([]string, len(f.Altered))
+		for i, a := range f.Altered {
+			texts[i] = fmt.Sprintf("%s: %s was sent, %s is kept", a.Target, a.Sent, a.Kept)
+		}
+		return strings.Join(texts, "; ")
+	case CreationUnconfirmed:
+		if f.Made != "" {
+			return "the cloud said that it made it, without its id, and the cloud's lists do not have it; until it is found, no other " + f.Made + " is made"
+		}
+		return "its creation was sent and not answered, and the cloud's lists do not have it"
+	case RemovalsHeld:
+		text := fmt.Sprintf("run %s holds %d", f.Value, f.Count)
+		if f.Hanging > 0 {
+			text += fmt.Sprintf(", and with them %d memberships and references to them", f.Hanging)
+		}
+		return text
+	case AgentOffline:
+		return "no agent online serves " + strings.Join(f.Names, ", ")
+	case DirectoryNotGranted:
+		return fmt.Sprintf("agent %s asks for %s", f.Value, strings.Join(f.Names, ", "))
+	case PlainLDAP:
+		return fmt.Sprintf("agent %s reaches %s so", f.Value, strings.Join(f.Names, ", "))
+	case ContainerMissing:
+		return strings.Join(f.Names, "; ")
+	case NoSettings:
+		return "nothing is synced yet"
+	default:
+		return ""
+	}
+}
+
+// Lacks says why a rule gives an entry nothing: the attributes that it reads and the
+// entry does not have.
+func Lacks(names []string) string {
+	if len(names) == 0 {
+		return "the rule gives nothing for this entry"
+	}
+	return "the entry has no " + strings.Join(names, ", ")
+}
+
+// resource is the one that the problem is about.
+func (f Facts) resource() Resource {
+	if len(f.Resources) == 0 {
+		return Resource{}
+	}
+	return f.Resources[0]
+}
+
+// holder names who has what somebody else wants.
+func (f Facts) holder() string {
+	if len(f.Entries) > 0 {
+		return f.Entries[0].Name
+	}
+	text := "the resource " + f.resource().Label() + " in the cloud"
+	if owner := f.resource().Owner; owner != nil {
+		text += ", which belongs to " + owner.Name
+	}
+	return text
+}
+
+func (f Facts) owner() string {
+	owner := f.resource().Owner
+	switch {
+	case owner == nil:
+		return "another entry"
+	case owner.Gone:
+		return owner.Name + ", which was deleted from its directory"
+	}
+	return owner.Name
+}

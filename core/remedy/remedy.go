@@ -1,0 +1,93 @@
+// Package remedy is what can be done about a problem: acts with their parameters
+// filled in, made of the problem's facts alone, so that the command line, the
+// interface and the console offer the same ones.
+package remedy
+
+import (
+	"slices"
+	"strings"
+
+	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/act"
+	"kambrel.example/kambrel/core/problem"
+)
+
+// Remedy is one act that would end a problem, or that may.
+type Remedy struct {
+	Act   act.Kind `json:"act"`
+	Title string   `json:"title" doc:"What it would do, for a button"`
+	When  string   `json:"when,omitempty" doc:"When it is the right one"`
+	// What it needs, as far as the act takes it.
+	Entry       string   `json:"entry,omitempty" doc:"The id of the entry that it is done to"`
+	Resource    string   `json:"resource,omitempty"`
+	Run         string   `json:"run,omitempty"`
+	Agent       string   `json:"agent,omitempty"`
+	Directories []string `json:"directories,omitempty" doc:"All for which the agent may speak then"`
+	Command     string   `json:"command" doc:"The same on the command line"`
+}
+
+// Reason says what it would do and when it is the right one, in a line.
+func (r Remedy) Reason() string {
+	if r.When == "" {
+		return r.Title
+	}
+	return r.Title + ". " + r.When
+}
+
+// Of lists the remedies of a problem, the likeliest first; none where the cause lies
+// in the directory, in the cloud or in the settings, and the catalogue says what to
+// do there.
+func Of(thing about.Thing, code problem.Code, facts problem.Facts) []Remedy {
+	entry := ""
+	if thing.Type == about.Entry {
+		_, entry, _ = strings.Cut(thing.Key, "/")
+	}
+	of := func(kind act.Kind, title, when string) Remedy {
+		return Remedy{Act: kind, Title: title, When: when, Entry: entry, Command: "kambrel " + string(kind) + " " + entry}
+	}
+	link := func(when string) (out []Remedy) {
+		for _, r := range facts.Resources {
+			if r.Owner != nil && !r.Owner.Gone {
+				continue
+			}
+			remedy := of(act.Link, "Link with "+r.Label(), when)
+			remedy.Resource, remedy.Command = r.ID, remedy.Command+" "+r.ID
+			out = append(out, remedy)
+		}
+		return out
+	}
+	unlink := func(owner problem.Entry, when string) Remedy {
+		remedy := of(act.Unlink, "Unlink "+owner.Name, when)
+		remedy.Entry, remedy.Command = owner.ID, "kambrel unlink "+owner.ID
+		return remedy
+	}
+	switch code {
+	case problem.NearMiss:
+		return append(link("It is the same person."), of(act.Create, "Make an account all the same", "It is somebody else."))
+	case problem.HeldByHand:
+		return []Remedy{of(act.Rematch, "Let the rules decide again", ""), of(act.Create, "Make an account", "Nobody in the cloud is this person.")}
+	case problem.AmbiguousMatch, problem.ProtectedResource:
+		return link("It is the same person.")
+	case problem.LinkConflict:
+		out := link("It is the same person, and the other entry was deleted.")
+		for _, r := range facts.Resources {
+			if r.Owner != nil && !r.Owner.Gone {
+				out = append(out, unlink(*r.Owner, "It is the old entry of the same person."))
+			}
+		}
+		return out
+	case problem.PersonTwoResources:
+		return []Remedy{of(act.Unlink, "Unlink this entry from its resource", "The other resource is the one to keep.")}
+	case problem.CreationUnconfirmed:
+		return []Remedy{of(act.Create, "Make it all the same", "The cloud surely does not have it.")}
+	case problem.RemovalsHeld:
+		return []Remedy{{Act: act.Release, Title: "Release the removals of run " + facts.Value, When: "They are meant.", Run: facts.Value, Command: "kambrel runs release " + facts.Value}}
+	case problem.DirectoryNotGranted:
+		if thing.Type != about.Agent {
+			return nil
+		}
+		return []Remedy{{Act: act.Grant, Title: "Let it speak for " + strings.Join(facts.Names, ", "), When: "The agent is meant to.", Agent: thing.Key, Directories: slices.Concat(facts.Granted, facts.Names),
+			Command: "kambrel agent grant " + thing.Key + " " + strings.Join(facts.Names, " ")}}
+	}
+	return nil
+}

@@ -1,0 +1,57 @@
+package remedy_test
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/remedy"
+)
+
+const who = "3d864a23-61ab-4c6d-868c-c7fa6b6ff1de"
+
+func ExampleOf() {
+	facts := problem.Facts{Resources: []problem.Resource{{ID: "r1", Name: "mira@halvard.example", Alike: "same names", Value: "Mira Lind"}}}
+	for _, r := range remedy.Of(about.Thing{Type: about.Entry, Key: "halvard/" + who}, problem.NearMiss, facts) {
+		fmt.Printf("%s\n  %s\n", r.Reason(), r.Command)
+	}
+	// Output:
+	// Link with mira@halvard.example (r1). It is the same person.
+	//   kambrel link 3d864a23-61ab-4c6d-868c-c7fa6b6ff1de r1
+	// Make an account all the same. It is somebody else.
+	//   kambrel create 3d864a23-61ab-4c6d-868c-c7fa6b6ff1de
+}
+
+func TestRemediesFollowFromTheFacts(t *testing.T) {
+	t.Parallel()
+	entry := about.Thing{Type: about.Entry, Key: "halvard/" + who}
+	living, gone := problem.Entry{Directory: "halvard", ID: "e2", Name: "CN=Bo"}, problem.Entry{Directory: "halvard", ID: "e3", Name: "CN=Old", Gone: true}
+	for name, c := range map[string]struct {
+		about about.Thing
+		code  problem.Code
+		facts problem.Facts
+		want  []string
+	}{
+		"who has a living owner is no candidate": {entry, problem.LinkConflict, problem.Facts{Resources: []problem.Resource{{ID: "r1", Owner: &living}}}, []string{"kambrel unlink e2"}},
+		"what a deleted entry had can be linked": {entry, problem.LinkConflict, problem.Facts{Resources: []problem.Resource{{ID: "r1", Owner: &gone}}}, []string{"kambrel link " + who + " r1"}},
+		"each that fits can be the one":          {entry, problem.AmbiguousMatch, problem.Facts{Resources: []problem.Resource{{ID: "r1"}, {ID: "r2"}}}, []string{"kambrel link " + who + " r1", "kambrel link " + who + " r2"}},
+		"held by hand":                           {entry, problem.HeldByHand, problem.Facts{By: "ingrid"}, []string{"kambrel rematch " + who, "kambrel create " + who}},
+		"two resources":                          {entry, problem.PersonTwoResources, problem.Facts{}, []string{"kambrel unlink " + who}},
+		"removals":                               {about.Thing{Type: about.Run, Key: "7"}, problem.RemovalsHeld, problem.Facts{Value: "7", Count: 24}, []string{"kambrel runs release 7"}},
+		"an agent asks":                          {about.Thing{Type: about.Agent, Key: "a1"}, problem.DirectoryNotGranted, problem.Facts{Names: []string{"x", "y"}}, []string{"kambrel agent grant a1 x y"}},
+		"what is mended elsewhere":               {entry, problem.RequiredMissing, problem.Facts{Attribute: "userName"}, nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			var got []string
+			for _, r := range remedy.Of(c.about, c.code, c.facts) {
+				got = append(got, r.Command)
+				assert.NotEmpty(t, r.Title)
+			}
+			assert.Equal(t, c.want, got)
+		})
+	}
+}

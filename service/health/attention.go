@@ -1,0 +1,119 @@
+package health
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+
+	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/remedy"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/store"
+)
+
+// standing lists what is not as it should be now and is no entry's problem: how
+// settings, directories, agents and the last run's removals stand.
+func standing(h wire.Health) []store.NewProblem {
+	list := []store.NewProblem{}
+	met := func(thing about.Thing, code problem.Code, facts problem.Facts) {
+		list = append(list, store.ProblemOf(thing, problem.Of(code, facts)))
+	}
+	if h.Revision == 0 {
+		met(about.Thing{Type: about.Settings}, problem.NoSettings, problem.Facts{})
+	}
+	for _, directory := range h.Directory {
+		if directory.Agents == 0 {
+			met(about.Thing{Type: about.Directory, Key: directory.Name}, problem.AgentOffline, problem.Facts{Names: []string{directory.Name}})
+		}
+	}
+	for _, agent := range h.Agents {
+		thing := about.Thing{Type: about.Agent, Key: agent.ID}
+		if len(agent.Asks) > 0 {
+			met(thing, problem.DirectoryNotGranted, problem.Facts{Value: agent.Name, Names: agent.Asks, Granted: agent.Granted})
+		}
+		if len(agent.Plain) > 0 {
+			met(thing, problem.PlainLDAP, problem.Facts{Value: agent.Name, Names: agent.Plain})
+		}
+	}
+	if h.LastRun != nil && h.LastRun.Counts.Held > 0 {
+		number := strconv.FormatInt(h.LastRun.ID, 10)
+		met(about.Thing{Type: about.Run, Key: number}, problem.RemovalsHeld, problem.Facts{Value: number, Count: h.LastRun.Counts.Held, Hanging: h.LastRun.Counts.Hanging})
+	}
+	return list
+}
+
+// judge says what needs attention: first what keeps anything from being synced, that
+// is an agent that is away and what ended the last run, then how things stand, then
+// the problems of entries by code.
+func (e *Health) judge(ctx context.Context, h *wire.Health) error {
+	kept, err := e.store.Standing(ctx)
+	if err != nil {
+		return err
+	}
+	var breaking, others []wire.Attention
+	now := standing(*h)
+	for _, one := range now {
+		view := attention(one)
+		if at := slices.IndexFunc(kept, func(p store.Problem) bool { return p.About == one.About && p.Code == one.Code }); at >= 0 {
+			view.Since = &kept[at].Since
+		}
+		if one.Code == problem.AgentOffline {
+			breaking = append(breaking, view)
+		} else {
+			others = append(others, view)
+		}
+	}
+	ended := false
+	for _, p := range kept {
+		if p.MetBy != store.MetByRun || slices.ContainsFunc(now, func(one store.NewProblem) bool { return p.About == one.About && p.Code == one.Code }) {
+			continue
+		}
+		p.Detail = fmt.Sprintf("run %d: %s", p.LastRun, p.Detail)
+		view := attention(p.NewProblem)
+		view.Since, ended = &p.Since, true
+		breaking = append(breaking, view)
+	}
+	if failure := failureOf(h.LastRun); failure != nil && !ended && len(breaking) == 0 { // of the version before
+		failure.Detail = fmt.Sprintf("run %d: %s", h.LastRun.ID, failure.Detail)
+		breaking = append(breaking, wire.Attention{ProblemDetail: *failure, About: about.Thing{Type: about.Run, Key: strconv.FormatInt(h.LastRun.ID, 10)}, Count: 1, Remedies: []remedy.Remedy{}})
+	}
+	for _, c := range h.ByProblem {
+		others = append(others, wire.Attention{ProblemDetail: wire.DetailOf(problem.Code(c.Code), fmt.Sprintf("%d open", c.Count)), About: about.Thing{Type: about.Entry}, Count: c.Count, Remedies: []remedy.Remedy{}})
+	}
+	h.Attention = append(append(h.Attention, breaking...), others...)
+	switch {
+	case len(breaking) > 0:
+		h.State = "broken"
+	case len(others) > 0:
+		h.State = "attention"
+	}
+	switch {
+	case len(h.Attention) > 0:
+		h.Summary = h.Attention[0].Title
+		if more := len(h.Attention) - 1; more > 0 {
+			h.Summary += fmt.Sprintf(", and %d more", more)
+		}
+	case h.LastRun == nil:
+		h.Summary = "Ready for the first run"
+	default:
+		h.Summary = "Everything is in step"
+	}
+	return nil
+}
+
+func failureOf(run *wire.Run) *wire.ProblemDetail {
+	if run == nil || run.Failure == nil || run.Failure.Code == string(problem.Cancelled) {
+		return nil
+	}
+	failure := *run.Failure
+	return &failure
+}
+
+func attention(p store.NewProblem) wire.Attention {
+	return wire.Attention{
+		ProblemDetail: wire.DetailOf(p.Code, p.Detail), About: p.About, Count: 1,
+		Remedies: append([]remedy.Remedy{}, remedy.Of(p.About, p.Code, p.Facts)...),
+	}
+}
