@@ -26,6 +26,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"kambrel.example/kambrel/core/address"
+	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/directory"
 	"kambrel.example/kambrel/protocol/wire"
@@ -169,7 +170,7 @@ func (a *Agent) greet(ctx context.Context) error {
 			return err
 		}
 		if err != nil && ctx.Err() == nil {
-			slog.Warn("tell the service what this agent serves", "error", err)
+			slog.Warn("tell the service what this agent serves", logkey.Error, err)
 		}
 		select {
 		case <-ctx.Done():
@@ -195,7 +196,7 @@ func (a *Agent) work(ctx context.Context, quick bool) error {
 			return nil
 		}
 		pause := pauses.NextBackOff()
-		slog.Warn("waiting for the service", "error", err, "pause", pause)
+		slog.Warn("waiting for the service", logkey.Error, err, logkey.Pause, pause)
 		select {
 		case <-ctx.Done():
 		case <-time.After(pause):
@@ -248,7 +249,7 @@ func (a *Agent) next(ctx context.Context, quick bool) error {
 	if err := json.NewDecoder(response.Body).Decode(&order); err != nil {
 		return fmt.Errorf("read an order: %w", err)
 	}
-	slog.Info("order", "id", order.ID, "kind", order.Kind, "directory", order.Directory)
+	slog.Info("order", logkey.Order, order.ID, logkey.Kind, order.Kind, logkey.Directory, order.Directory)
 	return a.answer(ctx, order)
 }
 
@@ -271,7 +272,7 @@ func (a *Agent) answer(ctx context.Context, order wire.Order) error {
 	}
 	if err != nil {
 		if problem.CodeOf(err) == problem.OrderLost {
-			slog.Warn("the order went to another agent", "id", order.ID)
+			slog.Warn("the order went to another agent", logkey.Order, order.ID)
 			return nil
 		}
 		return fmt.Errorf("answer order %d: %w", order.ID, err)
@@ -295,7 +296,7 @@ func (a *Agent) produce(ctx context.Context, order wire.Order, to io.Writer) err
 	if !errors.As(err, &p) {
 		p = problem.Wrap(problem.DirectoryRefused, err, "carry the order out")
 	}
-	slog.Warn("order failed", "id", order.ID, "code", p.Code, "detail", p.Detail)
+	slog.Warn("order failed", logkey.Order, order.ID, logkey.Code, p.Code, logkey.Detail, p.Detail)
 	return lines.last(wire.Line{Failed: &wire.Failure{Code: string(p.Code), Detail: p.Detail}})
 }
 

@@ -18,6 +18,7 @@ import (
 
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/console"
+	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service"
 	"kambrel.example/kambrel/service/api"
@@ -106,7 +107,7 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 	if err := e.Start(ctx); err != nil {
 		return errors.Join(err, listener.Close())
 	}
-	slog.Info("serving", "url", address)
+	slog.Info("serving", logkey.URL, address)
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(listener, certificate) }()
 	select {

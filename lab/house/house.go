@@ -6,9 +6,14 @@ package house
 import (
 	"encoding/json"
 	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"io"
+	"io/fs"
 	"maps"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"sort"
 	"strings"
@@ -33,6 +38,7 @@ core/remedy         core/about core/act core/problem
 core/reason
 core/sheet
 core/secret
+core/logkey
 core/filter         core/entry core/reason
 core/formula        core/entry core/reason
 core/settings       core/entry core/filter core/formula core/problem
@@ -51,7 +57,7 @@ protocol/wire       core/
 
 directory           core/entry core/problem core/secret
 cloud               core/address core/change core/entry core/problem core/rules core/secret protocol/scim
-agent               core/address core/problem core/secret directory protocol/wire
+agent               core/address core/logkey core/problem core/secret directory protocol/wire
 client              core/problem core/settings protocol/wire
 console
 cli                 agent client cloud console core/ protocol/wire service service/api service/operators service/runs service/store
@@ -321,3 +327,46 @@ func through(direct map[string][]string, from, to string) bool {
 }
 
 func id(room string) string { return strings.NewReplacer("/", "_", "-", "_").Replace(room) }
+
+// LooseKeys lists calls of slog whose keys are written in place, instead of named
+// in core/logkey, in all files beneath root but tests.
+func LooseKeys(root string) ([]string, error) {
+	var loose []string
+	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case d.IsDir() && (d.Name() == "node_modules" || d.Name() == "var"):
+			return fs.SkipDir
+		case d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go"):
+			return nil
+		}
+		set := token.NewFileSet()
+		file, err := parser.ParseFile(set, path, nil, 0)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			if call, ok := n.(*ast.CallExpr); ok && logs(call) {
+				for i := 1; i < len(call.Args); i += 2 {
+					if _, literal := call.Args[i].(*ast.BasicLit); literal {
+						loose = append(loose, set.Position(call.Pos()).String())
+					}
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	return loose, err
+}
+
+// logs tells a call of slog that takes a message, then keys and values.
+func logs(call *ast.CallExpr) bool {
+	selector, ok := call.Fun.(*ast.SelectorExpr)
+	if !ok {
+		return false
+	}
+	of, ok := selector.X.(*ast.Ident)
+	return ok && of.Name == "slog" && slices.Contains([]string{"Debug", "Info", "Warn", "Error"}, selector.Sel.Name)
+}

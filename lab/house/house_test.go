@@ -2,6 +2,7 @@ package house_test
 
 import (
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -23,6 +24,18 @@ func TestRoomsKnowOnlyWhatTheyMay(t *testing.T) {
 	text, err := os.ReadFile("../../docs/architecture.md")
 	require.NoError(t, err)
 	assert.True(t, strings.Contains(string(text), house.Draw(found)), "the picture of the rooms is old: run 'make picture'")
+}
+
+func TestKeysOfLogLinesHaveNames(t *testing.T) {
+	t.Parallel()
+	loose, err := house.LooseKeys("../..")
+	require.NoError(t, err)
+	assert.Empty(t, loose, "name these keys in core/logkey")
+	odd := filepath.Join(t.TempDir(), "odd.go")
+	require.NoError(t, os.WriteFile(odd, []byte("package odd\nfunc f() { slog.Info(\"m\", key, 1, \"literal\", 2) }\n"), 0o600))
+	loose, err = house.LooseKeys(filepath.Dir(odd))
+	require.NoError(t, err)
+	assert.Equal(t, []string{odd + ":2:12"}, loose)
 }
 
 // TestForbiddenEdgesAreFound builds each kind of fault by hand.

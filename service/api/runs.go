@@ -8,6 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
@@ -91,7 +92,7 @@ func (s *Server) exportChanges(ctx context.Context, in *changesQuery) (*huma.Str
 		answer.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=\"run-%d.csv\"", in.ID))
 		q := store.ChangeQuery{Run: in.ID, Kind: in.Kind, Operation: in.Operation, Code: in.Code, State: in.State, Text: in.Text}
 		if err := s.service.Explain.ExportChanges(answer.Context(), q, answer.BodyWriter()); err != nil {
-			slog.Error("export changes", "run", in.ID, "error", err)
+			slog.Error("export changes", logkey.Run, in.ID, logkey.Error, err)
 		}
 	}}, nil
 }

@@ -21,6 +21,7 @@ import (
 	"github.com/gofiber/fiber/v2/middleware/filesystem"
 	"github.com/gofiber/fiber/v2/middleware/recover"
 
+	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service"
@@ -209,7 +210,7 @@ func fail(err error) huma.StatusError {
 		p = problem.New(problem.BadInput, "a text holds a character that cannot be kept, or a number is too large.")
 	}
 	if p == nil && !errors.As(err, &p) {
-		slog.Error("request failed", "error", err)
+		slog.Error("request failed", logkey.Error, err)
 		return huma.NewError(http.StatusInternalServerError, "the service could not do it; its log tells why")
 	}
 	kind := problem.Describe(p.Code)

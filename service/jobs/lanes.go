@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -29,7 +30,7 @@ func (e *Jobs) lane(ctx context.Context) {
 	defer stop()
 	for ctx.Err() == nil {
 		if err := e.executeOpen(ctx); err != nil && ctx.Err() == nil {
-			slog.Error("the run stopped and will be taken up again", "error", err)
+			slog.Error("the run stopped and will be taken up again", logkey.Error, err)
 			pause(ctx, time.Second)
 			continue
 		}
@@ -73,7 +74,7 @@ func (e *Jobs) beside(ctx context.Context) {
 	for ctx.Err() == nil {
 		open, err := e.store.OpenBesideIDs(ctx, 4*mostBeside)
 		if err != nil && ctx.Err() == nil {
-			slog.Error("look for rehearsals", "error", err)
+			slog.Error("look for rehearsals", logkey.Error, err)
 		}
 		for _, id := range open {
 			mu.Lock()
@@ -87,7 +88,7 @@ func (e *Jobs) beside(ctx context.Context) {
 			}
 			group.Go(func() {
 				if err := e.executeBeside(ctx, id); err != nil && ctx.Err() == nil {
-					slog.Error("the run stopped and will be taken up again", "run", id, "error", err)
+					slog.Error("the run stopped and will be taken up again", logkey.Run, id, logkey.Error, err)
 					pause(ctx, time.Second)
 				}
 				mu.Lock()

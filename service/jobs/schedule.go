@@ -11,6 +11,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
 	"github.com/riverqueue/river/rivermigrate"
 
+	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
 )
@@ -46,7 +47,7 @@ type tickWorker struct {
 // Work looks how things stand, and asks for a run when one is due.
 func (w *tickWorker) Work(ctx context.Context, _ *river.Job[tickArgs]) error {
 	if err := w.jobs.watch(ctx); err != nil && ctx.Err() == nil {
-		slog.Error("look how things stand", "error", err)
+		slog.Error("look how things stand", logkey.Error, err)
 	}
 	next, err := w.jobs.NextRun(ctx)
 	if err != nil || next == nil || time.Now().Before(*next) {

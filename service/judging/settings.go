@@ -12,6 +12,7 @@ import (
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/service/store"
@@ -79,7 +80,7 @@ func (k *Judging) Offered(ctx context.Context, document settings.Document) (deci
 	if err != nil {
 		// A service may do without these lists (RFC 7644 section 4); a cloud
 		// that is away is noticed by reading it.
-		slog.Warn("the cloud does not tell what it holds", "error", err)
+		slog.Warn("the cloud does not tell what it holds", logkey.Error, err)
 	}
 	o.Domains = domainsOf(catalogue, document)
 	for _, kind := range entry.Kinds {

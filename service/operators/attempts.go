@@ -4,6 +4,8 @@ import (
 	"log/slog"
 	"sync"
 	"time"
+
+	"kambrel.example/kambrel/core/logkey"
 )
 
 // attempts slows guessing of passwords down: for each address, for each name from
@@ -62,7 +64,7 @@ func (a *attempts) wait(name, address string, now time.Time) time.Duration {
 		if left := pause - now.Sub(f.last); left > 0 {
 			if now.Sub(f.told) > time.Minute {
 				f.told = now
-				slog.Warn("sign-in is slowed down", "operator", name, "address", address, "failures", f.count)
+				slog.Warn("sign-in is slowed down", logkey.Operator, name, logkey.Address, address, logkey.Failures, f.count)
 			}
 			return left
 		}

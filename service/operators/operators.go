@@ -15,6 +15,7 @@ import (
 
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/act"
+	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
@@ -79,7 +80,7 @@ func (o *Operators) SignIn(ctx context.Context, in wire.Credentials, address str
 	}
 	if wrong := bcrypt.CompareHashAndPassword(hash, []byte(in.Password)); wrong != nil || err != nil {
 		o.attempts.failed(in.Name, address, time.Now())
-		slog.Warn("sign-in refused", "operator", in.Name, "address", address)
+		slog.Warn("sign-in refused", logkey.Operator, in.Name, logkey.Address, address)
 		if err := o.store.Record(ctx, signIn(in.Name, address, act.Refused)); err != nil {
 			return "", wire.Session{}, err
 		}

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
@@ -98,11 +99,11 @@ func (o *Orders) Ingest(ctx context.Context, orderID int64, agent store.Agent, a
 		return err
 	case code == problem.EntryOutsideBase:
 		// Told by the run, and not asked of another agent in the hope of better.
-		slog.Error("an agent's answer was refused", "agent", agent.Name, "order", orderID, "directory", order.Directory, "code", code)
+		slog.Error("an agent's answer was refused", logkey.Agent, agent.Name, logkey.Order, orderID, logkey.Directory, order.Directory, logkey.Code, code)
 		return errors.Join(err, o.store.EndOrder(ctx, orderID, string(code), "agent "+agent.Name+": "+detailOf(err), i.counts))
 	case store.Refused(err) != "":
 		err = problem.New(problem.DatabaseRefused, "order %d: SQLSTATE %s", orderID, store.Refused(err))
-		slog.Error("the database refused an agent's answer", "order", orderID, "directory", order.Directory, "error", err)
+		slog.Error("the database refused an agent's answer", logkey.Order, orderID, logkey.Directory, order.Directory, logkey.Error, err)
 		return errors.Join(err, o.store.EndOrder(ctx, orderID, string(problem.DatabaseRefused), detailOf(err), i.counts))
 	}
 	return errors.Join(err, o.store.GiveBackOrder(ctx, orderID, agent.ID))

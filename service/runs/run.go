@@ -12,6 +12,7 @@ import (
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
@@ -44,7 +45,7 @@ const mostPasses = 3
 func (e *Runs) Execute(ctx context.Context, run *store.Run) error {
 	x := &execution{Runs: e, run: run, Judge: judging.Judge{DB: e.store, Now: time.Now()}}
 	if run.State == wire.RunRunning {
-		slog.Info("taking up an interrupted run", "run", run.ID)
+		slog.Info("taking up an interrupted run", logkey.Run, run.ID)
 		if err := x.dropPlanned(ctx); err != nil {
 			return err
 		}
@@ -330,7 +331,7 @@ func (x *execution) end(ctx context.Context, failure error) error {
 		}
 	}
 	if p != nil && p.Code != problem.Cancelled {
-		slog.Error("run failed", "run", x.run.ID, "code", p.Code, "detail", p.Detail)
+		slog.Error("run failed", logkey.Run, x.run.ID, logkey.Code, p.Code, logkey.Detail, p.Detail)
 	}
 	if p != nil {
 		if err := x.dropPlanned(ctx); err != nil {
@@ -405,7 +406,7 @@ func (x *execution) unforeseen(ctx context.Context, failure error) *problem.Erro
 		return problem.Wrap(problem.Unforeseen, failure, "after %d attempts", failures)
 	}
 	if err := x.save(ctx, true); err != nil {
-		slog.Warn("note that the run failed", "run", x.run.ID, "error", err)
+		slog.Warn("note that the run failed", logkey.Run, x.run.ID, logkey.Error, err)
 	}
 	return nil
 }

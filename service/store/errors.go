@@ -13,6 +13,8 @@ import (
 	"gorm.io/driver/postgres"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
+
+	"kambrel.example/kambrel/core/logkey"
 )
 
 // DatabaseError is a refusal of PostgreSQL without the values that it is about:
@@ -93,8 +95,8 @@ func (statementLog) Trace(ctx context.Context, begin time.Time, sql func() (stri
 		statement = statement[:120] + "..."
 	}
 	if failed {
-		slog.Warn("a statement failed", "error", fmt.Sprint(dialector{}.Translate(err)), "statement", statement)
+		slog.Warn("a statement failed", logkey.Error, fmt.Sprint(dialector{}.Translate(err)), logkey.Statement, statement)
 	} else {
-		slog.Warn("a statement took long", "seconds", took.Seconds(), "statement", statement)
+		slog.Warn("a statement took long", logkey.Seconds, took.Seconds(), logkey.Statement, statement)
 	}
 }

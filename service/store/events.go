@@ -9,6 +9,7 @@ import (
 	"github.com/cenkalti/backoff/v5"
 	"github.com/jackc/pgx/v5"
 
+	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -33,7 +34,7 @@ func (s *Store) Listen(ctx context.Context, each func(wire.Event)) {
 	pauses.InitialInterval, pauses.MaxInterval = time.Second, 10*time.Second
 	for ctx.Err() == nil {
 		if err := s.listenOnce(ctx, func(event wire.Event) { pauses.Reset(); each(event) }); err != nil && ctx.Err() == nil {
-			slog.Warn("listening for events broke off, trying again", "error", err)
+			slog.Warn("listening for events broke off, trying again", logkey.Error, err)
 			select {
 			case <-ctx.Done():
 			case <-time.After(pauses.NextBackOff()):

@@ -16,6 +16,7 @@ import (
 	"kambrel.example/kambrel/core/sheet"
 
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/core/survey"
@@ -321,7 +322,7 @@ func (e *Surveys) startRepair(id int64, document settings.Document) {
 			return nil
 		})
 		if err != nil && e.context.Err() == nil {
-			slog.Error("the repair stopped and will be taken up again", "repair", id, "error", err)
+			slog.Error("the repair stopped and will be taken up again", logkey.Repair, id, logkey.Error, err)
 		}
 	})
 }
@@ -347,7 +348,7 @@ func (e *Surveys) resume(ctx context.Context) {
 	defer ticker.Stop()
 	for ctx.Err() == nil {
 		if err := e.resumeRepairs(ctx); err != nil && ctx.Err() == nil {
-			slog.Error("look for repairs that were left", "error", err)
+			slog.Error("look for repairs that were left", logkey.Error, err)
 		}
 		select {
 		case <-ctx.Done():
@@ -392,7 +393,7 @@ func (e *Surveys) carryOut(ctx context.Context, directory settings.Directory, re
 			code = problem.DirectoryRefused
 		}
 		if err := e.store.FailRepair(ctx, repair, numbers, string(code), err.Error()); err != nil {
-			slog.Error("keep the end of a repair", "repair", repair, "error", err)
+			slog.Error("keep the end of a repair", logkey.Repair, repair, logkey.Error, err)
 		}
 	}
 }

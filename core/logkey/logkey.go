@@ -1,0 +1,23 @@
+// Package logkey names the attributes of log lines, so that the same thing is found
+// by the same key whoever logs it. Messages are fixed; what differs is an attribute.
+package logkey
+
+// The keys.
+const (
+	Address   = "address" // network address of a caller
+	Agent     = "agent"
+	Code      = "code" // of a problem
+	Detail    = "detail"
+	Directory = "directory"
+	Error     = "error"
+	Failures  = "failures" // how often it failed
+	Kind      = "kind"     // of an order
+	Operator  = "operator"
+	Order     = "order"
+	Pause     = "pause"
+	Repair    = "repair"
+	Run       = "run"
+	Seconds   = "seconds"
+	Statement = "statement" // of SQL, without values
+	URL       = "url"
+)
