@@ -1,7 +1,6 @@
 package agent
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"crypto/tls"
@@ -14,8 +13,6 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -28,7 +25,6 @@ import (
 	"kambrel.example/kambrel/core/address"
 	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/directory"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -235,131 +231,6 @@ func (a *Agent) hello(ctx context.Context, directories []Directory) error {
 	return response.Body.Close()
 }
 
-// next waits for an order and answers it.
-func (a *Agent) next(ctx context.Context, quick bool) error {
-	response, err := a.do(ctx, http.MethodGet, "/api/v1/agent/order?quick="+strconv.FormatBool(quick), nil)
-	if err != nil {
-		return fmt.Errorf("ask for an order: %w", err)
-	}
-	defer response.Body.Close()
-	if response.StatusCode == http.StatusNoContent {
-		return nil
-	}
-	var order wire.Order
-	if err := json.NewDecoder(response.Body).Decode(&order); err != nil {
-		return fmt.Errorf("read an order: %w", err)
-	}
-	slog.Info("order", logkey.Order, order.ID, logkey.Kind, order.Kind, logkey.Directory, order.Directory)
-	return a.answer(ctx, order)
-}
-
-// answer streams what the directory gives to the service as it comes.
-func (a *Agent) answer(ctx context.Context, order wire.Order) error {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	reader, writer := io.Pipe()
-	produced := make(chan error, 1)
-	go func() {
-		err := a.produce(ctx, order, writer)
-		_ = writer.CloseWithError(err)
-		produced <- err
-	}()
-	response, err := a.do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/agent/orders/%d/answer", order.ID), reader)
-	_ = reader.CloseWithError(errors.New("the service has ended the order"))
-	cancel()
-	if readErr := <-produced; err == nil && readErr != nil && !errors.Is(readErr, context.Canceled) {
-		err = readErr
-	}
-	if err != nil {
-		if problem.CodeOf(err) == problem.OrderLost {
-			slog.Warn("the order went to another agent", logkey.Order, order.ID)
-			return nil
-		}
-		return fmt.Errorf("answer order %d: %w", order.ID, err)
-	}
-	return response.Body.Close()
-}
-
-// produce writes the lines of an answer. What the directory refuses becomes
-// the last line; an error is returned only when the service cannot be told.
-func (a *Agent) produce(ctx context.Context, order wire.Order, to io.Writer) error {
-	lines := newLineWriter(to, time.Duration(order.LeaseSeconds)*time.Second/3)
-	defer lines.stop()
-	done, err := a.carryOut(ctx, order, lines)
-	if err == nil {
-		return lines.last(wire.Line{Done: &done})
-	}
-	if lines.broken() != nil {
-		return lines.broken()
-	}
-	var p *problem.Error
-	if !errors.As(err, &p) {
-		p = problem.Wrap(problem.DirectoryRefused, err, "carry the order out")
-	}
-	slog.Warn("order failed", logkey.Order, order.ID, logkey.Code, p.Code, logkey.Detail, p.Detail)
-	return lines.last(wire.Line{Failed: &wire.Failure{Code: string(p.Code), Detail: p.Detail}})
-}
-
-// carryOut does what an order asks for.
-func (a *Agent) carryOut(ctx context.Context, order wire.Order, lines *lineWriter) (wire.ReadDone, error) {
-	directories, err := a.directories()
-	if err != nil {
-		return wire.ReadDone{}, err
-	}
-	at := slices.IndexFunc(directories, func(d Directory) bool { return d.Name == order.Directory })
-	if at < 0 {
-		return wire.ReadDone{}, problem.New(problem.DirectoryNotServed, "the agent's configuration names no directory %s", order.Directory)
-	}
-	connection := directories[at].connection()
-	if order.Kind == wire.OrderProbe {
-		request := directory.ProbeRequest{Dialect: order.Dialect, Base: order.Base, Features: order.Features, Containers: order.Containers, Attributes: order.Repairable}
-		for _, v := range directory.Probe(ctx, connection, request, time.Now) {
-			verdict := wire.Verdict{Step: string(v.Step), Subject: v.Subject, Outcome: string(v.Outcome), Detail: v.Detail, Advice: v.Advice}
-			if err := lines.write(wire.Line{Verdict: &verdict}); err != nil {
-				return wire.ReadDone{}, err
-			}
-		}
-		return wire.ReadDone{}, nil
-	}
-	session, err := directory.Open(ctx, connection)
-	if err != nil {
-		return wire.ReadDone{}, err
-	}
-	defer session.Close()
-	if order.Kind == wire.OrderRepair {
-		return wire.ReadDone{}, repair(ctx, session, order, lines)
-	}
-	request := directory.Request{Dialect: order.Dialect, Base: order.Base, Attributes: order.Attributes, Cookie: order.Cookie}
-	send := func(item directory.Item) error {
-		return lines.write(wire.Line{Entry: item.Entry, Gone: item.Gone, Present: item.Present, Restart: item.Restart})
-	}
-	if order.Kind == wire.OrderFetch {
-		return wire.ReadDone{}, session.Fetch(ctx, request, order.Find, send)
-	}
-	result, err := session.Read(ctx, request, send)
-	return wire.ReadDone{Cookie: result.Cookie, Complete: result.Complete}, err
-}
-
-// repair writes one value after the other; what the directory refuses is told
-// and the rest goes on, but for a directory that is away.
-func repair(ctx context.Context, session *directory.Session, order wire.Order, lines *lineWriter) error {
-	for _, r := range order.Repairs {
-		err := session.Apply(ctx, order.Dialect, order.Base, directory.Repair{ID: r.EntryID, DN: r.DN, Attribute: r.Attribute, Before: r.Before, After: r.After})
-		result := wire.Repaired{Number: r.Number}
-		var p *problem.Error
-		switch {
-		case errors.As(err, &p) && p.Code != problem.DirectoryUnreachable:
-			result.Code, result.Detail = string(p.Code), p.Detail
-		case err != nil:
-			return err
-		}
-		if err := lines.write(wire.Line{Repair: &result}); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // do makes one signed request. An answer that is no success is an error with
 // the service's own words.
 func (a *Agent) do(ctx context.Context, method, path string, body io.Reader) (*http.Response, error) {
@@ -404,66 +275,3 @@ func refusal(response *http.Response) error {
 	}
 	return fmt.Errorf("the service answers %s", response.Status)
 }
-
-// lineWriter writes NDJSON lines from one goroutine and, when nothing was
-// written for a while, lines that keep the lease.
-type lineWriter struct {
-	buffer *bufio.Writer
-	encode *json.Encoder
-	lock   chan struct{} // held while writing; a channel, since the pipe may block
-	failed error
-	done   chan struct{}
-}
-
-func newLineWriter(to io.Writer, every time.Duration) *lineWriter {
-	buffer := bufio.NewWriterSize(to, 64<<10)
-	l := &lineWriter{buffer: buffer, encode: json.NewEncoder(buffer), lock: make(chan struct{}, 1), done: make(chan struct{})}
-	if every > 0 {
-		go l.keepAlive(every)
-	}
-	return l
-}
-
-func (l *lineWriter) keepAlive(every time.Duration) {
-	ticker := time.NewTicker(every)
-	defer ticker.Stop()
-	for {
-		select {
-		case <-l.done:
-			return
-		case <-ticker.C:
-			l.lock <- struct{}{}
-			if l.failed == nil {
-				l.failed = errors.Join(l.encode.Encode(wire.Line{Alive: true}), l.buffer.Flush())
-			}
-			<-l.lock
-		}
-	}
-}
-
-func (l *lineWriter) write(line wire.Line) error {
-	l.lock <- struct{}{}
-	defer func() { <-l.lock }()
-	if l.failed == nil {
-		l.failed = l.encode.Encode(line)
-	}
-	return l.failed
-}
-
-func (l *lineWriter) last(line wire.Line) error {
-	if err := l.write(line); err != nil {
-		return err
-	}
-	l.lock <- struct{}{}
-	defer func() { <-l.lock }()
-	l.failed = l.buffer.Flush()
-	return l.failed
-}
-
-func (l *lineWriter) broken() error {
-	l.lock <- struct{}{}
-	defer func() { <-l.lock }()
-	return l.failed
-}
-
-func (l *lineWriter) stop() { close(l.done) }

@@ -11,6 +11,7 @@ import (
 
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -180,7 +181,7 @@ Exit status: 0 good, 2 something to look at or wrong.`,
 	return command
 }
 
-func printVerdicts(w io.Writer, verdicts []wire.Verdict) error {
+func printVerdicts(w io.Writer, verdicts []orders.Verdict) error {
 	t := newTable("", "STEP", "FOUND")
 	marks := map[string]string{"good": "ok", "doubtful": "!", "bad": "BAD", "skipped": "-"}
 	for _, v := range verdicts {

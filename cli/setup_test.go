@@ -13,6 +13,7 @@ import (
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/core/survey"
+	"kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -22,7 +23,7 @@ func TestWhatTheFirstDayPrints(t *testing.T) {
 	t.Parallel()
 	at := time.Now()
 	no := false
-	probe := wire.Probe{At: at, Outcome: "bad", Verdicts: []wire.Verdict{
+	probe := wire.Probe{At: at, Outcome: "bad", Verdicts: []orders.Verdict{
 		{Step: "tls", Outcome: "bad", Detail: "expired", Advice: "Renew it."}, {Step: "right", Subject: "repair, user", Outcome: "good", Detail: "may", Advice: "never shown"}}}
 	directory := wire.ConnectedDirectory{Name: "halvard", Dialect: entry.AD, Base: "DC=example", Active: true, Plain: true, Probe: &probe,
 		Agents: []wire.Agent{{Name: "one", Host: "dc1", State: "online"}, {Name: "two", State: "offline"}}, Entries: 327, Links: 220, Features: []entry.Feature{entry.FeatureRepair}}
@@ -37,7 +38,7 @@ func TestWhatTheFirstDayPrints(t *testing.T) {
 		"/removals":                    []wire.Removal{{ID: 3, Name: "brisling", Links: 60, By: "odd", Removed: at, Until: at}},
 		"/removals/3/undo":             wire.BroughtBack{Name: "brisling", Links: 59, Lost: 1, Revision: 8},
 		"/cloud":                       wire.CloudView{URL: "https://cloud.example", Capabilities: []wire.Capability{{Name: "patch", Meaning: "whole resources are sent"}}, DomainsFrom: "unknown"},
-		"/cloud/probe":                 []wire.Verdict{{Step: "token", Outcome: "bad", Detail: "401", Advice: "Write a valid one."}},
+		"/cloud/probe":                 []orders.Verdict{{Step: "token", Outcome: "bad", Detail: "401", Advice: "Write a valid one."}},
 		"/settings/draft":              draft,
 		"/settings/revisions":          wire.Page[wire.RevisionLine]{Items: []wire.RevisionLine{{Revision: 2, By: "ingrid", Activated: at, Note: "Fleet first"}}},
 		"/settings/diff":               wire.Comparison{Differences: []settings.Difference{}},

@@ -8,6 +8,7 @@ import (
 	"strconv"
 
 	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -79,7 +80,7 @@ func (c *Client) Cloud(ctx context.Context) (out wire.CloudView, err error) {
 }
 
 // ProbeCloud tries the connection to the cloud.
-func (c *Client) ProbeCloud(ctx context.Context) (out []wire.Verdict, err error) {
+func (c *Client) ProbeCloud(ctx context.Context) (out []orders.Verdict, err error) {
 	return out, c.do(ctx, http.MethodPost, "/cloud/probe", nil, nil, &out)
 }
 

@@ -15,6 +15,7 @@ import (
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
+	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/orders/orderstest"
 	"kambrel.example/kambrel/service/setup"
@@ -219,12 +220,12 @@ func TestAProbeIsKeptAsItComes(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	ctx := t.Context()
-	order := store.Order{Directory: "halvard", Request: wire.Order{Kind: wire.OrderProbe, Directory: "halvard"}}
+	order := store.Order{Directory: "halvard", Request: protocol.Order{Directory: "halvard", Probe: &protocol.Probe{}}}
 	require.NoError(t, b.Store.AddOrder(ctx, &order))
 	_, _, err := b.Store.TakeOrder(ctx, orderstest.Agent, []string{"halvard"}, false, time.Minute)
 	require.NoError(t, err)
 	require.NoError(t, b.Orders.Ingest(ctx, order.ID, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(
-		wire.Line{Verdict: &wire.Verdict{Step: "name", Outcome: "good"}}, wire.Line{Verdict: &wire.Verdict{Step: "clock", Outcome: "doubtful"}}, orderstest.Done("", false)))))
+		protocol.Line{Verdict: &protocol.Verdict{Step: "name", Outcome: "good"}}, protocol.Line{Verdict: &protocol.Verdict{Step: "clock", Outcome: "doubtful"}}, orderstest.Done("", false)))))
 	kept, found, err := b.Store.LastProbe(ctx, "halvard")
 	require.NoError(t, err)
 	require.True(t, found)

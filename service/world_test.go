@@ -22,6 +22,7 @@ import (
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab/standin"
+	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/orders/orderstest"
 	"kambrel.example/kambrel/service/runs"
@@ -83,15 +84,15 @@ func (p *place) serve(ctx context.Context, agent store.Agent) {
 		if err != nil || !ok {
 			continue
 		}
-		var answer []wire.Line
+		var answer []protocol.Line
 		p.mu.Lock()
 		for _, e := range p.entries[order.Directory] {
-			if order.Kind != wire.OrderFetch || strings.EqualFold(e.DN, order.Find) || e.ID.String() == order.Find {
-				answer = append(answer, wire.Line{Entry: &e})
+			if order.Fetch == nil || strings.EqualFold(e.DN, order.Fetch.Find) || e.ID.String() == order.Fetch.Find {
+				answer = append(answer, protocol.Line{Entry: &e})
 			}
 		}
 		p.mu.Unlock()
-		answer = append(answer, wire.Line{Done: &wire.ReadDone{Cookie: []byte("c"), Complete: order.Kind == wire.OrderRead}})
+		answer = append(answer, protocol.Line{Done: &protocol.Done{Cookie: []byte("c"), Complete: order.Read != nil}})
 		if err := p.Orders.Ingest(ctx, order.ID, agent, strings.NewReader(orderstest.Lines(answer...))); err != nil && ctx.Err() == nil {
 			p.t.Errorf("order %d: %v", order.ID, err)
 		}

@@ -31,6 +31,7 @@ import (
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab/servers"
+	"kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -114,7 +115,7 @@ func TestAnAgentSpeaksForItsDirectoriesOnly(t *testing.T) {
 	require.NoError(t, err)
 	status, answer = f.does("GET", "/api/v1/agent/order", "")
 	require.Equal(t, 200, status, answer)
-	var order wire.Order
+	var order orders.Order
 	require.NoError(t, json.Unmarshal([]byte(answer), &order))
 	assert.Equal(t, "brisling", order.Directory)
 	// A forged entry of another tree is refused, and the run says so.

@@ -53,31 +53,32 @@ core/decide         core/change core/entry core/match core/person core/plan core
 core/rights         core/entry core/settings core/survey
 
 protocol/scim
-protocol/wire       core/
+protocol/orders     core/entry
+protocol/wire       core/ protocol/orders
 
 directory           core/entry core/problem core/secret
 cloud               core/address core/change core/entry core/problem core/rules core/secret protocol/scim
-agent               core/address core/logkey core/problem core/secret directory protocol/wire
-client              core/problem core/settings protocol/wire
+agent               core/address core/logkey core/problem core/secret directory protocol/wire protocol/orders
+client              core/problem core/settings protocol/wire protocol/orders
 console
-cli                 agent client cloud console core/ protocol/wire service service/api service/operators service/runs service/store
+cli                 agent client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders
 
 service/events      protocol/wire
-service/store       core/
-service/orders      core/ protocol/wire service/events service/store
+service/store       core/ protocol/orders
+service/orders      core/ service/events service/store protocol/orders
 service/judging     cloud core/ service/store
 service/problems    core/ protocol/wire service/store
 service/agents      core/ protocol/wire service/store
 service/jobs        core/ protocol/wire service/events service/store
-service/setup       cloud core/ protocol/wire service/judging service/orders service/store
-service/explain     cloud core/ protocol/wire service/jobs service/judging service/orders service/problems service/setup service/store
+service/setup       cloud core/ protocol/wire service/judging service/orders service/store protocol/orders
+service/explain     cloud core/ protocol/wire service/jobs service/judging service/orders service/problems service/setup service/store protocol/orders
 service/acts        core/ protocol/wire service/explain service/jobs service/judging service/store
-service/survey      core/ protocol/wire service/orders service/setup service/store
+service/survey      core/ protocol/wire service/orders service/setup service/store protocol/orders
 service/health      cloud core/ protocol/wire service/jobs service/problems service/store
-service/runs        cloud core/ protocol/wire service/events service/judging service/orders service/setup service/store
+service/runs        cloud core/ protocol/wire service/events service/judging service/orders service/setup service/store protocol/orders
 service/operators   core/ protocol/wire service/store
 service             cloud service/acts service/agents service/events service/explain service/health service/jobs service/judging service/operators service/orders service/problems service/runs service/setup service/store service/survey
-service/api         core/ protocol/wire service service/health service/operators service/setup service/store
+service/api         core/ protocol/wire service service/health service/operators service/setup service/store protocol/orders
 
 lab/standin         protocol/scim
 lab/othercloud

@@ -8,6 +8,7 @@ import (
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/core/survey"
+	"kambrel.example/kambrel/protocol/orders"
 )
 
 // Draft is the draft of the settings; without one it shows what a new draft
@@ -88,9 +89,9 @@ type ConnectedDirectory struct {
 
 // Probe is the result of a probe.
 type Probe struct {
-	At       time.Time `json:"at"`
-	Outcome  string    `json:"outcome" enum:"good,doubtful,bad"`
-	Verdicts []Verdict `json:"verdicts"`
+	At       time.Time        `json:"at"`
+	Outcome  string           `json:"outcome" enum:"good,doubtful,bad"`
+	Verdicts []orders.Verdict `json:"verdicts"`
 }
 
 // Rights is the text of rights for the owner of a directory.

@@ -9,6 +9,7 @@ import (
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
+	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/setup"
 	"kambrel.example/kambrel/service/store"
@@ -129,7 +130,7 @@ func (s *Server) cloudRoutes() {
 	huma.Register(s.api, operation("GET", "/cloud", "get-cloud", "What the cloud can do and what it holds", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[wire.CloudView], error) {
 		return answer(s.service.Setup.Cloud(ctx))
 	})
-	huma.Register(s.api, operation("POST", "/cloud/probe", "probe-cloud", "Try the connection to the cloud, step by step", wire.OperatorRole), func(ctx context.Context, _ *struct{}) (*body[[]wire.Verdict], error) {
+	huma.Register(s.api, operation("POST", "/cloud/probe", "probe-cloud", "Try the connection to the cloud, step by step", wire.OperatorRole), func(ctx context.Context, _ *struct{}) (*body[[]protocol.Verdict], error) {
 		return answer(s.service.Setup.ProbeCloud(ctx), nil)
 	})
 }

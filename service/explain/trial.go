@@ -10,6 +10,7 @@ import (
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/reason"
+	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/jobs"
 	"kambrel.example/kambrel/service/store"
@@ -64,9 +65,10 @@ func (e *Explain) fetch(ctx context.Context, text string) (reason.Node, error) {
 		if err != nil {
 			return node, err
 		}
-		order, err := e.orders.Ask(ctx, wire.Order{
-			Kind: wire.OrderFetch, Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Find: strings.TrimSpace(text),
-			Attributes: decide.Union(state.Attributes, settings.Attributes), Pointers: decide.Union(state.Pointers, settings.Pointers),
+		order, err := e.orders.Ask(ctx, protocol.Order{
+			Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Fetch: &protocol.Fetch{
+				Find: strings.TrimSpace(text), Attributes: decide.Union(state.Attributes, settings.Attributes), Pointers: decide.Union(state.Pointers, settings.Pointers),
+			},
 		})
 		child := reason.Node{Text: "directory " + directory.Name, Outcome: reason.No, Value: "has none of this name"}
 		switch {

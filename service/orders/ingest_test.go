@@ -3,6 +3,7 @@ package orders
 import (
 	"context"
 	"io"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -12,7 +13,7 @@ import (
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/protocol/wire"
+	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/service/events"
 	"kambrel.example/kambrel/service/orders/orderstest"
 	"kambrel.example/kambrel/service/store"
@@ -73,39 +74,79 @@ func TestIngest(t *testing.T) {
 	// What is deleted is told, and what is merely not mentioned stays.
 	b.give()
 	gone := orderstest.ID(3)
-	require.NoError(t, b.Ingest(ctx, b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(wire.Line{Gone: &gone}, orderstest.Done("c2", false)))))
+	require.NoError(t, b.Ingest(ctx, b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(protocol.Line{Gone: &gone}, orderstest.Done("c2", false)))))
 	assert.Equal(t, 2, people())
 
 	// Of an order that was withdrawn meanwhile nothing is stored any more.
 	b.give()
 	order := b.state()
 	require.NoError(t, b.store.WithdrawOrders(ctx, *order.RunID))
-	var many []wire.Line
+	var many []protocol.Line
 	for n := range 1200 {
 		many = append(many, orderstest.Crew(100+n))
 	}
-	i := &ingestion{orders: b.Orders, order: order, agent: orderstest.Agent, seen: map[entry.ID]struct{}{}}
+	i := &ingestion{orders: b.Orders, order: order, agent: orderstest.Agent}
+	i.taker = newReadTaker(i)
 	err = i.stream(ctx, strings.NewReader(orderstest.Lines(many...)))
 	assert.Equal(t, problem.OrderLost, problem.CodeOf(err))
 	assert.Equal(t, 2, people())
 
 	// A complete answer names the rest as present.
 	b.give()
-	require.NoError(t, b.Ingest(ctx, b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(wire.Line{Present: []entry.ID{orderstest.ID(1)}}, wire.Line{Alive: true}, orderstest.Crew(4), orderstest.Done("c3", true)))))
+	require.NoError(t, b.Ingest(ctx, b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(protocol.Line{Present: []entry.ID{orderstest.ID(1)}}, protocol.Line{Alive: true}, orderstest.Crew(4), orderstest.Done("c3", true)))))
 	assert.Equal(t, 2, people(), "2 is gone, 4 is new")
 	assert.Equal(t, store.OrderCounts{Read: 1, Changed: 1, Gone: 1}, b.state().Counts)
 
 	// After a restart only what follows counts as seen.
 	b.give()
-	require.NoError(t, b.Ingest(ctx, b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(wire.Line{Present: []entry.ID{orderstest.ID(1)}}, wire.Line{Restart: true}, orderstest.Crew(4), orderstest.Done("c4", true)))))
+	require.NoError(t, b.Ingest(ctx, b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(protocol.Line{Present: []entry.ID{orderstest.ID(1)}}, protocol.Line{Restart: true}, orderstest.Crew(4), orderstest.Done("c4", true)))))
 	assert.Equal(t, 1, people())
 
 	// A failure of the directory ends the order and forgets nothing.
 	b.give()
-	require.NoError(t, b.Ingest(ctx, b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(orderstest.Crew(5), wire.Line{Failed: &wire.Failure{Code: string(problem.DirectoryRefused), Detail: "busy"}}))))
+	require.NoError(t, b.Ingest(ctx, b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(orderstest.Crew(5), protocol.Line{Failed: &protocol.Failure{Code: string(problem.DirectoryRefused), Detail: "busy"}}))))
 	assert.Equal(t, "failed", b.state().State)
 	assert.Equal(t, "busy", b.state().FailureDetail)
 	assert.Equal(t, "c4", cookie(), "the cookie is only kept with all that it covers")
+}
+
+// TestAnAnswerBringsWhatWasAskedAlone answers each kind of order with the lines of
+// every other: a probe or a repair never brings entries, and only a read tells who
+// is there and who is gone.
+func TestAnAnswerBringsWhatWasAskedAlone(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	ctx := t.Context()
+	gone := orderstest.ID(1)
+	lines := map[string]protocol.Line{
+		"entry": orderstest.Crew(1), "gone": {Gone: &gone}, "present": {Present: []entry.ID{gone}}, "restart": {Restart: true},
+		"verdict": {Verdict: &protocol.Verdict{Step: "bind"}}, "repaired": {Repaired: &protocol.Repaired{Number: 1}}, "nothing": {},
+	}
+	asked := map[protocol.Kind]protocol.Order{
+		protocol.KindRead: {Read: &protocol.Read{}}, protocol.KindFetch: {Fetch: &protocol.Fetch{}}, protocol.KindProbe: {Probe: &protocol.Probe{}}, protocol.KindRepair: {Repair: &protocol.Repair{}},
+	}
+	brings := map[protocol.Kind][]string{
+		protocol.KindRead: {"entry", "gone", "present", "restart"}, protocol.KindFetch: {"entry"}, protocol.KindProbe: {"verdict"}, protocol.KindRepair: {"repaired"},
+	}
+	require.Len(t, takers, len(brings), "each kind is tried")
+	for kind, request := range asked {
+		for name, line := range lines {
+			request.Directory, request.Base = "halvard", "DC=example"
+			order := store.Order{Directory: "halvard", Request: request}
+			require.NoError(t, b.store.AddOrder(ctx, &order))
+			_, ok, err := b.store.TakeOrder(ctx, orderstest.Agent, []string{"halvard"}, false, time.Minute)
+			require.NoError(t, err)
+			require.True(t, ok)
+			err = b.Ingest(ctx, order.ID, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(line, orderstest.Done("", false))))
+			if slices.Contains(brings[kind], name) {
+				assert.NoError(t, err, "%s answered with %s", kind, name)
+				continue
+			}
+			assert.Equal(t, problem.AgentMessageMalformed, problem.CodeOf(err), "%s answered with %s", kind, name)
+			require.NoError(t, b.store.EndOrder(ctx, order.ID, "cancelled", "", store.OrderCounts{}))
+		}
+	}
+	assert.Error(t, b.store.AddOrder(ctx, &store.Order{Directory: "halvard"}), "an order asks for something")
 }
 
 func TestAnAnswerThatBreaksOffGivesTheOrderBack(t *testing.T) {

@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/protocol/wire"
+	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/service/events"
 	"kambrel.example/kambrel/service/store"
 )
@@ -30,7 +30,7 @@ func New(s *store.Store, hub *events.Hub, patience, lease time.Duration) *Orders
 }
 
 // Ask gives an order that belongs to no run and waits for its end.
-func (o *Orders) Ask(ctx context.Context, request wire.Order) (store.Order, error) {
+func (o *Orders) Ask(ctx context.Context, request protocol.Order) (store.Order, error) {
 	order := store.Order{Directory: request.Directory, Request: request}
 	if err := o.store.AddOrder(ctx, &order); err != nil {
 		return order, err
@@ -90,4 +90,40 @@ func (o *Orders) noAgent(ctx context.Context, order store.Order) error {
 		return err
 	}
 	return failure
+}
+
+// Take gives an agent the next order that it can serve, waiting for one
+// until ctx ends; false says that there was none. quick asks for those alone that
+// take no long reading, so that two of these never make a probe wait.
+func (o *Orders) Take(ctx context.Context, agent store.Agent, quick bool) (protocol.Order, bool, error) {
+	events, stop := o.hub.Subscribe()
+	defer stop()
+	for {
+		// Read anew, since what it serves may change while it waits.
+		agent, err := o.store.Agent(context.WithoutCancel(ctx), agent.ID)
+		if store.NotFound(err) {
+			return protocol.Order{}, false, problem.New(problem.AgentRetired, "")
+		}
+		if err != nil {
+			return protocol.Order{}, false, err
+		}
+		if err := o.store.TouchAgent(context.WithoutCancel(ctx), agent.ID); err != nil {
+			return protocol.Order{}, false, err
+		}
+		order, ok, err := o.store.TakeOrder(context.WithoutCancel(ctx), agent.ID, agent.Serves(), quick, o.lease)
+		if err != nil {
+			return protocol.Order{}, false, err
+		}
+		if ok {
+			request := order.Request
+			request.ID, request.LeaseSeconds = order.ID, int(o.lease/time.Second)
+			return request, true, nil
+		}
+		select {
+		case <-ctx.Done():
+			return protocol.Order{}, false, nil
+		case <-events:
+		case <-time.After(2 * time.Second): // a lease may have lapsed
+		}
+	}
 }

@@ -11,6 +11,7 @@ import (
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
+	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/judging"
 	"kambrel.example/kambrel/service/store"
@@ -79,16 +80,16 @@ func (x *execution) giveOrder(ctx context.Context, directory settings.Directory)
 	if err != nil {
 		return store.Order{}, err
 	}
-	request := wire.Order{Kind: wire.OrderRead, Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Attributes: x.Settings.Attributes, Pointers: x.Settings.Pointers}
+	read := protocol.Read{Attributes: x.Settings.Attributes, Pointers: x.Settings.Pointers}
 	switch {
 	case state.Base != directory.Base:
 	case !x.run.Purpose.ReadsAll() && judging.Covers(state.Attributes, x.Settings.Attributes) && judging.Covers(state.Pointers, x.Settings.Pointers):
 		// What the mirror holds more, for a draft or a survey, is kept true.
-		request.Cookie, request.Attributes, request.Pointers = state.Cookie, state.Attributes, state.Pointers
+		read.Cookie, read.Attributes, read.Pointers = state.Cookie, state.Attributes, state.Pointers
 	case !x.run.Purpose.ReadsAll():
-		request.Attributes, request.Pointers = decide.Union(state.Attributes, x.Settings.Attributes), decide.Union(state.Pointers, x.Settings.Pointers)
+		read.Attributes, read.Pointers = decide.Union(state.Attributes, x.Settings.Attributes), decide.Union(state.Pointers, x.Settings.Pointers)
 	}
-	order := store.Order{RunID: &x.run.ID, Directory: directory.Name, Request: request}
+	order := store.Order{RunID: &x.run.ID, Directory: directory.Name, Request: protocol.Order{Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Read: &read}}
 	return order, x.store.AddOrder(ctx, &order)
 }
 

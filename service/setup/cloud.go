@@ -7,6 +7,7 @@ import (
 
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/entry"
+	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -81,10 +82,10 @@ func capabilityTable(can cloud.Capabilities) []wire.Capability {
 }
 
 // ProbeCloud tries the connection to the cloud step by step.
-func (e *Setup) ProbeCloud(ctx context.Context) []wire.Verdict {
-	verdicts := []wire.Verdict{}
+func (e *Setup) ProbeCloud(ctx context.Context) []protocol.Verdict {
+	verdicts := []protocol.Verdict{}
 	for _, step := range e.cloud.Probe(ctx) {
-		verdicts = append(verdicts, wire.Verdict{Step: step.Name, Outcome: step.Outcome, Detail: step.Detail, Advice: step.Advice})
+		verdicts = append(verdicts, protocol.Verdict{Step: step.Name, Outcome: step.Outcome, Detail: step.Detail, Advice: step.Advice})
 	}
 	return verdicts
 }

@@ -14,6 +14,7 @@ import (
 	"kambrel.example/kambrel/core/rights"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/core/survey"
+	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
 )
@@ -166,8 +167,9 @@ func (e *Setup) Probe(ctx context.Context, name string, features []entry.Feature
 	for _, kind := range entry.Kinds {
 		repairable[kind] = survey.Repairable(d.Dialect, kind)
 	}
-	order, err := e.orders.Ask(ctx, wire.Order{Kind: wire.OrderProbe, Directory: d.Name, Dialect: d.Dialect, Base: d.Base, Repairable: repairable,
-		Features: slices.Compact(slices.Sorted(slices.Values(slices.Concat(d.Features, features)))), Containers: d.Containers.Include})
+	order, err := e.orders.Ask(ctx, protocol.Order{Directory: d.Name, Dialect: d.Dialect, Base: d.Base, Probe: &protocol.Probe{
+		Features: slices.Compact(slices.Sorted(slices.Values(slices.Concat(d.Features, features)))), Containers: d.Containers.Include, Repairable: repairable,
+	}})
 	if err != nil {
 		return wire.Probe{}, err
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -13,10 +14,12 @@ import (
 type Order struct {
 	ID            int64
 	RunID         *int64 // nil for an order of no run
-	Kind          wire.OrderKind
+	Kind          protocol.Kind
+	Priority      int  // the lowest is taken first
+	Slow          bool // it may take minutes
 	Directory     string
-	Request       wire.Order `gorm:"serializer:json;type:jsonb"`
-	State         string     // waiting, leased, done, failed
+	Request       protocol.Order `gorm:"serializer:json;type:jsonb"`
+	State         string         // waiting, leased, done, failed
 	AgentID       *string
 	LeaseUntil    *time.Time
 	Created       time.Time
@@ -24,7 +27,7 @@ type Order struct {
 	FailureDetail string
 	Counts        OrderCounts `gorm:"serializer:json;type:jsonb"`
 	// Result is what a probe found.
-	Result []wire.Verdict `gorm:"serializer:json;type:jsonb"`
+	Result []protocol.Verdict `gorm:"serializer:json;type:jsonb"`
 }
 
 // OrderCounts is what an order's answer held so far.
@@ -36,7 +39,11 @@ type OrderCounts struct {
 
 // AddOrder asks an agent for work.
 func (s *Store) AddOrder(ctx context.Context, order *Order) error {
-	order.State, order.Created, order.Kind = "waiting", time.Now(), order.Request.Kind
+	order.State, order.Created, order.Kind = "waiting", time.Now(), order.Request.Kind()
+	if order.Kind == "" {
+		return fmt.Errorf("the order for %s asks for nothing", order.Directory)
+	}
+	order.Priority, order.Slow = order.Kind.Priority(), order.Kind.Slow()
 	if err := s.with(ctx).Create(order).Error; err != nil {
 		return fmt.Errorf("keep the order: %w", err)
 	}
@@ -59,15 +66,15 @@ func (s *Store) Order(ctx context.Context, id int64) (Order, error) {
 	return order, s.with(ctx).Where("id = ?", id).Take(&order).Error
 }
 
-// TakeOrder leases the order that an agent is to carry out next: the quick kinds
-// first, then the oldest that waits or whose lease has lapsed. quick asks for those
-// kinds alone. Several agents never take the same one.
+// TakeOrder leases the order that an agent is to carry out next, by priority: the
+// oldest that waits or whose lease has lapsed. quick asks for those alone that are
+// not slow. Several agents never take the same one.
 func (s *Store) TakeOrder(ctx context.Context, agent string, directories []string, quick bool, lease time.Duration) (Order, bool, error) {
 	var id int64
 	err := s.raw(ctx, `
 		UPDATE orders SET state = 'leased', agent_id = ?, lease_until = now() + ? * interval '1 second' WHERE id = (
-			SELECT id FROM orders WHERE directory = ANY(?::text[]) AND (state = 'waiting' OR state = 'leased' AND lease_until < now()) AND (NOT ? OR kind <> 'read')
-			ORDER BY kind = 'read', id LIMIT 1 FOR UPDATE SKIP LOCKED
+			SELECT id FROM orders WHERE directory = ANY(?::text[]) AND (state = 'waiting' OR state = 'leased' AND lease_until < now()) AND NOT (? AND slow)
+			ORDER BY priority, id LIMIT 1 FOR UPDATE SKIP LOCKED
 		) RETURNING id`, agent, lease.Seconds(), textArray(directories), quick).Scan(&id).Error
 	if err != nil || id == 0 {
 		return Order{}, false, err
@@ -112,7 +119,7 @@ func (s *Store) WithdrawOrders(ctx context.Context, run int64) error {
 }
 
 // SaveVerdicts keeps what a probe has found so far.
-func (s *Store) SaveVerdicts(ctx context.Context, id int64, verdicts []wire.Verdict) error {
+func (s *Store) SaveVerdicts(ctx context.Context, id int64, verdicts []protocol.Verdict) error {
 	text, err := json.Marshal(verdicts)
 	if err != nil {
 		return err

@@ -10,6 +10,7 @@ import (
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/core/survey"
+	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -228,8 +229,8 @@ func repairs(t *testing.T, s *Store) {
 	waiting, err := s.WaitingRepairs(ctx)
 	require.NoError(t, err)
 	assert.Len(t, waiting[id], 3)
-	require.NoError(t, s.SaveRepaired(ctx, id, []wire.Repaired{{Number: 1}, {Number: 2, Code: "directory-refused", Detail: "busy"}}))
-	require.NoError(t, s.SaveRepaired(ctx, id, []wire.Repaired{{Number: 1}}), "an order that is done again says the same")
+	require.NoError(t, s.SaveRepaired(ctx, id, []protocol.Repaired{{Number: 1}, {Number: 2, Code: "directory-refused", Detail: "busy"}}))
+	require.NoError(t, s.SaveRepaired(ctx, id, []protocol.Repaired{{Number: 1}}), "an order that is done again says the same")
 	repair, err := s.Repair(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, "running", repair.State)
@@ -261,9 +262,9 @@ func probes(t *testing.T, s *Store) {
 	assert.False(t, found)
 	var ids []int64
 	for range 2 {
-		order := Order{Directory: "halvard", Request: wire.Order{Kind: wire.OrderProbe, Directory: "halvard"}}
+		order := Order{Directory: "halvard", Request: protocol.Order{Directory: "halvard", Probe: &protocol.Probe{}}}
 		require.NoError(t, s.AddOrder(ctx, &order))
-		require.NoError(t, s.SaveVerdicts(ctx, order.ID, []wire.Verdict{{Step: "tls", Outcome: "bad", Detail: "expired"}}))
+		require.NoError(t, s.SaveVerdicts(ctx, order.ID, []protocol.Verdict{{Step: "tls", Outcome: "bad", Detail: "expired"}}))
 		require.NoError(t, s.EndOrder(ctx, order.ID, "", "", OrderCounts{}))
 		ids = append(ids, order.ID)
 	}

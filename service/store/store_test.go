@@ -19,6 +19,7 @@ import (
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/lab/servers/serverstest"
+	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -260,7 +261,7 @@ func orders(t *testing.T, s *Store) {
 	ctx := t.Context()
 	const one, two = "00000000-0000-4000-8000-000000000001", "00000000-0000-4000-8000-000000000002"
 	run := s.newRun(t)
-	reading, probe := Order{Directory: "skerry", Request: wire.Order{Kind: wire.OrderRead}}, Order{Directory: "skerry", Request: wire.Order{Kind: wire.OrderProbe}}
+	reading, probe := Order{Directory: "skerry", Request: protocol.Order{Read: &protocol.Read{}}}, Order{Directory: "skerry", Request: protocol.Order{Probe: &protocol.Probe{}}}
 	require.NoError(t, s.AddOrder(ctx, &reading))
 	require.NoError(t, s.AddOrder(ctx, &probe))
 	for _, want := range []struct {
@@ -271,7 +272,7 @@ func orders(t *testing.T, s *Store) {
 		require.NoError(t, err)
 		assert.Equal(t, want.id, next.ID, "a probe comes before a reading, and who is there for quick orders takes none")
 	}
-	order := Order{RunID: &run, Directory: "halvard", Request: wire.Order{Directory: "halvard", Cookie: []byte{0, 1, 255}}}
+	order := Order{RunID: &run, Directory: "halvard", Request: protocol.Order{Directory: "halvard", Read: &protocol.Read{Cookie: []byte{0, 1, 255}}}}
 	require.NoError(t, s.AddOrder(ctx, &order))
 	_, ok, err := s.TakeOrder(ctx, one, []string{"brisling"}, false, time.Minute)
 	require.NoError(t, err)
@@ -279,7 +280,7 @@ func orders(t *testing.T, s *Store) {
 	got, ok, err := s.TakeOrder(ctx, one, []string{"halvard"}, false, time.Minute)
 	require.NoError(t, err)
 	require.True(t, ok)
-	assert.Equal(t, order.Request.Cookie, got.Request.Cookie)
+	assert.Equal(t, order.Request.Read.Cookie, got.Request.Read.Cookie)
 	_, ok, err = s.TakeOrder(ctx, two, []string{"halvard"}, false, time.Minute)
 	require.NoError(t, err)
 	assert.False(t, ok, "it is leased")

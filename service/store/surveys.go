@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"kambrel.example/kambrel/core/survey"
+	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -181,7 +182,7 @@ func (s *Store) AddRepair(ctx context.Context, by string, undoes int64, items []
 
 // SaveRepaired keeps results of items, with an act for each that was
 // written or failed.
-func (s *Store) SaveRepaired(ctx context.Context, repair int64, results []wire.Repaired) error {
+func (s *Store) SaveRepaired(ctx context.Context, repair int64, results []protocol.Repaired) error {
 	var numbers, states, codes, details textArray
 	for _, r := range results {
 		state := "done"
@@ -210,13 +211,13 @@ func (s *Store) SaveRepaired(ctx context.Context, repair int64, results []wire.R
 // FailRepair ends the waiting items of a repair in one directory, since the
 // order for them could not be carried out.
 func (s *Store) FailRepair(ctx context.Context, repair int64, numbers []int, code, answer string) error {
-	results := make([]wire.Repaired, 0, len(numbers))
+	results := make([]protocol.Repaired, 0, len(numbers))
 	var waiting []int
 	if err := s.with(ctx).Model(&repairItemRow{}).Where("repair = ? AND state = 'waiting' AND number IN ?", repair, numbers).Pluck("number", &waiting).Error; err != nil {
 		return err
 	}
 	for _, n := range waiting {
-		results = append(results, wire.Repaired{Number: n, Code: code, Detail: answer})
+		results = append(results, protocol.Repaired{Number: n, Code: code, Detail: answer})
 	}
 	if len(results) == 0 {
 		return nil

@@ -20,6 +20,7 @@ import (
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/core/survey"
+	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
 )
@@ -327,14 +328,14 @@ func (e *Surveys) startRepair(id int64, document settings.Document) {
 	})
 }
 
-func changesByDirectory(items []wire.RepairItem) (map[string][]wire.ValueChange, error) {
-	out := map[string][]wire.ValueChange{}
+func changesByDirectory(items []wire.RepairItem) (map[string][]protocol.ValueChange, error) {
+	out := map[string][]protocol.ValueChange{}
 	for _, item := range items {
 		id, err := entry.NewID(item.EntryID)
 		if err != nil {
 			return nil, err
 		}
-		out[item.Directory] = append(out[item.Directory], wire.ValueChange{Number: item.Number, EntryID: id, DN: item.DN, Attribute: item.Attribute, Before: item.Before, After: item.After})
+		out[item.Directory] = append(out[item.Directory], protocol.ValueChange{Number: item.Number, EntryID: id, DN: item.DN, Attribute: item.Attribute, Before: item.Before, After: item.After})
 	}
 	return out, nil
 }
@@ -375,9 +376,9 @@ func (e *Surveys) resumeRepairs(ctx context.Context) error {
 }
 
 // carryOut sends the values of a repair to an agent, some at a time.
-func (e *Surveys) carryOut(ctx context.Context, directory settings.Directory, repair int64, changes []wire.ValueChange) {
+func (e *Surveys) carryOut(ctx context.Context, directory settings.Directory, repair int64, changes []protocol.ValueChange) {
 	for part := range slices.Chunk(changes, repairsAtOnce) {
-		_, err := e.orders.Ask(ctx, wire.Order{Kind: wire.OrderRepair, Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Repair: repair, Repairs: part})
+		_, err := e.orders.Ask(ctx, protocol.Order{Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Repair: &protocol.Repair{Number: repair, Values: part}})
 		if err == nil {
 			continue
 		}

@@ -13,6 +13,7 @@ import (
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/lab/servers/serverstest"
+	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
 )
@@ -38,7 +39,7 @@ func Give(t *testing.T, s *store.Store) int64 {
 	t.Helper()
 	run, err := s.NewRun(t.Context(), store.Run{Run: wire.Run{Purpose: wire.PurposeSync, By: "test"}}, false)
 	require.NoError(t, err)
-	order := store.Order{RunID: &run, Directory: "halvard", Request: wire.Order{Directory: "halvard", Base: "DC=example", Attributes: []string{"cn"}}}
+	order := store.Order{RunID: &run, Directory: "halvard", Request: protocol.Order{Directory: "halvard", Base: "DC=example", Read: &protocol.Read{Attributes: []string{"cn"}}}}
 	require.NoError(t, s.AddOrder(t.Context(), &order))
 	_, ok, err := s.TakeOrder(t.Context(), Agent, []string{"halvard"}, false, time.Minute)
 	require.NoError(t, err)
@@ -58,7 +59,7 @@ func ID(n int) entry.ID {
 }
 
 // Lines is an answer of the lines given, as it comes over the wire.
-func Lines(all ...wire.Line) string {
+func Lines(all ...protocol.Line) string {
 	var b strings.Builder
 	for _, line := range all {
 		text, _ := json.Marshal(line)
@@ -68,11 +69,11 @@ func Lines(all ...wire.Line) string {
 }
 
 // Crew tells of the user with a number.
-func Crew(n int) wire.Line {
-	return wire.Line{Entry: &entry.Entry{ID: ID(n), Kind: entry.User, DN: fmt.Sprintf("CN=Crew %d,DC=example", n), Attributes: entry.Attributes{"cn": {fmt.Sprint(n)}}}}
+func Crew(n int) protocol.Line {
+	return protocol.Line{Entry: &entry.Entry{ID: ID(n), Kind: entry.User, DN: fmt.Sprintf("CN=Crew %d,DC=example", n), Attributes: entry.Attributes{"cn": {fmt.Sprint(n)}}}}
 }
 
 // Done ends an answer.
-func Done(cookie string, complete bool) wire.Line {
-	return wire.Line{Done: &wire.ReadDone{Cookie: []byte(cookie), Complete: complete}}
+func Done(cookie string, complete bool) protocol.Line {
+	return protocol.Line{Done: &protocol.Done{Cookie: []byte(cookie), Complete: complete}}
 }

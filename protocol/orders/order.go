@@ -1,0 +1,98 @@
+// Package orders is what a service asks of its agents and what they answer: a file
+// for each kind of order, with its request and the lines of its answer. An order
+// goes to one agent as JSON, and its answer comes as a stream of lines of JSON
+// (NDJSON), the last of which says how it ended.
+package orders
+
+import "kambrel.example/kambrel/core/entry"
+
+// Order is one piece of work for an agent at one directory. Orders are idempotent:
+// one that was begun and not finished is simply done again.
+type Order struct {
+	ID        int64         `json:"id"`
+	Directory string        `json:"directory"`
+	Dialect   entry.Dialect `json:"dialect"`
+	Base      string        `json:"base"`
+	// LeaseSeconds is how long the order stays this agent's without a word.
+	LeaseSeconds int `json:"leaseSeconds"`
+
+	// Just one of these is set; it is what is asked, and the kind.
+	Read   *Read   `json:"read,omitempty"`
+	Fetch  *Fetch  `json:"fetch,omitempty"`
+	Probe  *Probe  `json:"probe,omitempty"`
+	Repair *Repair `json:"repair,omitempty"`
+}
+
+// Kind is what an order asks for.
+type Kind string
+
+// The kinds.
+const (
+	KindRead   Kind = "read"
+	KindFetch  Kind = "fetch"
+	KindProbe  Kind = "probe"
+	KindRepair Kind = "repair"
+)
+
+// Kind is that of the request, "" when there is none, as from a newer service.
+func (o Order) Kind() Kind {
+	switch {
+	case o.Read != nil:
+		return KindRead
+	case o.Fetch != nil:
+		return KindFetch
+	case o.Probe != nil:
+		return KindProbe
+	case o.Repair != nil:
+		return KindRepair
+	}
+	return ""
+}
+
+// Priority is the order in which what waits is taken, the lowest first: somebody
+// waits before the screen for a probe and a fetch.
+func (k Kind) Priority() int {
+	switch k {
+	case KindProbe:
+		return 1
+	case KindFetch:
+		return 2
+	case KindRepair:
+		return 3
+	}
+	return 4
+}
+
+// Slow tells kinds that may take minutes. An agent keeps a hand free of them, so
+// that two long reads never make a probe wait.
+func (k Kind) Slow() bool { return k == KindRead }
+
+// Line is one line of an answer; just one field is set. The last line is Done or
+// Failed; an answer without either counts as broken off.
+type Line struct {
+	// Of a read and a fetch.
+	Entry   *entry.Entry `json:"entry,omitempty"`
+	Gone    *entry.ID    `json:"gone,omitempty"`
+	Present []entry.ID   `json:"present,omitempty"`
+	Restart bool         `json:"restart,omitempty"`
+	// Of a probe, and of a repair.
+	Verdict  *Verdict  `json:"verdict,omitempty"`
+	Repaired *Repaired `json:"repaired,omitempty"`
+	// Of all.
+	Alive  bool     `json:"alive,omitempty"` // keeps the lease while the directory is slow
+	Done   *Done    `json:"done,omitempty"`
+	Failed *Failure `json:"failed,omitempty"`
+}
+
+// Done ends an order that was carried out; what it holds is of a read, see
+// directory.Result.
+type Done struct {
+	Cookie   []byte `json:"cookie,omitempty"`
+	Complete bool   `json:"complete,omitempty"`
+}
+
+// Failure ends an order that could not be carried out.
+type Failure struct {
+	Code   string `json:"code"`
+	Detail string `json:"detail"`
+}

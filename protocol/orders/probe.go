@@ -1,0 +1,21 @@
+package orders
+
+import "kambrel.example/kambrel/core/entry"
+
+// Probe asks to try the connection step by step, and the rights that features need.
+// The answer is of Verdict lines.
+type Probe struct {
+	Features   []entry.Feature `json:"features,omitempty"`
+	Containers []string        `json:"containers,omitempty"`
+	// Repairable are the attributes that repairs write, by kind.
+	Repairable map[entry.Kind][]string `json:"repairable,omitempty"`
+}
+
+// Verdict is the result of one step of a probe.
+type Verdict struct {
+	Step    string `json:"step" doc:"configuration, name, connect, tls, bind, base, read, changes, deleted-objects, clock or right"`
+	Subject string `json:"subject,omitempty" doc:"The kind or feature that was tried"`
+	Outcome string `json:"outcome" enum:"good,doubtful,bad,skipped"`
+	Detail  string `json:"detail" doc:"What was found"`
+	Advice  string `json:"advice,omitempty" doc:"What to do about it"`
+}

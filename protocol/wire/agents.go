@@ -1,0 +1,44 @@
+// Package wire holds the messages that cross Kambrel's own HTTP interface between
+// the service and its clients, and by which an agent enrols and says what it serves;
+// its work is in protocol/orders. They do nothing but say what is wrong with them.
+package wire
+
+import "slices"
+
+// Hello is what an agent tells about itself when it starts.
+type Hello struct {
+	Version     string   `json:"version"`
+	Host        string   `json:"host"`
+	Directories []string `json:"directories"`
+	Plain       []string `json:"plain" doc:"Those of them that it reaches by plain LDAP"`
+}
+
+// Check tells what is wrong with a hello, "" when nothing is.
+func (h Hello) Check() string {
+	switch {
+	case len(h.Version) > 63, len(h.Host) > 255:
+		return "the version has up to 63 bytes, and the host up to 255"
+	case len(h.Directories) > 200, len(h.Plain) > 200:
+		return "an agent serves up to 200 directories"
+	}
+	for _, name := range append(slices.Clone(h.Directories), h.Plain...) {
+		if name == "" || len(name) > 63 {
+			return "the name of a directory has up to 63 bytes"
+		}
+	}
+	return ""
+}
+
+// EnrolRequest exchanges a one-time code for an identity. PublicKey is a JWK
+// (RFC 7517) of an Ed25519 key; the private half never leaves the agent.
+type EnrolRequest struct {
+	Code      string `json:"code" minLength:"1" maxLength:"200"`
+	Name      string `json:"name" minLength:"1" maxLength:"63"`
+	Host      string `json:"host" maxLength:"255"`
+	PublicKey string `json:"publicKey" maxLength:"1000"`
+}
+
+// EnrolResponse tells the agent who it is.
+type EnrolResponse struct {
+	AgentID string `json:"agentId"`
+}

@@ -1,0 +1,27 @@
+package orders
+
+import (
+	"context"
+
+	protocol "kambrel.example/kambrel/protocol/orders"
+	"kambrel.example/kambrel/service/store"
+)
+
+// fetchTaker keeps the entries of a name. Who else is there, or gone, a fetch cannot
+// know.
+type fetchTaker struct{ entriesTaker }
+
+func newFetchTaker(i *ingestion) taker {
+	return &fetchTaker{entriesTaker{ingestion: i, source: sourceOf(i.order, i.order.Request.Fetch.Pointers)}}
+}
+
+func (f *fetchTaker) line(line protocol.Line) (belongs, full bool, err error) {
+	if line.Entry == nil {
+		return false, false, nil
+	}
+	return f.entriesTaker.line(line)
+}
+
+func (f *fetchTaker) done(ctx context.Context, tx *store.Store, _ protocol.Done) error {
+	return tx.ResolveMembers(ctx, f.order.Directory)
+}

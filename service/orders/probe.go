@@ -1,0 +1,30 @@
+package orders
+
+import (
+	"context"
+
+	protocol "kambrel.example/kambrel/protocol/orders"
+	"kambrel.example/kambrel/service/store"
+)
+
+// probeTaker keeps the verdicts of a probe once it has ended.
+type probeTaker struct {
+	*ingestion
+	verdicts []protocol.Verdict
+}
+
+func newProbeTaker(i *ingestion) taker { return &probeTaker{ingestion: i} }
+
+func (p *probeTaker) line(line protocol.Line) (belongs, full bool, err error) {
+	if line.Verdict == nil {
+		return false, false, nil
+	}
+	p.verdicts = append(p.verdicts, *line.Verdict)
+	return true, false, nil
+}
+
+func (p *probeTaker) keep(context.Context, *store.Store) error { return nil }
+
+func (p *probeTaker) done(ctx context.Context, tx *store.Store, _ protocol.Done) error {
+	return tx.SaveVerdicts(ctx, p.order.ID, p.verdicts)
+}
