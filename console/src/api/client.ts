@@ -11,7 +11,7 @@ export type ObjectView = Schemas['Object']
 export type Reason = Schemas['Node']
 export type Health = Schemas['Health']
 
-export const api = createClient<paths>({ credentials: 'same-origin' })
+export const api = createClient<paths>({ credentials: 'same-origin', fetch: (request) => globalThis.fetch(request) })
 
 /** A refusal of the service in words for people. */
 export class Refusal extends Error {

@@ -1,161 +1,42 @@
 <script setup lang="ts">
 // One directory on its way from a name to the first run: agent, probe, reading,
 // containers, activation; and later how it stands.
-import { NButton, NCheckbox, NInput, NModal, NSkeleton, useMessage } from 'naive-ui'
-import { computed, ref, shallowRef } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { NButton, NCheckbox, NInput, NModal, NSkeleton } from 'naive-ui'
+import { computed } from 'vue'
+import { useRoute } from 'vue-router'
 
-import { api, unwrap, type Schemas } from '../api/client'
 import Fault from '../parts/Fault.vue'
 import Tag from '../parts/Tag.vue'
-import { useLoad } from '../parts/useLoad'
 import { count, when, type Tone } from '../parts/words'
 import Verdicts from '../setup/Verdicts.vue'
-import { useLive } from '../state/live'
 import { useSession } from '../state/session'
+import { useDirectory } from './use-directory'
 
-type Feature = 'repair' | 'reset-passwords' | 'unlock'
 const route = useRoute()
-const router = useRouter()
 const session = useSession()
-const message = useMessage()
-const name = computed(() => String(route.params.name))
-const { data, failure, again } = useLoad(
-  () => unwrap(api.GET('/api/v1/directories/{name}', { params: { path: { name: name.value } } })),
-  [name],
-)
-useLive().listen((event) => event.kind !== 'repair' && void again())
-
-const online = computed(() => data.value?.agents.filter((agent) => agent.state === 'online') ?? [])
-const steps = computed(() => {
-  const d = data.value
-  if (!d) return []
-  return [
-    { text: 'An agent serves it', done: online.value.length > 0 },
-    { text: 'The probe finds nothing wrong', done: Boolean(d.probe && d.probe.outcome !== 'bad') },
-    { text: 'It was read', done: Boolean(d.lastRead) },
-    { text: 'Containers are chosen and the settings activated', done: d.active },
-  ]
-})
-
-const code = shallowRef<Schemas['EnrolmentCode'] | null>(null)
-async function issue(): Promise<void> {
-  try {
-    code.value = await unwrap(api.POST('/api/v1/agents/codes', { body: { directories: [name.value] } }))
-  } catch (e) {
-    message.error((e as Error).message)
-  }
-}
-const commands = computed(() => {
-  if (!code.value || !data.value) return ''
-  const url =
-    data.value.dialect === 'ad'
-      ? 'ldaps://dc1.' + (data.value.base.match(/DC=([^,]+)/gi) ?? []).map((part) => part.slice(3)).join('.')
-      : 'ldaps://HOST'
-  return [
-    code.value.command,
-    `kambrel agent directory set ${data.value.name} --url ${url.toLowerCase()} --ca CA.pem --bind-dn ACCOUNT`,
-    'kambrel agent run',
-  ].join('\n')
-})
-function download(): void {
-  const link = document.createElement('a')
-  link.href = URL.createObjectURL(
-    new Blob(['#!/bin/sh\nset -e\n' + commands.value + '\n'], { type: 'text/x-shellscript' }),
-  )
-  link.download = `enrol-${name.value}.sh`
-  link.click()
-  URL.revokeObjectURL(link.href)
-}
-async function copy(text: string): Promise<void> {
-  try {
-    await navigator.clipboard.writeText(text)
-    message.success('Copied.')
-  } catch {
-    message.warning('The browser does not allow copying here: select the text instead.')
-  }
-}
-
-const probing = ref(false)
-async function probe(): Promise<void> {
-  probing.value = true
-  try {
-    await unwrap(api.POST('/api/v1/directories/{name}/probe', { params: { path: { name: name.value } } }))
-    await again()
-  } catch (e) {
-    message.error((e as Error).message, { duration: 10000, closable: true })
-  } finally {
-    probing.value = false
-  }
-}
-async function read(): Promise<void> {
-  try {
-    const run = await unwrap(api.POST('/api/v1/settings/draft/read'))
-    await router.push({ name: 'run', params: { id: run.id } })
-  } catch (e) {
-    message.error((e as Error).message)
-  }
-}
-
-// What nothing uses yet cannot be switched on; where it is, it can be taken away.
-const features: { value: Feature; text: string; means: string; later?: boolean }[] = [
-  { value: 'repair', text: 'Repair entries', means: 'write the values that a survey proposes' },
-  { value: 'reset-passwords', text: 'Reset passwords', means: 'set passwords of people', later: true },
-  { value: 'unlock', text: 'Unlock accounts', means: 'unlock accounts after wrong passwords', later: true },
-]
-async function setFeature(feature: Feature, on: boolean): Promise<void> {
-  try {
-    const draft = await unwrap(api.GET('/api/v1/settings/draft'))
-    const now = (data.value?.features ?? []).filter((f) => f !== feature) as Feature[]
-    await unwrap(
-      api.PATCH('/api/v1/directories/{name}', {
-        params: { path: { name: name.value } },
-        body: { version: draft.version, features: on ? [...now, feature] : now, setFeatures: true },
-      }),
-    )
-    await again()
-  } catch (e) {
-    message.error((e as Error).message)
-  }
-}
-
-const rights = shallowRef('')
-async function showRights(): Promise<void> {
-  try {
-    rights.value = (
-      await unwrap(api.GET('/api/v1/directories/{name}/rights', { params: { path: { name: name.value } } }))
-    ).text
-  } catch (e) {
-    message.error((e as Error).message)
-  }
-}
-
-const removal = shallowRef<Schemas['RemovalPreview'] | null>(null)
-const typed = ref('')
-async function askRemoval(): Promise<void> {
-  try {
-    typed.value = ''
-    removal.value = await unwrap(
-      api.GET('/api/v1/directories/{name}/removal', { params: { path: { name: name.value } } }),
-    )
-  } catch (e) {
-    message.error((e as Error).message)
-  }
-}
-async function remove(): Promise<void> {
-  try {
-    await unwrap(
-      api.POST('/api/v1/directories/{name}/removal', {
-        params: { path: { name: name.value } },
-        body: { confirm: typed.value },
-      }),
-    )
-    removal.value = null
-    await router.push({ name: 'directories' })
-  } catch (e) {
-    message.error((e as Error).message)
-  }
-}
+const {
+  data,
+  failure,
+  again,
+  online,
+  steps,
+  code,
+  issue,
+  commands,
+  download,
+  copy,
+  probing,
+  probe,
+  read,
+  features,
+  setFeature,
+  rights,
+  showRights,
+  removal,
+  typed,
+  askRemoval,
+  remove,
+} = useDirectory(computed(() => String(route.params.name)))
 const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', 'never-seen': 'default' }
 </script>
 

@@ -8,7 +8,6 @@ import {
   NProgress,
   NSelect,
   NSkeleton,
-  useMessage,
   type DataTableColumns,
 } from 'naive-ui'
 import { computed, h } from 'vue'
@@ -20,9 +19,10 @@ import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
 import RunCounts from '../parts/RunCounts.vue'
 import Tag from '../parts/Tag.vue'
-import { useLoad } from '../parts/useLoad'
-import { useQuery } from '../parts/useQuery'
-import { useTyped } from '../parts/useTyped'
+import { useAct } from '../parts/use-act'
+import { useLoad } from '../parts/use-load'
+import { useQuery } from '../parts/use-query'
+import { useTyped } from '../parts/use-typed'
 import { changeWord, count, rehearses, runKind, runWord, shortTarget, took, when } from '../parts/words'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
@@ -31,7 +31,6 @@ const pageSize = 50
 const route = useRoute()
 const router = useRouter()
 const session = useSession()
-const message = useMessage()
 const id = computed(() => Number(route.params.id))
 const kind = useQuery<Change['kind'] | ''>('kind', '', 'cursor')
 const operation = useQuery<Change['operation'] | ''>('operation', '', 'cursor')
@@ -144,21 +143,11 @@ const columns = computed<DataTableColumns<Change>>(() => [
   { title: 'State', key: 'state', width: 130, render: (change) => h(Tag, changeWord(change, rehearses(run.value))) },
 ])
 
-async function cancel(): Promise<void> {
-  try {
-    await unwrap(api.POST('/api/v1/runs/{id}/cancel', { params: { path: { id: id.value } } }))
-  } catch (e) {
-    message.error((e as Error).message)
-  }
-}
-
+const { act } = useAct()
+const cancel = () => act(() => unwrap(api.POST('/api/v1/runs/{id}/cancel', { params: { path: { id: id.value } } })))
 async function release(): Promise<void> {
-  try {
-    const next = await unwrap(api.POST('/api/v1/runs/{id}/release', { params: { path: { id: id.value } } }))
-    await router.push({ name: 'run', params: { id: next.id } })
-  } catch (e) {
-    message.error((e as Error).message)
-  }
+  const next = await act(() => unwrap(api.POST('/api/v1/runs/{id}/release', { params: { path: { id: id.value } } })))
+  if (next) await router.push({ name: 'run', params: { id: next.id } })
 }
 </script>
 

@@ -1,15 +1,16 @@
 <script setup lang="ts">
 // Who takes part: containers, filters, group limits, with live counts.
-import { NButton, NInput, NSelect, NSkeleton, NSwitch, useMessage } from 'naive-ui'
-import { computed, onMounted, ref, shallowRef, watch } from 'vue'
+import { NButton, NInput, NSelect, NSkeleton, NSwitch } from 'naive-ui'
+import { computed, onMounted } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, unwrap, type Refusal, type Schemas } from '../api/client'
+import { api, unwrap, type Schemas } from '../api/client'
 import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
 import Tabs from '../parts/Tabs.vue'
-import { useLoad } from '../parts/useLoad'
-import { useQuery } from '../parts/useQuery'
+import { useAct } from '../parts/use-act'
+import { useLoad } from '../parts/use-load'
+import { useQuery } from '../parts/use-query'
 import { when } from '../parts/words'
 import ContainerTree from '../setup/ContainerTree.vue'
 import DraftBar from '../setup/DraftBar.vue'
@@ -19,11 +20,11 @@ import type { Containers } from '../setup/containers'
 import { useDraft } from '../state/draft'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
+import { useScopeCounts } from './use-scope-counts'
 
 const draft = useDraft()
 const session = useSession()
 const router = useRouter()
-const message = useMessage()
 const name = useQuery<string>('directory', '')
 const kind = useQuery<'users' | 'groups' | 'contacts'>('kind', 'users')
 const may = computed(() => session.may('administrator'))
@@ -74,53 +75,15 @@ const limit = computed({
   },
 })
 
-// Live counts of what is edited, also before it is saved.
-const counts = shallowRef<Schemas['ScopeCounts'] | null>(null)
-const counting = ref(false)
-const failed = ref<Refusal | null>(null)
-const search = ref('')
-const open = ref('')
-let turn = 0
-let timer = 0
-async function recount(): Promise<void> {
-  if (!draft.document?.directories?.length) return
-  const mine = ++turn
-  counting.value = true
-  try {
-    const answer = await unwrap(
-      api.POST('/api/v1/scope/preview', { body: { document: draft.document, samples: 12, text: search.value } }),
-    )
-    if (mine === turn) {
-      counts.value = answer
-      failed.value = null
-    }
-  } catch (e) {
-    if (mine === turn) failed.value = e as Refusal
-  } finally {
-    if (mine === turn) counting.value = false
-  }
-}
-watch(
-  [() => JSON.stringify(draft.document), search],
-  () => {
-    window.clearTimeout(timer)
-    timer = window.setTimeout(() => void recount(), counts.value ? 350 : 0)
-  },
-  { immediate: true },
-)
+const { counts, counting, failed, search, open } = useScopeCounts()
 
-const reading = ref(false)
+const { busy: reading, act } = useAct()
 async function read(): Promise<void> {
-  reading.value = true
-  try {
+  const run = await act(async () => {
     if (draft.edited) await draft.save()
-    const run = await unwrap(api.POST('/api/v1/settings/draft/read'))
-    await router.push({ name: 'run', params: { id: run.id } })
-  } catch (e) {
-    message.error((e as Error).message)
-  } finally {
-    reading.value = false
-  }
+    return await unwrap(api.POST('/api/v1/settings/draft/read'))
+  })
+  if (run) await router.push({ name: 'run', params: { id: run.id } })
 }
 const plural: Record<string, string> = { user: 'users', group: 'groups', contact: 'contacts' }
 </script>

@@ -8,30 +8,27 @@ import {
   NPagination,
   NSelect,
   NSkeleton,
-  useMessage,
   type DataTableColumns,
   type DataTableRowKey,
 } from 'naive-ui'
-import { computed, h, reactive, ref, shallowRef, watch } from 'vue'
+import { computed, h, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { api, orNull, unwrap, type Schemas } from '../api/client'
 import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
 import Tag from '../parts/Tag.vue'
-import { useLoad } from '../parts/useLoad'
-import { useQuery } from '../parts/useQuery'
-import { useRun } from '../parts/useRun'
-import { useTyped } from '../parts/useTyped'
+import { useLoad } from '../parts/use-load'
+import { useQuery } from '../parts/use-query'
+import { useRun } from '../parts/use-run'
+import { useTyped } from '../parts/use-typed'
 import { count, took, when } from '../parts/words'
-import { useLive } from '../state/live'
 import { useSession } from '../state/session'
+import { useRepairs } from './use-repairs'
 
 type Finding = Schemas['Finding']
 const pageSize = 50
 const session = useSession()
-const message = useMessage()
-const live = useLive()
 const code = useQuery<string>('kind', '', 'page')
 const text = useQuery<string>('text', '', 'page')
 const page = useQuery<string>('page', '1')
@@ -57,8 +54,6 @@ const findings = useLoad(
       : null,
   [() => survey.data.value?.run.id, code, text, page],
 )
-const repairs = useLoad(() => unwrap(api.GET('/api/v1/repairs')), [])
-
 const { running, start } = useRun(
   (run) => run.purpose === 'survey',
   async () => {
@@ -68,61 +63,23 @@ const { running, start } = useRun(
   },
 )
 const surveyNow = (draft: boolean) => start(() => unwrap(api.POST('/api/v1/surveys', { body: { draft } })))
-const repair = shallowRef<Schemas['Repair'] | null>(null)
-live.listen((event) => {
-  if (event.kind === 'repair') {
-    void repairs.again()
-    if (event.id !== undefined && event.id === repair.value?.id) void showRepair(event.id)
-  }
-})
-
-// Choosing findings and their new values.
-const chosen = ref<DataTableRowKey[]>([])
+const {
+  chosen,
+  pattern,
+  items,
+  left,
+  choosing,
+  writing,
+  repair,
+  repairs,
+  hows,
+  choose,
+  byPattern,
+  write,
+  showRepair,
+  undo,
+} = useRepairs(() => survey.data.value?.run.id ?? 0)
 watch([code, text, () => survey.data.value?.run.id], () => (chosen.value = []))
-const pattern = reactive({
-  how: 'proposal' as 'proposal' | 'suffix' | 'from' | 'trim' | 'lower',
-  suffix: '',
-  with: '',
-  from: 'mail',
-})
-const items = ref<Schemas['RepairItem'][] | null>(null)
-const left = ref(0)
-const choosing = ref(false)
-const hows = [
-  { label: 'the proposed values', value: 'proposal' },
-  { label: 'another suffix', value: 'suffix' },
-  { label: 'another attribute', value: 'from' },
-  { label: 'no spaces around', value: 'trim' },
-  { label: 'small letters', value: 'lower' },
-]
-async function choose(body: Schemas['ChooseRepairs']): Promise<void> {
-  choosing.value = true
-  try {
-    const answer = await unwrap(
-      api.POST('/api/v1/surveys/{id}/repairs', { params: { path: { id: survey.data.value?.run.id ?? 0 } }, body }),
-    )
-    items.value = answer.items
-    left.value = answer.left
-  } catch (e) {
-    message.error((e as Error).message, { duration: 12000, closable: true })
-  } finally {
-    choosing.value = false
-  }
-}
-const byPattern = computed(() => {
-  switch (pattern.how) {
-    case 'suffix':
-      return { suffix: pattern.suffix, with: pattern.with }
-    case 'from':
-      return { from: pattern.from }
-    case 'trim':
-      return { trim: true }
-    case 'lower':
-      return { lower: true }
-    default:
-      return undefined
-  }
-})
 const prepare = () =>
   choose({
     ...(chosen.value.length ? { numbers: chosen.value.map(Number) } : { code: code.value }),
@@ -133,37 +90,6 @@ async function fromFile(event: Event): Promise<void> {
   const file = input.files?.[0]
   if (file) await choose({ csv: await file.text() })
   input.value = ''
-}
-
-const writing = ref(false)
-async function write(): Promise<void> {
-  if (!items.value?.length) return
-  writing.value = true
-  try {
-    repair.value = await unwrap(api.POST('/api/v1/repairs', { body: { items: items.value } }))
-    items.value = null
-    await showRepair(repair.value.id)
-  } catch (e) {
-    message.error((e as Error).message, { duration: 12000, closable: true })
-  } finally {
-    writing.value = false
-  }
-}
-async function showRepair(id: number): Promise<void> {
-  try {
-    repair.value = await unwrap(api.GET('/api/v1/repairs/{id}', { params: { path: { id } } }))
-    void repairs.again()
-  } catch (e) {
-    message.error((e as Error).message)
-  }
-}
-async function undo(id: number): Promise<void> {
-  try {
-    repair.value = await unwrap(api.POST('/api/v1/repairs/{id}/undo', { params: { path: { id } } }))
-    await showRepair(repair.value.id)
-  } catch (e) {
-    message.error((e as Error).message)
-  }
 }
 
 const group = computed(() => survey.data.value?.groups.find((g) => g.code === code.value))

@@ -1,97 +1,21 @@
 <script setup lang="ts">
 // What can be decided by hand about one entry: the remedies of its problem, and to
 // link, merge or unlink it in any case. Each is shown first and done on a second word.
-import { NButton, NInput, NModal, useMessage } from 'naive-ui'
-import { computed, ref, shallowRef } from 'vue'
-import { useRouter } from 'vue-router'
+import { NButton, NInput, NModal } from 'naive-ui'
 
-import { api, unwrap, type ObjectView, type Schemas } from '../api/client'
+import type { Schemas } from '../api/client'
 import Diffs from '../parts/Diffs.vue'
-import { useLoad } from '../parts/useLoad'
-import { show } from '../parts/words'
 import { useSession } from '../state/session'
+import { factsOf, useDecision, type Action } from './use-decision'
 
-type Action = Schemas['NewDecision']['action']
-type Remedy = Schemas['Remedy']
-const props = defineProps<{ entry: string; name: string; remedies: Remedy[]; linked?: boolean }>()
+const props = defineProps<{ entry: string; name: string; remedies: Schemas['Remedy'][]; linked?: boolean }>()
 const emit = defineEmits<{ done: [] }>()
 const session = useSession()
-const message = useMessage()
-const router = useRouter()
-const other = ref('')
-const decided = shallowRef<Schemas['Decided'] | null>(null)
-const asked = shallowRef<{ entry: string; action: Action; resource?: string } | null>(null)
-const busy = ref(false)
-
-// What an act is called as a decision.
-const actions: Record<string, Action> = {
-  link: 'link',
-  merge: 'merge',
-  create: 'create',
-  unlink: 'hold',
-  rematch: 'forget',
-}
-const links = computed(() => props.remedies.filter((r) => r.act === 'link' && r.resource))
-const others = computed(() =>
-  props.remedies.flatMap((r) => {
-    const action = actions[r.act]
-    return action && action !== 'link' ? [{ ...r, action }] : []
-  }),
+const { sides, others, asked, decided, busy, ask, decide, other } = useDecision(
+  () => props.entry,
+  () => props.remedies,
+  () => emit('done'),
 )
-
-// The other side: what the cloud has.
-const { data: sides } = useLoad(
-  async () =>
-    await Promise.all(
-      links.value.slice(0, 5).map(async (r) => ({
-        id: r.resource ?? '',
-        object: await unwrap(api.GET('/api/v1/object', { params: { query: { text: r.resource ?? '' } } })).catch(
-          () => null,
-        ),
-      })),
-    ),
-  [() => links.value.map((r) => r.resource).join()],
-)
-const facts = (object: ObjectView | null): [string, string][] => {
-  const r = (object?.resource ?? {}) as Record<string, unknown>
-  const emails = ((r.emails ?? []) as { value?: string }[]).map((m) => m.value ?? '').join(', ')
-  const roles = ((r.roles ?? []) as { value?: string }[]).map((m) => m.value ?? '').join(', ')
-  return (
-    [
-      ['Login', show(r.userName)],
-      ['Name', show(r.displayName)],
-      ['Addresses', emails],
-      ['Roles', roles],
-      ['Active', show(r.active)],
-    ] as [string, string][]
-  ).filter(([, value]) => value)
-}
-
-async function ask(action: Action, resource?: string, entry = props.entry): Promise<void> {
-  busy.value = true
-  try {
-    decided.value = await unwrap(api.POST('/api/v1/decisions', { body: { entry, action, resource } }))
-    asked.value = { entry, action, resource }
-  } catch (e) {
-    message.error((e as Error).message, { duration: 9000, closable: true })
-  } finally {
-    busy.value = false
-  }
-}
-async function act(): Promise<void> {
-  if (!asked.value) return
-  busy.value = true
-  try {
-    const done = await unwrap(api.POST('/api/v1/decisions', { body: { ...asked.value, do: true } }))
-    decided.value = null
-    emit('done')
-    if (done.runId) await router.push({ name: 'run', params: { id: done.runId } })
-  } catch (e) {
-    message.error((e as Error).message, { duration: 9000, closable: true })
-  } finally {
-    busy.value = false
-  }
-}
 const title: Record<Action, string> = {
   link: 'Link',
   merge: 'Merge',
@@ -105,7 +29,7 @@ const title: Record<Action, string> = {
   <div v-if="session.may('operator')" class="decide">
     <div v-for="side in sides ?? []" :key="side.id" class="side">
       <dl class="facts">
-        <template v-for="[fact, value] in facts(side.object)" :key="fact"
+        <template v-for="[fact, value] in factsOf(side.object)" :key="fact"
           ><dt>{{ fact }}</dt>
           <dd>{{ value }}</dd></template
         >
@@ -153,7 +77,7 @@ const title: Record<Action, string> = {
         <Diffs v-if="decided.diffs.length" :diffs="decided.diffs" />
         <p class="quiet">It is kept in the audit with your name. A run carries it out at once.</p>
         <div class="row">
-          <NButton size="small" :type="decided.removes ? 'error' : 'primary'" :loading="busy" @click="act">{{
+          <NButton size="small" :type="decided.removes ? 'error' : 'primary'" :loading="busy" @click="decide">{{
             title[asked?.action ?? 'link']
           }}</NButton><NButton size="small" @click="decided = null">Leave it</NButton>
         </div>

@@ -2,7 +2,7 @@ import { describe, expect, it } from 'vitest'
 import { createApp, nextTick } from 'vue'
 import { createMemoryHistory, createRouter } from 'vue-router'
 
-import { useQuery } from './useQuery'
+import { useQuery } from './use-query'
 
 async function page(address: string) {
   const router = createRouter({ history: createMemoryHistory(), routes: [{ path: '/:page', component: {} }] })

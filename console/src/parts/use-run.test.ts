@@ -2,7 +2,7 @@ import { beforeEach, describe, expect, it, vi } from 'vitest'
 import { effectScope, nextTick, reactive } from 'vue'
 
 import type { Run } from '../api/client'
-import { useRun } from './useRun'
+import { useRun } from './use-run'
 
 const told = vi.fn()
 const asked = vi.fn()

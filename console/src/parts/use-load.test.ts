@@ -2,7 +2,7 @@ import { describe, expect, it, vi } from 'vitest'
 import { effectScope, nextTick, ref } from 'vue'
 
 import { Refusal, unwrap } from '../api/client'
-import { useLoad } from './useLoad'
+import { useLoad } from './use-load'
 
 const ended = vi.fn()
 vi.mock('../state/session', () => ({ useSession: () => ({ ended }) }))
