@@ -27,9 +27,9 @@ console/node_modules/.package-lock.json: console/package.json console/package-lo
 # by its Go types; the file changes only when they do.
 console/src/api/schema.d.ts: console/.schema ;
 console/.schema: console/node_modules/.package-lock.json $(APISOURCES)
-	go run ./cmd/kambrel openapi > console/openapi.json
-	@cd console && node_modules/.bin/openapi-typescript openapi.json -o schema.new.d.ts > /dev/null
-	@cd console && { cmp -s schema.new.d.ts src/api/schema.d.ts && rm schema.new.d.ts || mv schema.new.d.ts src/api/schema.d.ts; } && rm openapi.json && touch .schema
+	go run ./cmd/kambrel openapi > console/.openapi.json
+	@cd console && node_modules/.bin/openapi-typescript .openapi.json -o schema.new.d.ts > /dev/null
+	@cd console && { cmp -s schema.new.d.ts src/api/schema.d.ts && rm schema.new.d.ts || mv schema.new.d.ts src/api/schema.d.ts; } && rm .openapi.json && touch .schema
 
 console/dist/index.html: console/node_modules/.package-lock.json console/src/api/schema.d.ts $(WEBSOURCES)
 	cd console && npm run --silent build

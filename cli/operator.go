@@ -159,7 +159,7 @@ end. Without --password-file it makes a password and prints it once.`,
 				err = operators.Add(cmd.Context(), records, wire.NewOperator{Name: args[0], Password: password, Role: wire.Administrator})
 			}
 			if err == nil {
-				err = records.Record(cmd.Context(), act.Act{Kind: act.SetPassword, By: "host", About: about.Thing{Type: about.Operator, Key: args[0]}, Note: "on the service's host"})
+				err = records.Acts.Record(cmd.Context(), act.Act{Kind: act.SetPassword, By: "host", About: about.Thing{Type: about.Operator, Key: args[0]}, Note: "on the service's host"})
 			}
 			if err != nil {
 				return err

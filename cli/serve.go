@@ -149,7 +149,7 @@ func (o serveOptions) loadCertificate() (*tls.Certificate, error) {
 
 // firstAdministrator makes the first operator of an empty database.
 func (o serveOptions) firstAdministrator(ctx context.Context, records *store.Store, out io.Writer) error {
-	existing, err := records.Operators(ctx)
+	existing, err := records.Operators.List(ctx)
 	if err != nil || len(existing) > 0 {
 		return err
 	}

@@ -95,7 +95,7 @@ func diffsText(diffs []change.Diff) string {
 func (w *world) verdicts(run int64) map[string]verdict {
 	var all []wire.Change
 	for _, state := range []string{"", "superseded"} {
-		changes, _, err := w.Store.Changes(w.t.Context(), store.ChangeQuery{Run: run, State: state, Limit: 1000})
+		changes, _, err := w.Store.Changes.List(w.t.Context(), store.ChangeQuery{Run: run, State: state, Limit: 1000})
 		require.NoError(w.t, err)
 		all = append(all, changes...)
 	}
@@ -129,11 +129,11 @@ func (w *world) compare() {
 	told := w.run(store.Run{Run: wire.Run{Purpose: wire.PurposeForecast, By: "test"}})
 	forecast := w.verdicts(told.ID)
 	rehearsal := w.verdicts(w.run(store.Run{Run: wire.Run{Purpose: wire.PurposeRehearsal, By: "test"}}).ID)
-	dirty, _, err := w.Store.DirtyRefs(ctx, nil, 1000)
+	dirty, _, err := w.Store.Dirty.Refs(ctx, nil, 1000)
 	require.NoError(w.t, err)
 	why, whole := map[string]verdict{}, map[string]wire.Object{}
 	var names []string
-	require.NoError(w.t, w.Store.EachEntry(ctx, []string{"halvard", "brisling"}, entry.Kinds, 1000, func(batch []*entry.Entry) error {
+	require.NoError(w.t, w.Store.Entries.Each(ctx, []string{"halvard", "brisling"}, entry.Kinds, 1000, func(batch []*entry.Entry) error {
 		for _, e := range batch {
 			object, err := w.Explain.ObjectOf(ctx, wire.Hit{Type: "entry", Directory: e.Directory, EntryID: e.ID.String()})
 			require.NoError(w.t, err)
@@ -181,7 +181,7 @@ func (w *world) compare() {
 
 // members counts by group how many a run adds and removes.
 func (w *world) members(run int64) map[string]int {
-	changes, _, err := w.Store.Changes(w.t.Context(), store.ChangeQuery{Run: run, Limit: 1000})
+	changes, _, err := w.Store.Changes.List(w.t.Context(), store.ChangeQuery{Run: run, Limit: 1000})
 	require.NoError(w.t, err)
 	out := map[string]int{}
 	for _, c := range changes {
@@ -219,7 +219,7 @@ func (w *world) preview(name string, whole map[string]wire.Object) bool {
 	taken, err := w.Acts.Decide(ctx, "test", in)
 	require.NoError(w.t, err)
 	run := w.wait(taken.RunID)
-	changes, _, err := w.Store.Changes(ctx, store.ChangeQuery{Run: run.ID, Limit: 1000})
+	changes, _, err := w.Store.Changes.List(ctx, store.ChangeQuery{Run: run.ID, Limit: 1000})
 	require.NoError(w.t, err)
 	operation, code := "", ""
 	for _, c := range changes {
@@ -244,7 +244,7 @@ func (w *world) preview(name string, whole map[string]wire.Object) bool {
 
 // free are resources of people that nobody owns.
 func (w *world) free() []string {
-	list, _, err := w.Store.Find(w.t.Context(), store.FindQuery{State: "cloud-only", Kind: "user", Limit: 10})
+	list, _, err := w.Store.Search.Find(w.t.Context(), store.FindQuery{State: "cloud-only", Kind: "user", Limit: 10})
 	require.NoError(w.t, err)
 	var ids []string
 	for _, hit := range list {

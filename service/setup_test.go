@@ -127,7 +127,7 @@ func TestAskedWithoutAnAgent(t *testing.T) {
 	require.NoError(t, err)
 	_, err = b.Setup.Probe(ctx, "halvard", nil)
 	assert.Equal(t, problem.DirectoryNotServed, problem.CodeOf(err))
-	require.NoError(t, b.Store.SaveAgent(ctx, &store.Agent{ID: orderstest.Agent, Name: "one", Directories: []string{"halvard"}, Granted: []string{"halvard"}, Plain: []string{"halvard"}, Enrolled: time.Now()}))
+	require.NoError(t, b.Store.Agents.Save(ctx, &store.Agent{ID: orderstest.Agent, Name: "one", Directories: []string{"halvard"}, Granted: []string{"halvard"}, Plain: []string{"halvard"}, Enrolled: time.Now()}))
 	_, err = b.Setup.Probe(ctx, "halvard", nil)
 	assert.Equal(t, problem.AgentOffline, problem.CodeOf(err))
 	assert.ErrorContains(t, err, "one")
@@ -174,7 +174,7 @@ func TestHowThingsStandOpensAndClosesProblems(t *testing.T) {
 	first := open(false)[string(problem.AgentOffline)]
 	assert.Equal(t, about.Thing{Type: about.Directory, Key: "halvard"}, first.About)
 	now := time.Now()
-	require.NoError(t, b.Store.SaveAgent(ctx, &store.Agent{ID: orderstest.Agent, Name: "one", Directories: []string{"halvard", "brisling"}, Granted: []string{"halvard"}, Plain: []string{}, Enrolled: now, LastContact: &now}))
+	require.NoError(t, b.Store.Agents.Save(ctx, &store.Agent{ID: orderstest.Agent, Name: "one", Directories: []string{"halvard", "brisling"}, Granted: []string{"halvard"}, Plain: []string{}, Enrolled: now, LastContact: &now}))
 	require.NoError(t, b.Health.Watch(ctx))
 	require.NoError(t, b.Health.Watch(ctx))
 	closed := open(true)[string(problem.AgentOffline)]
@@ -221,16 +221,16 @@ func TestAProbeIsKeptAsItComes(t *testing.T) {
 	b := newBench(t)
 	ctx := t.Context()
 	order := store.Order{Directory: "halvard", Request: protocol.Order{Directory: "halvard", Probe: &protocol.Probe{}}}
-	require.NoError(t, b.Store.AddOrder(ctx, &order))
-	_, _, err := b.Store.TakeOrder(ctx, orderstest.Agent, []string{"halvard"}, false, time.Minute)
+	require.NoError(t, b.Store.Orders.Add(ctx, &order))
+	_, _, err := b.Store.Orders.Take(ctx, orderstest.Agent, []string{"halvard"}, false, time.Minute)
 	require.NoError(t, err)
 	require.NoError(t, b.Orders.Ingest(ctx, order.ID, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(
 		protocol.Line{Verdict: &protocol.Verdict{Step: "name", Outcome: "good"}}, protocol.Line{Verdict: &protocol.Verdict{Step: "clock", Outcome: "doubtful"}}, orderstest.Done("", false)))))
-	kept, found, err := b.Store.LastProbe(ctx, "halvard")
+	kept, found, err := b.Store.Orders.LastProbe(ctx, "halvard")
 	require.NoError(t, err)
 	require.True(t, found)
 	assert.Equal(t, "doubtful", setup.ProbeView(kept).Outcome)
-	state, err := b.Store.DirectoryStateOf(ctx, "halvard")
+	state, err := b.Store.Entries.StateOf(ctx, "halvard")
 	require.NoError(t, err)
 	assert.Empty(t, state.Directory, "a probe is no reading")
 }

@@ -67,7 +67,7 @@ func newPlace(t *testing.T, dsn string) *place {
 	p.events, stop = p.Events.Subscribe()
 	t.Cleanup(stop)
 	agent := store.Agent{ID: orderstest.Agent, Name: "one", Directories: []string{"halvard", "brisling"}, Granted: []string{"halvard", "brisling"}, Enrolled: time.Now()}
-	require.NoError(t, s.SaveAgent(t.Context(), &agent))
+	require.NoError(t, s.Agents.Save(t.Context(), &agent))
 	ctx, cancel := context.WithCancel(t.Context())
 	var group sync.WaitGroup
 	t.Cleanup(func() { cancel(); group.Wait() })
@@ -364,7 +364,7 @@ func (w *world) run(run store.Run) store.Run {
 
 func (w *world) wait(number int64) store.Run {
 	for {
-		run, err := w.Store.Run(w.t.Context(), number)
+		run, err := w.Store.Runs.Get(w.t.Context(), number)
 		require.NoError(w.t, err)
 		if run.State.Ended() {
 			require.NotEqual(w.t, wire.RunFailed, run.State, "world %d, run %d: %s %s", w.seed, number, run.FailureCode, run.FailureDetail)

@@ -34,7 +34,7 @@ func (e *Acts) Decide(ctx context.Context, by string, in wire.NewDecision) (wire
 		if err := d.carryOut(ctx, tx); err != nil {
 			return err
 		}
-		if err := tx.Record(ctx, d.act(out)); err != nil {
+		if err := tx.Acts.Record(ctx, d.act(out)); err != nil {
 			return err
 		}
 		var err error
@@ -115,9 +115,9 @@ func (d *deciding) findResource(ctx context.Context) error {
 			return err
 		}
 	}
-	owner, err := d.store.EntryOf(ctx, hit.ResourceID)
+	owner, err := d.store.Links.EntryOf(ctx, hit.ResourceID)
 	if err == nil && owner != d.ref {
-		other, err := d.store.Entry(ctx, owner.Directory, owner.ID)
+		other, err := d.store.Entries.Get(ctx, owner.Directory, owner.ID)
 		if err != nil {
 			return err
 		}
@@ -129,7 +129,7 @@ func (d *deciding) findResource(ctx context.Context) error {
 	if err != nil && !store.NotFound(err) {
 		return err
 	}
-	kind, resource, err := d.store.ResourceOfKind(ctx, hit.ResourceID)
+	kind, resource, err := d.store.Resources.OfKind(ctx, hit.ResourceID)
 	if err != nil {
 		return err
 	}
@@ -153,7 +153,7 @@ func (d *deciding) linkedTo(ctx context.Context, hit wire.Hit) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	link, err := d.store.LinkOf(ctx, ref)
+	link, err := d.store.Links.Of(ctx, ref)
 	if store.NotFound(err) {
 		err = problem.New(problem.BadInput, "%q is no resource of the cloud.", d.in.Resource)
 	}
@@ -239,17 +239,17 @@ func (d *deciding) next(ctx context.Context) (*decide.Outcome, error) {
 func (d *deciding) carryOut(ctx context.Context, tx *store.Store) error {
 	switch choice := decide.Choice(d.in.Action); {
 	case d.former != nil:
-		if err := tx.HandOver(ctx, []entry.Ref{*d.former}, []entry.Ref{d.ref}); err != nil {
+		if err := tx.Links.HandOver(ctx, []entry.Ref{*d.former}, []entry.Ref{d.ref}); err != nil {
 			return err
 		}
-		return tx.SetDirty(ctx, []entry.Ref{*d.former, d.ref}, store.DirtyNow, false)
+		return tx.Dirty.Set(ctx, []entry.Ref{*d.former, d.ref}, store.DirtyNow, false)
 	case choice == forget:
-		if err := tx.DropChosen(ctx, []store.NewLink{{Ref: d.ref}}); err != nil {
+		if err := tx.Choices.Drop(ctx, []store.NewLink{{Ref: d.ref}}); err != nil {
 			return err
 		}
-		return tx.SetDirty(ctx, []entry.Ref{d.ref}, store.DirtyNow, false)
+		return tx.Dirty.Set(ctx, []entry.Ref{d.ref}, store.DirtyNow, false)
 	default:
-		return tx.Choose(ctx, d.ref, *d.chosen())
+		return tx.Choices.Keep(ctx, d.ref, *d.chosen())
 	}
 }
 

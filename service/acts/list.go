@@ -11,7 +11,7 @@ import (
 
 // List lists what was done by whom, the newest first, and how many acts there are.
 func (e *Acts) List(ctx context.Context, q store.ActQuery) ([]wire.Act, int, error) {
-	list, total, err := e.store.Acts(ctx, q)
+	list, total, err := e.store.Acts.List(ctx, q)
 	views := make([]wire.Act, len(list))
 	for i, a := range list {
 		known := act.Describe(a.Kind)

@@ -32,7 +32,7 @@ func New(s *store.Store) *Agents { return &Agents{store: s} }
 
 // List lists agents and what they serve.
 func (a *Agents) List(ctx context.Context) ([]wire.Agent, error) {
-	agents, err := a.store.Agents(ctx)
+	agents, err := a.store.Agents.List(ctx)
 	views, now := make([]wire.Agent, len(agents)), time.Now()
 	for i, agent := range agents {
 		views[i] = agent.View(now)
@@ -55,10 +55,10 @@ func (a *Agents) IssueCode(ctx context.Context, by, service string, directories 
 	code := wire.EnrolmentCode{Code: rand.Text(), Expires: time.Now().Add(codeValid).Truncate(time.Second), Directories: directories}
 	code.Command = fmt.Sprintf("kambrel agent enrol --service %s --code %s", service, code.Code)
 	return code, a.store.Tx(ctx, func(tx *store.Store) error {
-		if err := tx.AddEnrolment(ctx, code.Code, by, code.Expires, directories); err != nil {
+		if err := tx.Agents.AddEnrolment(ctx, code.Code, by, code.Expires, directories); err != nil {
 			return err
 		}
-		return tx.Record(ctx, act.Act{Kind: act.IssueCode, By: by, About: about.Thing{Type: about.Agent}, After: grants{Directories: directories}})
+		return tx.Acts.Record(ctx, act.Act{Kind: act.IssueCode, By: by, About: about.Thing{Type: about.Agent}, After: grants{Directories: directories}})
 	})
 }
 
@@ -73,13 +73,13 @@ func (a *Agents) Grant(ctx context.Context, by, id string, directories []string)
 		if err != nil {
 			return err
 		}
-		if _, err := tx.GrantDirectories(ctx, id, directories); err != nil {
+		if _, err := tx.Agents.Grant(ctx, id, directories); err != nil {
 			return err
 		}
-		if granted, err = tx.Agent(ctx, id); err != nil {
+		if granted, err = tx.Agents.Get(ctx, id); err != nil {
 			return err
 		}
-		return tx.Record(ctx, act.Act{Kind: act.Grant, By: by, About: about.Thing{Type: about.Agent, Key: id}, Before: grants{agent.Name, agent.Granted}, After: grants{agent.Name, directories}})
+		return tx.Acts.Record(ctx, act.Act{Kind: act.Grant, By: by, About: about.Thing{Type: about.Agent, Key: id}, Before: grants{agent.Name, agent.Granted}, After: grants{agent.Name, directories}})
 	})
 	return granted.View(time.Now()), err
 }
@@ -91,15 +91,15 @@ func (a *Agents) Retire(ctx context.Context, by, id string) error {
 		if err != nil {
 			return err
 		}
-		if _, err := tx.RetireAgent(ctx, id); err != nil {
+		if _, err := tx.Agents.Retire(ctx, id); err != nil {
 			return err
 		}
-		return tx.Record(ctx, act.Act{Kind: act.Retire, By: by, About: about.Thing{Type: about.Agent, Key: id}, Before: grants{agent.Name, agent.Granted}})
+		return tx.Acts.Record(ctx, act.Act{Kind: act.Retire, By: by, About: about.Thing{Type: about.Agent, Key: id}, Before: grants{agent.Name, agent.Granted}})
 	})
 }
 
 func known(ctx context.Context, tx *store.Store, id string) (store.Agent, error) {
-	agent, err := tx.Agent(ctx, id)
+	agent, err := tx.Agents.Get(ctx, id)
 	if store.NotFound(err) {
 		err = problem.New(problem.NotFound, "there is no agent %s.", id)
 	}
@@ -124,7 +124,7 @@ func (a *Agents) Enrol(ctx context.Context, in wire.EnrolRequest) (wire.EnrolRes
 	}
 	agent := store.Agent{ID: uuid.NewString(), Name: in.Name, Host: in.Host, PublicKey: in.PublicKey, Directories: []string{}, Enrolled: time.Now()}
 	err := a.store.Tx(ctx, func(tx *store.Store) error {
-		found, used, err := tx.UseEnrolment(ctx, in.Code)
+		found, used, err := tx.Agents.UseEnrolment(ctx, in.Code)
 		switch {
 		case err != nil:
 			return err
@@ -137,7 +137,7 @@ func (a *Agents) Enrol(ctx context.Context, in wire.EnrolRequest) (wire.EnrolRes
 		default:
 			return problem.New(problem.EnrolmentCodeRefused, "it was never issued.")
 		}
-		agents, err := tx.Agents(ctx)
+		agents, err := tx.Agents.List(ctx)
 		if err != nil {
 			return err
 		}
@@ -146,10 +146,10 @@ func (a *Agents) Enrol(ctx context.Context, in wire.EnrolRequest) (wire.EnrolRes
 				return problem.New(problem.BadInput, "there is an agent called %s already: choose another --name, or retire it first.", in.Name)
 			}
 		}
-		if err := tx.SaveAgent(ctx, &agent); err != nil {
+		if err := tx.Agents.Save(ctx, &agent); err != nil {
 			return err
 		}
-		return tx.Record(ctx, act.Act{Kind: act.Enrol, By: "agent " + in.Name, About: about.Thing{Type: about.Agent, Key: agent.ID}, After: grants{in.Name, agent.Granted}, Note: "host " + in.Host})
+		return tx.Acts.Record(ctx, act.Act{Kind: act.Enrol, By: "agent " + in.Name, About: about.Thing{Type: about.Agent, Key: agent.ID}, After: grants{in.Name, agent.Granted}, Note: "host " + in.Host})
 	})
 	return wire.EnrolResponse{AgentID: agent.ID}, err
 }

@@ -49,7 +49,7 @@ func (a *Agents) Identify(ctx context.Context, signature, method, path string) (
 	if _, err := uuid.Parse(unverified.Subject); err != nil {
 		return refuse("it names no agent")
 	}
-	agent, err := a.store.Agent(ctx, unverified.Subject)
+	agent, err := a.store.Agents.Get(ctx, unverified.Subject)
 	if store.NotFound(err) {
 		return store.Agent{}, problem.New(problem.AgentRetired, "")
 	}
@@ -74,7 +74,7 @@ func (a *Agents) Identify(ctx context.Context, signature, method, path string) (
 	case signed.Method != method || signed.Path != path:
 		return refuse("it was made for another request")
 	}
-	fresh, err := a.store.UseSignature(ctx, agent.ID+"/"+signed.ID, signed.Expiry.Time().Add(2*clockLeeway))
+	fresh, err := a.store.Agents.UseSignature(ctx, agent.ID+"/"+signed.ID, signed.Expiry.Time().Add(2*clockLeeway))
 	if err == nil && !fresh {
 		return refuse("it was used before")
 	}

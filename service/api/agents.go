@@ -97,7 +97,7 @@ func (s *Server) agentStreams() {
 			return problem.New(problem.AgentMessageMalformed, "hello of agent %s: %s.", agent.Name, fault)
 		}
 		agent.Host, agent.Version, agent.Directories, agent.Plain = hello.Host, hello.Version, hello.Directories, hello.Plain
-		found, err := s.store.Hello(c.UserContext(), agent)
+		found, err := s.store.Agents.Hello(c.UserContext(), agent)
 		if err != nil {
 			return err
 		}
@@ -156,7 +156,7 @@ func (s *Server) agentStreams() {
 func (s *Server) stillValid(tokenID string) bool {
 	ctx, cancel := context.WithTimeout(context.Background(), readyTimeout)
 	defer cancel()
-	valid, err := s.store.TokenValid(ctx, tokenID)
+	valid, err := s.store.Operators.TokenValid(ctx, tokenID)
 	return valid || err != nil // a database that is away ends no session
 }
 

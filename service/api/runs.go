@@ -51,7 +51,7 @@ func (s *Server) runRoutes() {
 		if err != nil {
 			return nil, fail(err)
 		}
-		list, total, err := s.store.Runs(ctx, store.RunQuery{State: in.State, Purpose: in.Purpose, Changed: in.Changed, Before: before, Limit: in.Limit})
+		list, total, err := s.store.Runs.List(ctx, store.RunQuery{State: in.State, Purpose: in.Purpose, Changed: in.Changed, Before: before, Limit: in.Limit})
 		page := wire.Page[wire.Run]{Items: make([]wire.Run, len(list)), Total: total}
 		for i, run := range list {
 			page.Items[i] = run.View()
@@ -76,7 +76,7 @@ func (s *Server) runRoutes() {
 }
 
 func (s *Server) run(ctx context.Context, id int64) (wire.Run, error) {
-	run, err := s.store.Run(ctx, id)
+	run, err := s.store.Runs.Get(ctx, id)
 	if store.NotFound(err) {
 		err = problem.New(problem.NotFound, "there is no run %d.", id)
 	}
@@ -105,7 +105,7 @@ func (s *Server) changes(ctx context.Context, in *changesQuery) (*body[wire.Page
 	if _, err := s.run(ctx, in.ID); err != nil {
 		return nil, fail(err)
 	}
-	changes, total, err := s.store.Changes(ctx, store.ChangeQuery{Run: in.ID, Kind: in.Kind, Operation: in.Operation, Code: in.Code, State: in.State, Text: in.Text, After: after, Limit: in.Limit})
+	changes, total, err := s.store.Changes.List(ctx, store.ChangeQuery{Run: in.ID, Kind: in.Kind, Operation: in.Operation, Code: in.Code, State: in.State, Text: in.Text, After: after, Limit: in.Limit})
 	page := wire.Page[wire.Change]{Items: changes, Total: total}
 	if len(changes) == in.Limit {
 		page.Next = strconv.FormatInt(changes[len(changes)-1].ID, 10)

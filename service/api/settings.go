@@ -26,7 +26,7 @@ func (s *Server) settingsRoutes() {
 		return answer(document.DefaultRules(entry.Kind(in.Kind)), err)
 	})
 	huma.Register(s.api, operation("GET", "/settings", "get-settings", "The active settings", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[wire.Settings], error) {
-		revision, ok, err := s.store.ActiveSettings(ctx)
+		revision, ok, err := s.store.Settings.Active(ctx)
 		if err == nil && !ok {
 			err = problem.New(problem.NoSettings, "")
 		}
@@ -83,7 +83,7 @@ func (s *Server) revisionRoutes() {
 		if err != nil {
 			return nil, fail(err)
 		}
-		revisions, total, err := s.store.Revisions(ctx, int(offset), in.Limit)
+		revisions, total, err := s.store.Settings.Revisions(ctx, int(offset), in.Limit)
 		lines := make([]wire.RevisionLine, len(revisions))
 		for i, r := range revisions {
 			lines[i] = wire.RevisionLine{Revision: r.Revision, By: r.By, Activated: r.Activated, Note: r.Note}

@@ -190,7 +190,7 @@ func (s *Server) surveyRoutes() {
 		return answer(s.service.Surveys.RepairOf(ctx, id))
 	})
 	huma.Register(s.api, operation("GET", "/repairs", "list-repairs", "What was written to directories, the newest first", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[[]wire.Repair], error) {
-		return answer(s.store.Repairs(ctx, 200))
+		return answer(s.store.Repairs.List(ctx, 200))
 	})
 	huma.Register(s.api, operation("GET", "/repairs/{id}", "get-repair", "One repair with the result of each value", wire.Viewer), func(ctx context.Context, in *RunPath) (*body[wire.Repair], error) {
 		return answer(s.service.Surveys.RepairOf(ctx, in.ID))

@@ -35,19 +35,19 @@ func (e *Explain) ForecastOf(ctx context.Context, id int64) (wire.Forecast, erro
 		return wire.Forecast{}, err
 	}
 	out := wire.Forecast{Run: run.View()}
-	out.Outcomes, err = e.store.Outcomes(ctx, run.ID)
+	out.Outcomes, err = e.store.Changes.Outcomes(ctx, run.ID)
 	return out, err
 }
 
 func (e *Explain) forecastRun(ctx context.Context, id int64) (store.Run, error) {
 	if id == 0 {
-		run, ok, err := e.store.LastForecast(ctx)
+		run, ok, err := e.store.Runs.LastForecast(ctx)
 		if err == nil && !ok {
 			err = problem.New(problem.NotFound, "nothing was forecast yet: run 'kambrel forecast'.")
 		}
 		return run, err
 	}
-	run, err := e.store.Run(ctx, id)
+	run, err := e.store.Runs.Get(ctx, id)
 	if store.NotFound(err) || err == nil && run.Purpose != wire.PurposeForecast && run.Purpose != wire.PurposeImpact {
 		err = problem.New(problem.NotFound, "run %d is no forecast.", id)
 	}
@@ -61,7 +61,7 @@ func (e *Explain) Unclaimed(ctx context.Context, id int64, q store.UnclaimedQuer
 		return nil, 0, err
 	}
 	q.Run = run.ID
-	return e.store.Unclaimed(ctx, q)
+	return e.store.Resources.Unclaimed(ctx, q)
 }
 
 // exportPage is how many changes an export holds at once.
@@ -76,7 +76,7 @@ func (e *Explain) ExportChanges(ctx context.Context, q store.ChangeQuery, to io.
 	_ = w.Write(changeColumns) // errors are told by Error
 	q.Limit = exportPage
 	for {
-		changes, _, err := e.store.Changes(ctx, q)
+		changes, _, err := e.store.Changes.List(ctx, q)
 		if err != nil {
 			return fmt.Errorf("export the changes of run %d: %w", q.Run, err)
 		}
@@ -146,9 +146,9 @@ func (e *Explain) entryNamed(ctx context.Context, text string) (entry.Entry, err
 	if err != nil {
 		return entry.Entry{}, err
 	}
-	found, err := e.store.Entry(ctx, ref.Directory, ref.ID)
+	found, err := e.store.Entries.Get(ctx, ref.Directory, ref.ID)
 	if err != nil {
 		return found, err
 	}
-	return found, e.store.FillGroups(ctx, []*entry.Entry{&found})
+	return found, e.store.Facts.FillGroups(ctx, []*entry.Entry{&found})
 }

@@ -34,7 +34,7 @@ func (e *Explain) Now(ctx context.Context, text string) (wire.CloudNow, error) {
 		if err != nil {
 			return now, err
 		}
-		link, err := e.store.LinkOf(ctx, ref)
+		link, err := e.store.Links.Of(ctx, ref)
 		if store.NotFound(err) {
 			return now, problem.New(problem.NotFound, "%q has no resource in the cloud.", text)
 		}
@@ -44,7 +44,7 @@ func (e *Explain) Now(ctx context.Context, text string) (wire.CloudNow, error) {
 		hit.ResourceID = link.ResourceID
 	}
 	now.ResourceID = hit.ResourceID
-	kind, mirrored, err := e.store.ResourceOfKind(ctx, hit.ResourceID)
+	kind, mirrored, err := e.store.Resources.OfKind(ctx, hit.ResourceID)
 	if store.NotFound(err) {
 		kind, mirrored, err = entry.Kind(hit.Kind), entry.Resource{}, nil
 	}
@@ -81,7 +81,7 @@ func (e *Explain) membersNow(ctx context.Context, now *wire.CloudNow) error {
 	if now.Found = found; !found {
 		return nil
 	}
-	mirrored, err := e.store.MemberIDs(ctx, now.ResourceID)
+	mirrored, err := e.store.Resources.MemberIDs(ctx, now.ResourceID)
 	if err != nil {
 		return err
 	}
@@ -90,10 +90,10 @@ func (e *Explain) membersNow(ctx context.Context, now *wire.CloudNow) error {
 	lost := slices.DeleteFunc(mirrored, func(id string) bool { return have[id] })
 	more := slices.DeleteFunc(slices.Clone(members), func(id string) bool { return known[id] })
 	now.MembersLost, now.MembersMore = len(lost), len(more)
-	if now.Lost, err = e.store.NamesOf(ctx, lost[:min(len(lost), mostNamed)]); err != nil {
+	if now.Lost, err = e.store.Resources.NamesOf(ctx, lost[:min(len(lost), mostNamed)]); err != nil {
 		return err
 	}
-	now.More, err = e.store.NamesOf(ctx, more[:min(len(more), mostNamed)])
+	now.More, err = e.store.Resources.NamesOf(ctx, more[:min(len(more), mostNamed)])
 	return err
 }
 

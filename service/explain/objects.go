@@ -36,12 +36,12 @@ func (e *Explain) Find(ctx context.Context, q store.FindQuery) ([]wire.Hit, int,
 			return nil, 0, err
 		}
 		q.Text = ""
-		return e.store.Find(ctx, q)
+		return e.store.Search.Find(ctx, q)
 	}
 	if ids, err := entry.ParseIDs(q.Text); err == nil {
 		q.IDs = ids
 	}
-	return e.store.Find(ctx, q)
+	return e.store.Search.Find(ctx, q)
 }
 
 // filtered lists the entries of the mirror that a filter keeps.
@@ -57,7 +57,7 @@ func (e *Explain) filtered(ctx context.Context, text string, kind entry.Kind) ([
 	var directories []string
 	dialects := map[string]*filter.Filter{}
 	for _, d := range document.Directories {
-		state, err := e.store.DirectoryStateOf(ctx, d.Name)
+		state, err := e.store.Entries.StateOf(ctx, d.Name)
 		if err != nil {
 			return nil, err
 		}
@@ -74,7 +74,7 @@ func (e *Explain) filtered(ctx context.Context, text string, kind entry.Kind) ([
 		kinds = []entry.Kind{kind}
 	}
 	found := []entry.Ref{}
-	err = e.store.EachEntry(ctx, directories, kinds, searchBatch, func(batch []*entry.Entry) error {
+	err = e.store.Entries.Each(ctx, directories, kinds, searchBatch, func(batch []*entry.Entry) error {
 		if err := setup.FillFor(ctx, e.store, parsed, batch); err != nil {
 			return err
 		}
@@ -94,7 +94,7 @@ func (e *Explain) filtered(ctx context.Context, text string, kind entry.Kind) ([
 func (e *Explain) Resolve(ctx context.Context, text string) (wire.Hit, error) {
 	text = strings.TrimSpace(text)
 	ids, _ := entry.ParseIDs(text) // text that is no id has none
-	if hit, found, err := e.store.Exact(ctx, text, ids); err != nil || found {
+	if hit, found, err := e.store.Search.Exact(ctx, text, ids); err != nil || found {
 		return hit, err
 	}
 	hits, total, err := e.Find(ctx, store.FindQuery{Text: text, Limit: 50})
@@ -169,14 +169,14 @@ func RefOf(hit wire.Hit) (entry.Ref, error) {
 }
 
 func (e *Explain) resourceObject(ctx context.Context, id string) (wire.Object, error) {
-	ref, err := e.store.EntryOf(ctx, id)
+	ref, err := e.store.Links.EntryOf(ctx, id)
 	if err == nil {
 		return e.entryObject(ctx, ref)
 	}
 	if !store.NotFound(err) {
 		return wire.Object{}, err
 	}
-	resource, err := e.store.Resource(ctx, id)
+	resource, err := e.store.Resources.Get(ctx, id)
 	if store.NotFound(err) {
 		return wire.Object{}, problem.New(problem.NotFound, "the mirror has no resource %s", id)
 	}
@@ -192,7 +192,7 @@ func (e *Explain) resourceObject(ctx context.Context, id string) (wire.Object, e
 }
 
 func (e *Explain) entryObject(ctx context.Context, ref entry.Ref) (wire.Object, error) {
-	dirty, err := e.store.Subject(ctx, ref)
+	dirty, err := e.store.Cases.Get(ctx, ref)
 	if store.NotFound(err) {
 		return wire.Object{}, problem.New(problem.NotFound, "the mirror of %s has no entry %s", ref.Directory, ref.ID)
 	}
@@ -200,7 +200,7 @@ func (e *Explain) entryObject(ctx context.Context, ref entry.Ref) (wire.Object, 
 		return wire.Object{}, err
 	}
 	object := wire.Object{Entry: &wire.EntryView{Entry: dirty.Entry, Forms: ref.ID.Forms()}, Resource: dirty.Resource}
-	link, err := e.store.LinkOf(ctx, ref)
+	link, err := e.store.Links.Of(ctx, ref)
 	switch {
 	case err == nil:
 		object.Link = &wire.LinkView{LinkKey: link.LinkKey, ResourceID: link.ResourceID, How: link.How, Owner: link.Owner, RunID: link.RunID, Since: link.Since, Left: link.LeftAt}
@@ -210,7 +210,7 @@ func (e *Explain) entryObject(ctx context.Context, ref entry.Ref) (wire.Object, 
 	if object.Problem, err = e.problems.OfEntry(ctx, ref); err != nil {
 		return wire.Object{}, err
 	}
-	if object.Changes, err = e.store.ChangesOf(ctx, ref, latestChanges); err != nil {
+	if object.Changes, err = e.store.Changes.OfEntry(ctx, ref, latestChanges); err != nil {
 		return wire.Object{}, err
 	}
 	j, err := e.judging.Judge(ctx)
@@ -273,17 +273,17 @@ func (e *Explain) references(ctx context.Context, settings *decide.Settings, o *
 	if dirty.Entry.Kind != entry.Group {
 		return nil
 	}
-	total, _, err := e.store.CountMembers(ctx, ref)
+	total, _, err := e.store.Entries.CountMembers(ctx, ref)
 	if err != nil {
 		return err
 	}
 	list := &wire.MemberList{Total: total, Items: []wire.GroupMember{}}
 	if dirty.Link != nil {
-		if list.InCloud, err = e.store.MembersOf(ctx, dirty.Link.ResourceID); err != nil {
+		if list.InCloud, err = e.store.Resources.CountMembers(ctx, dirty.Link.ResourceID); err != nil {
 			return err
 		}
 	}
-	members, err := e.store.MembersBeside(ctx, ref, mostMembersShown)
+	members, err := e.store.References.MembersBeside(ctx, ref, mostMembersShown)
 	if err != nil {
 		return err
 	}

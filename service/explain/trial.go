@@ -46,7 +46,7 @@ func (e *Explain) Trial(ctx context.Context, by string, in wire.NewTrial) (wire.
 		if err != nil || !in.Write {
 			return err
 		}
-		return tx.Record(ctx, act.Act{Kind: act.SyncOne, By: by, About: about.EntryOf(subject), Note: "run " + strconv.FormatInt(out.RunID, 10)})
+		return tx.Acts.Record(ctx, act.Act{Kind: act.SyncOne, By: by, About: about.EntryOf(subject), Note: "run " + strconv.FormatInt(out.RunID, 10)})
 	})
 	return out, err
 }
@@ -61,7 +61,7 @@ func (e *Explain) fetch(ctx context.Context, text string) (reason.Node, error) {
 	node := reason.Node{Text: "Read: is it there?", Outcome: reason.No}
 	for _, directory := range settings.Document.Directories {
 		// What the mirror holds more, for a draft or a survey, is read too.
-		state, err := e.store.DirectoryStateOf(ctx, directory.Name)
+		state, err := e.store.Entries.StateOf(ctx, directory.Name)
 		if err != nil {
 			return node, err
 		}

@@ -48,7 +48,7 @@ func standing(h wire.Health) []store.NewProblem {
 // is an agent that is away and what ended the last run, then how things stand, then
 // the problems of entries by code.
 func (e *Health) judge(ctx context.Context, h *wire.Health) error {
-	kept, err := e.store.Standing(ctx)
+	kept, err := e.store.Problems.Standing(ctx)
 	if err != nil {
 		return err
 	}

@@ -41,7 +41,7 @@ func (e *Health) Watch(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return e.store.Watched(ctx, standing(h))
+	return e.store.Problems.Watched(ctx, standing(h))
 }
 
 func (e *Health) gather(ctx context.Context) (wire.Health, error) {
@@ -50,7 +50,7 @@ func (e *Health) gather(ctx context.Context) (wire.Health, error) {
 		return h, err
 	}
 	var err error
-	if h.Objects, err = e.store.ObjectCounts(ctx); err != nil {
+	if h.Objects, err = e.store.Search.Count(ctx); err != nil {
 		return h, err
 	}
 	if h.ByProblem, err = e.problems.Counts(ctx); err != nil {
@@ -59,7 +59,7 @@ func (e *Health) gather(ctx context.Context) (wire.Health, error) {
 	for _, c := range h.ByProblem {
 		h.Problems += c.Count
 	}
-	state, err := e.store.CloudState(ctx, entry.User)
+	state, err := e.store.Resources.State(ctx, entry.User)
 	if err != nil {
 		return h, err
 	}
@@ -73,7 +73,7 @@ func (e *Health) gather(ctx context.Context) (wire.Health, error) {
 const mostBeside = 10
 
 func (e *Health) healthRuns(ctx context.Context, h *wire.Health) error {
-	last, found, err := e.store.LastRun(ctx)
+	last, found, err := e.store.Runs.Last(ctx)
 	if err != nil {
 		return err
 	}
@@ -81,7 +81,7 @@ func (e *Health) healthRuns(ctx context.Context, h *wire.Health) error {
 		view := last.View()
 		h.LastRun = &view
 	}
-	current, found, err := e.store.OpenRun(ctx)
+	current, found, err := e.store.Runs.Open(ctx)
 	if err != nil {
 		return err
 	}
@@ -89,7 +89,7 @@ func (e *Health) healthRuns(ctx context.Context, h *wire.Health) error {
 		view := current.View()
 		h.Current = &view
 	}
-	beside, err := e.store.OpenBeside(ctx, mostBeside)
+	beside, err := e.store.Runs.OpenBeside(ctx, mostBeside)
 	if err != nil {
 		return err
 	}
@@ -101,14 +101,14 @@ func (e *Health) healthRuns(ctx context.Context, h *wire.Health) error {
 }
 
 func (e *Health) healthDirectories(ctx context.Context, h *wire.Health) error {
-	people, err := e.store.PeopleCounts(ctx)
+	people, err := e.store.Entries.CountPeople(ctx)
 	if err != nil {
 		return err
 	}
 	for _, count := range people {
 		h.Objects.Entries += count
 	}
-	agents, err := e.store.Agents(ctx)
+	agents, err := e.store.Agents.List(ctx)
 	if err != nil {
 		return err
 	}
@@ -116,14 +116,14 @@ func (e *Health) healthDirectories(ctx context.Context, h *wire.Health) error {
 	for _, agent := range agents {
 		h.Agents = append(h.Agents, agent.View(now))
 	}
-	revision, ok, err := e.store.ActiveSettings(ctx)
+	revision, ok, err := e.store.Settings.Active(ctx)
 	if err != nil || !ok {
 		return err
 	}
 	h.Revision = revision.Revision
 	for _, directory := range revision.Document.Directories {
 		view := wire.DirectoryState{Name: directory.Name, Dialect: string(directory.Dialect), Base: directory.Base, Entries: people[directory.Name]}
-		state, err := e.store.DirectoryStateOf(ctx, directory.Name)
+		state, err := e.store.Entries.StateOf(ctx, directory.Name)
 		if err != nil {
 			return err
 		}

@@ -71,7 +71,7 @@ func (e *Jobs) Request(ctx context.Context, run store.Run) (int64, error) {
 
 // Request is the same in a transaction.
 func Request(ctx context.Context, tx *store.Store, run store.Run) (int64, error) {
-	revision, ok, err := tx.ActiveSettings(ctx)
+	revision, ok, err := tx.Settings.Active(ctx)
 	if err != nil {
 		return 0, err
 	}
@@ -79,7 +79,7 @@ func Request(ctx context.Context, tx *store.Store, run store.Run) (int64, error)
 		return 0, problem.New(problem.NoSettings, "")
 	}
 	run.Revision = revision.Revision
-	return tx.NewRun(ctx, run, false)
+	return tx.Runs.New(ctx, run, false)
 }
 
 // started is what a run is for, as an act notes it.
@@ -102,7 +102,7 @@ func (e *Jobs) Begin(ctx context.Context, run store.Run) (int64, error) {
 		if id, err = Request(ctx, tx, run); err != nil || !run.Purpose.Writes() {
 			return err
 		}
-		return tx.Record(ctx, act.Act{Kind: act.StartRun, By: run.By, About: ofRun(id), After: started{Purpose: run.Purpose, Entry: run.Subject}})
+		return tx.Acts.Record(ctx, act.Act{Kind: act.StartRun, By: run.By, About: ofRun(id), After: started{Purpose: run.Purpose, Entry: run.Subject}})
 	})
 }
 
@@ -110,7 +110,7 @@ func (e *Jobs) Begin(ctx context.Context, run store.Run) (int64, error) {
 func (e *Jobs) Release(ctx context.Context, id int64, by string) (int64, error) {
 	var next int64
 	return next, e.store.Tx(ctx, func(tx *store.Store) error {
-		run, err := tx.Run(ctx, id)
+		run, err := tx.Runs.Get(ctx, id)
 		if store.NotFound(err) {
 			return problem.New(problem.NotFound, "there is no run %d", id)
 		}
@@ -123,20 +123,20 @@ func (e *Jobs) Release(ctx context.Context, id int64, by string) (int64, error) 
 		if next, err = Request(ctx, tx, store.Run{Run: wire.Run{Purpose: wire.PurposeRelease, Releases: id, By: by}}); err != nil {
 			return err
 		}
-		return tx.Record(ctx, act.Act{Kind: act.Release, By: by, About: ofRun(id), Before: started{Purpose: run.Purpose, Held: run.Counts.Held}, After: started{Purpose: wire.PurposeRelease, RunID: next}})
+		return tx.Acts.Record(ctx, act.Act{Kind: act.Release, By: by, About: ofRun(id), Before: started{Purpose: run.Purpose, Held: run.Counts.Held}, After: started{Purpose: wire.PurposeRelease, RunID: next}})
 	})
 }
 
 // Cancel ends a rehearsal, a survey or a reading.
 func (e *Jobs) Cancel(ctx context.Context, id int64, by string) error {
 	return e.store.Tx(ctx, func(tx *store.Store) error {
-		found, err := tx.CancelRun(ctx, id)
+		found, err := tx.Runs.Cancel(ctx, id)
 		if err == nil && !found {
 			err = problem.New(problem.BadInput, "run %d has ended, or it writes and is never cut short.", id)
 		}
 		if err != nil {
 			return err
 		}
-		return tx.Record(ctx, act.Act{Kind: act.CancelRun, By: by, About: ofRun(id)})
+		return tx.Acts.Record(ctx, act.Act{Kind: act.CancelRun, By: by, About: ofRun(id)})
 	})
 }

@@ -44,13 +44,13 @@ func (e *Jobs) lane(ctx context.Context) {
 }
 
 func (e *Jobs) executeOpen(ctx context.Context) error {
-	_, open, err := e.store.OpenRun(ctx)
+	_, open, err := e.store.Runs.Open(ctx)
 	if err != nil || !open {
 		return err
 	}
 	_, err = e.store.WithRunLock(ctx, func(ctx context.Context) error {
 		for {
-			run, open, err := e.store.OpenRun(ctx)
+			run, open, err := e.store.Runs.Open(ctx)
 			if err != nil || !open {
 				return err
 			}
@@ -72,7 +72,7 @@ func (e *Jobs) beside(ctx context.Context) {
 	var at []int64
 	ended := make(chan struct{}, 1) // one has room again
 	for ctx.Err() == nil {
-		open, err := e.store.OpenBesideIDs(ctx, 4*mostBeside)
+		open, err := e.store.Runs.OpenBesideIDs(ctx, 4*mostBeside)
 		if err != nil && ctx.Err() == nil {
 			slog.Error("look for rehearsals", logkey.Error, err)
 		}
@@ -111,7 +111,7 @@ func (e *Jobs) beside(ctx context.Context) {
 
 func (e *Jobs) executeBeside(ctx context.Context, id int64) error {
 	_, err := e.store.Own(ctx, store.RunBeside, id, func(ctx context.Context) error {
-		run, err := e.store.Run(ctx, id)
+		run, err := e.store.Runs.Get(ctx, id)
 		if err != nil || run.State.Ended() {
 			return err
 		}

@@ -53,11 +53,11 @@ func (w *tickWorker) Work(ctx context.Context, _ *river.Job[tickArgs]) error {
 	if err != nil || next == nil || time.Now().Before(*next) {
 		return err
 	}
-	revision, ok, err := w.jobs.store.ActiveSettings(ctx)
+	revision, ok, err := w.jobs.store.Settings.Active(ctx)
 	if err != nil || !ok {
 		return err
 	}
-	_, err = w.jobs.store.NewRun(ctx, store.Run{Run: wire.Run{Purpose: wire.PurposeSync, By: scheduledBy, Revision: revision.Revision}}, true)
+	_, err = w.jobs.store.Runs.New(ctx, store.Run{Run: wire.Run{Purpose: wire.PurposeSync, By: scheduledBy, Revision: revision.Revision}}, true)
 	return err
 }
 
@@ -73,25 +73,25 @@ type pruneWorker struct {
 // Work deletes what is too old to be asked for.
 func (w *pruneWorker) Work(ctx context.Context, _ *river.Job[pruneArgs]) error {
 	now := time.Now()
-	if _, err := w.jobs.store.PruneRuns(ctx, now.Add(-keepQuiet), now.Add(-keepRuns)); err != nil {
+	if _, err := w.jobs.store.Runs.Prune(ctx, now.Add(-keepQuiet), now.Add(-keepRuns)); err != nil {
 		return err
 	}
-	if err := w.jobs.store.PruneOrders(ctx, now.Add(-keepQuiet)); err != nil {
+	if err := w.jobs.store.Orders.Prune(ctx, now.Add(-keepQuiet)); err != nil {
 		return err
 	}
-	if err := w.jobs.store.DropRemovals(ctx); err != nil {
+	if err := w.jobs.store.Removed.Drop(ctx); err != nil {
 		return err
 	}
-	if err := w.jobs.store.PruneProblems(ctx, now.Add(-keepRuns)); err != nil {
+	if err := w.jobs.store.Problems.Prune(ctx, now.Add(-keepRuns)); err != nil {
 		return err
 	}
-	return w.jobs.store.DropExpired(ctx)
+	return w.jobs.store.Operators.DropExpired(ctx)
 }
 
 // NextRun tells when the schedule starts the next run; nil when it is off or
 // there are no settings.
 func (e *Jobs) NextRun(ctx context.Context) (*time.Time, error) {
-	revision, ok, err := e.store.ActiveSettings(ctx)
+	revision, ok, err := e.store.Settings.Active(ctx)
 	if err != nil || !ok {
 		return nil, err
 	}
@@ -100,7 +100,7 @@ func (e *Jobs) NextRun(ctx context.Context) (*time.Time, error) {
 		return nil, nil
 	}
 	next := time.Now()
-	last, ok, err := e.store.LastRun(ctx)
+	last, ok, err := e.store.Runs.Last(ctx)
 	if err != nil {
 		return nil, err
 	}

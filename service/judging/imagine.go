@@ -36,7 +36,7 @@ func (j *Judge) Imagination(ctx context.Context, all bool) (*Imagined, Pages, er
 		}
 		return m, &everybody{store: j.DB, persons: m.Persons}, nil
 	}
-	refs, _, err := j.DB.DirtyRefs(ctx, j.Grace(), 1<<30)
+	refs, _, err := j.DB.Dirty.Refs(ctx, j.Grace(), 1<<30)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -61,7 +61,7 @@ func (j *Judge) ImagineAmong(ctx context.Context, refs []entry.Ref) (*Imagined, 
 	}
 	m := imagine(j.DB, func(ref entry.Ref) bool { return listed[ref] })
 	m.Persons = found
-	have, err := j.DB.HaveLinks(ctx, refs)
+	have, err := j.DB.Links.Have(ctx, refs)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -86,7 +86,7 @@ type WhatIf struct {
 // ImagineOne decides about one entry as the next run would, among the others that
 // wait for it. An entry that is not there is an error that store.NotFound knows.
 func (j *Judge) ImagineOne(ctx context.Context, ref entry.Ref, what WhatIf) (*decide.Outcome, *Imagined, error) {
-	refs, total, err := j.DB.DirtyRefs(ctx, j.Grace(), mostAround)
+	refs, total, err := j.DB.Dirty.Refs(ctx, j.Grace(), mostAround)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -226,7 +226,7 @@ func (e *everybody) next(ctx context.Context, linked bool) ([]decide.Case, bool,
 	if e.ended {
 		return nil, false, nil
 	}
-	page, after, err := e.store.Subjects(ctx, linked, e.after, BatchSize)
+	page, after, err := e.store.Cases.Page(ctx, linked, e.after, BatchSize)
 	if err != nil {
 		return nil, false, err
 	}
@@ -255,7 +255,7 @@ func (a *among) next(ctx context.Context, linked bool) ([]decide.Case, bool, err
 	}
 	part := (*list)[:min(len(*list), BatchSize)]
 	*list = (*list)[len(part):]
-	page, err := a.store.SubjectsOf(ctx, part)
+	page, err := a.store.Cases.Of(ctx, part)
 	if err != nil {
 		return nil, false, err
 	}
@@ -270,7 +270,7 @@ func (a *among) next(ctx context.Context, linked bool) ([]decide.Case, bool, err
 func eachCase(ctx context.Context, s *store.Store, refs []entry.Ref) iter.Seq2[[]decide.Case, error] {
 	return func(yield func([]decide.Case, error) bool) {
 		for part := range slices.Chunk(refs, BatchSize) {
-			if !yield(s.SubjectsOf(ctx, part)) {
+			if !yield(s.Cases.Of(ctx, part)) {
 				return
 			}
 		}

@@ -17,7 +17,8 @@ import (
 // Nothing of it reaches the database, so a rehearsal never makes a run wait. It
 // may be used by many goroutines.
 type Imagined struct {
-	*store.Store
+	store.Facts
+	db      *store.Store
 	Persons *Persons             // nil: as the database has it
 	toCome  func(entry.Ref) bool // whether the plan is to look at somebody at all
 	ref     entry.Ref            // one that is looked at otherwise than it is
@@ -34,7 +35,7 @@ type Imagined struct {
 }
 
 func imagine(s *store.Store, toCome func(entry.Ref) bool) *Imagined {
-	return &Imagined{Store: s, toCome: toCome, given: map[string]decide.Claimant{}, keys: map[entry.Ref][]string{}, looked: map[entry.Ref]bool{}, done: map[entry.Ref]bool{},
+	return &Imagined{Facts: s.Facts, db: s, toCome: toCome, given: map[string]decide.Claimant{}, keys: map[entry.Ref][]string{}, looked: map[entry.Ref]bool{}, done: map[entry.Ref]bool{},
 		left: map[entry.Ref]bool{}, freed: map[entry.Ref]bool{}, owned: map[string]decide.Claimant{}}
 }
 
@@ -112,12 +113,12 @@ func (m *Imagined) decided(outcomes []*decide.Outcome) {
 
 // Holders finds resources, with the links as they would be by now.
 func (m *Imagined) Holders(ctx context.Context, keys []string) (map[string][]decide.Holder, error) {
-	return m.held(m.Store.Holders(ctx, keys))
+	return m.held(m.Facts.Holders(ctx, keys))
 }
 
 // FreeHolders is Holders for resources without a link key.
 func (m *Imagined) FreeHolders(ctx context.Context, keys []string) (map[string][]decide.Holder, error) {
-	return m.held(m.Store.FreeHolders(ctx, keys))
+	return m.held(m.Facts.FreeHolders(ctx, keys))
 }
 
 func (m *Imagined) held(holders map[string][]decide.Holder, err error) (map[string][]decide.Holder, error) {
@@ -142,16 +143,16 @@ func (m *Imagined) held(holders map[string][]decide.Holder, err error) (map[stri
 
 // Kin tells who is one person with whom.
 func (m *Imagined) Kin(ctx context.Context, refs []entry.Ref) (map[entry.Ref]decide.Kin, error) {
-	kin, err := m.Store.Kin(ctx, refs)
+	kin, err := m.Facts.Kin(ctx, refs)
 	if err != nil || m.Persons == nil {
 		return kin, err
 	}
-	return m.Persons.over(ctx, m.Store, refs, kin)
+	return m.Persons.over(ctx, m.db, refs, kin)
 }
 
 // Chosen tells what was decided by hand, or may be.
 func (m *Imagined) Chosen(ctx context.Context, refs []entry.Ref) (map[entry.Ref]decide.Chosen, error) {
-	chosen, err := m.Store.Chosen(ctx, refs)
+	chosen, err := m.Facts.Chosen(ctx, refs)
 	if err == nil && m.what.Chosen != nil && slices.Contains(refs, m.ref) {
 		chosen[m.ref] = *m.what.Chosen
 	}

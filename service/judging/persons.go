@@ -73,7 +73,7 @@ func (j *Judge) imaginePersons(ctx context.Context, batches iter.Seq2[[]decide.C
 		if err != nil {
 			return nil, err
 		}
-		keys, err := j.PersonKeys(ctx, j.DB, batch)
+		keys, err := j.PersonKeys(ctx, j.DB.Facts, batch)
 		if err != nil {
 			return nil, err
 		}
@@ -98,7 +98,7 @@ func (j *Judge) imaginePersons(ctx context.Context, batches iter.Seq2[[]decide.C
 		for _, item := range looked {
 			refs, texts = append(refs, item.Ref), append(texts, item.Keys...)
 		}
-		kept, err := j.DB.MatesOf(ctx, refs, texts)
+		kept, err := j.DB.Persons.MatesOf(ctx, refs, texts)
 		if err != nil {
 			return nil, err
 		}
@@ -127,7 +127,7 @@ func (j *Judge) personsOf(ctx context.Context, outcomes []person.Outcome) (*Pers
 	}
 	before := map[entry.Ref]decide.Following{}
 	for part := range slices.Chunk(refs, 5000) {
-		following, err := j.DB.FollowingOf(ctx, part)
+		following, err := j.DB.Persons.FollowingOf(ctx, part)
 		if err != nil {
 			return nil, err
 		}
@@ -182,7 +182,7 @@ func (p *Persons) over(ctx context.Context, s *store.Store, refs []entry.Ref, ki
 	}
 	entries := map[entry.Ref]entry.Entry{}
 	if len(lent) > 0 {
-		cases, err := s.SubjectsOf(ctx, lent)
+		cases, err := s.Cases.Of(ctx, lent)
 		if err != nil {
 			return nil, err
 		}
@@ -233,7 +233,7 @@ func (p *Persons) moveLinks(ctx context.Context, s *store.Store, cases []decide.
 		given := decide.Case{}
 		if (from != entry.Ref{}) {
 			var err error
-			if given, err = s.Subject(ctx, from); err != nil {
+			if given, err = s.Cases.Get(ctx, from); err != nil {
 				return err
 			}
 		}

@@ -15,7 +15,7 @@ func PointedBy(ctx context.Context, c *decide.Settings, state *store.Store, rehe
 	persons := map[entry.Ref][]entry.Ref{}
 	all := slices.Clone(refs)
 	if c.HasPersons() {
-		followers, err := state.FollowersOf(ctx, refs)
+		followers, err := state.Persons.FollowersOf(ctx, refs)
 		if err != nil {
 			return nil, err
 		}
@@ -26,7 +26,7 @@ func PointedBy(ctx context.Context, c *decide.Settings, state *store.Store, rehe
 			all = append(all, persons[lead]...)
 		}
 	}
-	pointed, err := state.Pointed(ctx, rehearsed, all)
+	pointed, err := state.References.Pointed(ctx, rehearsed, all)
 	if err != nil {
 		return nil, err
 	}

@@ -38,7 +38,7 @@ func (k *Judging) Of(ctx context.Context, revision int) (*decide.Settings, error
 	if k.last != nil && k.revision == revision {
 		return k.last, nil
 	}
-	r, err := k.store.SettingsRevision(ctx, revision)
+	r, err := k.store.Settings.Revision(ctx, revision)
 	if err != nil {
 		return nil, fmt.Errorf("read settings revision %d: %w", revision, err)
 	}
@@ -52,7 +52,7 @@ func (k *Judging) Of(ctx context.Context, revision int) (*decide.Settings, error
 
 // Active returns the active settings made ready.
 func (k *Judging) Active(ctx context.Context) (*decide.Settings, error) {
-	r, ok, err := k.store.ActiveSettings(ctx)
+	r, ok, err := k.store.Settings.Active(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -122,7 +122,7 @@ func (k *Judging) Settings(ctx context.Context) (*decide.Settings, error) {
 	if problem.CodeOf(err) != problem.NoSettings {
 		return settings, err
 	}
-	draft, _, draftErr := k.store.CurrentDraft(ctx)
+	draft, _, draftErr := k.store.Settings.CurrentDraft(ctx)
 	if draftErr != nil || len(draft.Document.Validate()) > 0 {
 		return nil, errors.Join(err, draftErr)
 	}

@@ -42,7 +42,7 @@ type Caller struct {
 
 // Identify finds out whose a secret is; false says nobody's.
 func (o *Operators) Identify(ctx context.Context, secret string) (Caller, bool, error) {
-	token, err := o.store.TokenBySecret(ctx, secret)
+	token, err := o.store.Operators.TokenBySecret(ctx, secret)
 	if store.NotFound(err) {
 		return Caller{}, false, nil
 	}
@@ -70,7 +70,7 @@ func (o *Operators) SignIn(ctx context.Context, in wire.Credentials, address str
 	if wait := o.attempts.wait(in.Name, address, time.Now()); wait > 0 {
 		return "", wire.Session{}, TooManyAttempts{wait}
 	}
-	operator, err := o.store.Operator(ctx, in.Name)
+	operator, err := o.store.Operators.Get(ctx, in.Name)
 	if err != nil && !store.NotFound(err) {
 		return "", wire.Session{}, err
 	}
@@ -81,7 +81,7 @@ func (o *Operators) SignIn(ctx context.Context, in wire.Credentials, address str
 	if wrong := bcrypt.CompareHashAndPassword(hash, []byte(in.Password)); wrong != nil || err != nil {
 		o.attempts.failed(in.Name, address, time.Now())
 		slog.Warn("sign-in refused", logkey.Operator, in.Name, logkey.Address, address)
-		if err := o.store.Record(ctx, signIn(in.Name, address, act.Refused)); err != nil {
+		if err := o.store.Acts.Record(ctx, signIn(in.Name, address, act.Refused)); err != nil {
 			return "", wire.Session{}, err
 		}
 		return "", wire.Session{}, problem.New(problem.SignInRefused, "check both.")
@@ -89,7 +89,7 @@ func (o *Operators) SignIn(ctx context.Context, in wire.Credentials, address str
 	o.attempts.succeeded(operator.Name, address, time.Now())
 	secret := rand.Text()
 	token := store.Token{ID: uuid.NewString(), Hash: store.HashSecret(secret), Kind: "session", Name: operator.Name, Role: operator.Role, CreatedBy: operator.Name, Expires: time.Now().Add(SessionTime)}
-	err = o.done(ctx, signIn(operator.Name, address, act.Done), func(tx *store.Store) error { return tx.AddToken(ctx, &token) })
+	err = o.done(ctx, signIn(operator.Name, address, act.Done), func(tx *store.Store) error { return tx.Operators.AddToken(ctx, &token) })
 	return secret, wire.Session{Name: operator.Name, Role: wire.Role(operator.Role)}, err
 }
 
@@ -111,13 +111,13 @@ func (o *Operators) done(ctx context.Context, a act.Act, do func(tx *store.Store
 		if err := do(tx); err != nil {
 			return err
 		}
-		return tx.Record(ctx, a)
+		return tx.Acts.Record(ctx, a)
 	})
 }
 
 // SignOut ends the caller's session.
 func (o *Operators) SignOut(ctx context.Context, by Caller) error {
-	_, err := o.store.DropToken(ctx, by.TokenID)
+	_, err := o.store.Operators.DropToken(ctx, by.TokenID)
 	return err
 }
 
@@ -127,12 +127,12 @@ func (o *Operators) SignOutEverywhere(ctx context.Context, by Caller) error {
 	if err != nil {
 		return err
 	}
-	return o.done(ctx, act.Act{Kind: act.SignOut, By: me.Name, About: named(me.Name)}, func(tx *store.Store) error { return tx.DropSessions(ctx, me.Name, "") })
+	return o.done(ctx, act.Act{Kind: act.SignOut, By: me.Name, About: named(me.Name)}, func(tx *store.Store) error { return tx.Operators.DropSessions(ctx, me.Name, "") })
 }
 
 // Tokens lists tokens for programs.
 func (o *Operators) Tokens(ctx context.Context) ([]wire.Token, error) {
-	tokens, err := o.store.Tokens(ctx)
+	tokens, err := o.store.Operators.Tokens(ctx)
 	views := make([]wire.Token, len(tokens))
 	for i, t := range tokens {
 		views[i] = tokenView(t)
@@ -151,7 +151,7 @@ func (o *Operators) MakeToken(ctx context.Context, by string, t wire.NewToken) (
 	view := tokenView(token)
 	view.Secret = secret
 	made := act.Act{Kind: act.MakeToken, By: by, About: about.Thing{Type: about.Token, Key: token.ID}, After: role{t.Name, string(t.Role)}}
-	return view, o.done(ctx, made, func(tx *store.Store) error { return tx.AddToken(ctx, &token) })
+	return view, o.done(ctx, made, func(tx *store.Store) error { return tx.Operators.AddToken(ctx, &token) })
 }
 
 func tokenView(t store.Token) wire.Token {
@@ -161,7 +161,7 @@ func tokenView(t store.Token) wire.Token {
 // EndToken ends a token.
 func (o *Operators) EndToken(ctx context.Context, by, id string) error {
 	return o.done(ctx, act.Act{Kind: act.EndToken, By: by, About: about.Thing{Type: about.Token, Key: id}}, func(tx *store.Store) error {
-		found, err := tx.DropToken(ctx, id)
+		found, err := tx.Operators.DropToken(ctx, id)
 		if err == nil && !found {
 			err = problem.New(problem.NotFound, "there is no token %s", id)
 		}
@@ -171,7 +171,7 @@ func (o *Operators) EndToken(ctx context.Context, by, id string) error {
 
 // List lists who can sign in.
 func (o *Operators) List(ctx context.Context) ([]wire.Session, error) {
-	operators, err := o.store.Operators(ctx)
+	operators, err := o.store.Operators.List(ctx)
 	views := make([]wire.Session, len(operators))
 	for i, one := range operators {
 		views[i] = wire.Session{Name: one.Name, Role: wire.Role(one.Role)}
@@ -189,7 +189,7 @@ func (o *Operators) Add(ctx context.Context, by string, in wire.NewOperator) (wi
 // Remove removes somebody who can sign in, but never the last administrator.
 func (o *Operators) Remove(ctx context.Context, by, name string) error {
 	return o.store.Tx(ctx, func(tx *store.Store) error {
-		operators, err := tx.Operators(ctx)
+		operators, err := tx.Operators.List(ctx)
 		if err != nil {
 			return err
 		}
@@ -205,14 +205,14 @@ func (o *Operators) Remove(ctx context.Context, by, name string) error {
 		if others == 0 {
 			return problem.New(problem.BadInput, "%s is the last administrator: add another one first.", name)
 		}
-		found, err := tx.RemoveOperator(ctx, name)
+		found, err := tx.Operators.Remove(ctx, name)
 		if err == nil && !found {
 			err = problem.New(problem.NotFound, "there is no operator %s.", name)
 		}
 		if err != nil {
 			return err
 		}
-		return tx.Record(ctx, act.Act{Kind: act.RemoveOperator, By: by, About: named(name), Before: was})
+		return tx.Acts.Record(ctx, act.Act{Kind: act.RemoveOperator, By: by, About: named(name), Before: was})
 	})
 }
 
@@ -243,7 +243,7 @@ func (o *Operators) operator(ctx context.Context, by Caller) (store.Operator, er
 	if !by.SignedIn {
 		return store.Operator{}, problem.New(problem.BadInput, "this is for operators who have signed in; a token has no password and no other sessions.")
 	}
-	operator, err := o.store.Operator(ctx, by.Name)
+	operator, err := o.store.Operators.Get(ctx, by.Name)
 	if store.NotFound(err) {
 		err = problem.New(problem.NotFound, "there is no operator %s.", by.Name)
 	}

@@ -46,14 +46,14 @@ func hashPassword(name, password string) (string, error) {
 
 // Add adds an operator; only a hash of the password is kept.
 func Add(ctx context.Context, s *store.Store, o wire.NewOperator) error {
-	if _, err := s.Operator(ctx, o.Name); err == nil {
+	if _, err := s.Operators.Get(ctx, o.Name); err == nil {
 		return problem.New(problem.BadInput, "there is an operator %s already", o.Name)
 	}
 	hash, err := hashPassword(o.Name, o.Password)
 	if err != nil {
 		return err
 	}
-	return s.AddOperator(ctx, &store.Operator{Name: o.Name, PasswordHash: hash, Role: string(o.Role)})
+	return s.Operators.Add(ctx, &store.Operator{Name: o.Name, PasswordHash: hash, Role: string(o.Role)})
 }
 
 // SetPassword gives an operator a new password and ends all sessions but one.
@@ -63,13 +63,13 @@ func SetPassword(ctx context.Context, s *store.Store, name, password, but string
 		return err
 	}
 	return s.Tx(ctx, func(tx *store.Store) error {
-		found, err := tx.SetPassword(ctx, name, hash)
+		found, err := tx.Operators.SetPassword(ctx, name, hash)
 		if err == nil && !found {
 			err = problem.New(problem.NotFound, "there is no operator %s.", name)
 		}
 		if err != nil {
 			return err
 		}
-		return tx.DropSessions(ctx, name, but)
+		return tx.Operators.DropSessions(ctx, name, but)
 	})
 }

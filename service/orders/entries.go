@@ -67,7 +67,7 @@ func (i *entriesTaker) admit(e *entry.Entry) error {
 func (i *entriesTaker) storeEntries(ctx context.Context, s *store.Store) (store.Stored, error) {
 	keep := func(entries []*entry.Entry) (stored store.Stored, err error) {
 		err = s.Tx(ctx, func(tx *store.Store) error {
-			stored, err = tx.StoreEntries(ctx, i.source, entries)
+			stored, err = tx.Entries.Store(ctx, i.source, entries)
 			return err
 		})
 		return stored, err
@@ -101,7 +101,7 @@ func (i *entriesTaker) keep(ctx context.Context, s *store.Store) error {
 		i.entries = i.entries[:0]
 	}
 	if len(i.gone) > 0 {
-		n, err := s.MarkGone(ctx, i.order.Directory, i.gone)
+		n, err := s.Entries.MarkGone(ctx, i.order.Directory, i.gone)
 		if err != nil {
 			return err
 		}

@@ -23,5 +23,5 @@ func (f *fetchTaker) line(line protocol.Line) (belongs, full bool, err error) {
 }
 
 func (f *fetchTaker) done(ctx context.Context, tx *store.Store, _ protocol.Done) error {
-	return tx.ResolveMembers(ctx, f.order.Directory)
+	return tx.Entries.ResolveMembers(ctx, f.order.Directory)
 }

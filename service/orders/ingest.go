@@ -52,7 +52,7 @@ type ingestion struct {
 // last line. An answer that breaks off gives the order back; what was stored
 // already stays, since storing it again changes nothing.
 func (o *Orders) Ingest(ctx context.Context, orderID int64, agent store.Agent, answer io.Reader) error {
-	order, err := o.store.Order(ctx, orderID)
+	order, err := o.store.Orders.Get(ctx, orderID)
 	if store.NotFound(err) || err == nil && (order.AgentID == nil || *order.AgentID != agent.ID || order.State != "leased") {
 		return problem.New(problem.OrderLost, "order %d", orderID)
 	}
@@ -60,7 +60,7 @@ func (o *Orders) Ingest(ctx context.Context, orderID int64, agent store.Agent, a
 		return err
 	}
 	if !agent.May(order.Directory) {
-		return errors.Join(problem.New(problem.NotAllowed, "agent %s may not speak for the directory %s.", agent.Name, order.Directory), o.store.GiveBackOrder(ctx, orderID, agent.ID))
+		return errors.Join(problem.New(problem.NotAllowed, "agent %s may not speak for the directory %s.", agent.Name, order.Directory), o.store.Orders.GiveBack(ctx, orderID, agent.ID))
 	}
 	i := &ingestion{orders: o, order: order, agent: agent.ID}
 	newTaker, known := takers[order.Request.Kind()]
@@ -76,13 +76,13 @@ func (o *Orders) Ingest(ctx context.Context, orderID int64, agent store.Agent, a
 	case code == problem.EntryOutsideBase:
 		// Told by the run, and not asked of another agent in the hope of better.
 		slog.Error("an agent's answer was refused", logkey.Agent, agent.Name, logkey.Order, orderID, logkey.Directory, order.Directory, logkey.Code, code)
-		return errors.Join(err, o.store.EndOrder(ctx, orderID, string(code), "agent "+agent.Name+": "+detailOf(err), i.counts))
+		return errors.Join(err, o.store.Orders.End(ctx, orderID, string(code), "agent "+agent.Name+": "+detailOf(err), i.counts))
 	case store.Refused(err) != "":
 		err = problem.New(problem.DatabaseRefused, "order %d: SQLSTATE %s", orderID, store.Refused(err))
 		slog.Error("the database refused an agent's answer", logkey.Order, orderID, logkey.Directory, order.Directory, logkey.Error, err)
-		return errors.Join(err, o.store.EndOrder(ctx, orderID, string(problem.DatabaseRefused), detailOf(err), i.counts))
+		return errors.Join(err, o.store.Orders.End(ctx, orderID, string(problem.DatabaseRefused), detailOf(err), i.counts))
 	}
-	return errors.Join(err, o.store.GiveBackOrder(ctx, orderID, agent.ID))
+	return errors.Join(err, o.store.Orders.GiveBack(ctx, orderID, agent.ID))
 }
 
 func detailOf(err error) string {
@@ -131,7 +131,7 @@ func (i *ingestion) line(ctx context.Context, line protocol.Line) (ended bool, e
 			if err := i.taker.done(ctx, tx, *line.Done); err != nil {
 				return err
 			}
-			return tx.EndOrder(ctx, i.order.ID, "", "", i.counts)
+			return tx.Orders.End(ctx, i.order.ID, "", "", i.counts)
 		})
 	case line.Failed != nil:
 		if err := i.flush(ctx, s); err != nil {
@@ -141,7 +141,7 @@ func (i *ingestion) line(ctx context.Context, line protocol.Line) (ended bool, e
 		if !problem.Known(problem.Code(code)) { // an answer that failed is never taken for one that is done
 			code = string(problem.AgentMessageMalformed)
 		}
-		return true, s.EndOrder(ctx, i.order.ID, code, line.Failed.Detail, i.counts)
+		return true, s.Orders.End(ctx, i.order.ID, code, line.Failed.Detail, i.counts)
 	}
 	full := false
 	if !line.Alive {
@@ -175,7 +175,7 @@ func (i *ingestion) flush(ctx context.Context, s *store.Store) error {
 
 // renew renews the lease, and tells when the order is no longer this agent's.
 func (i *ingestion) renew(ctx context.Context, s *store.Store) error {
-	mine, err := s.KeepOrder(ctx, i.order.ID, i.agent, i.orders.lease, i.counts)
+	mine, err := s.Orders.Keep(ctx, i.order.ID, i.agent, i.orders.lease, i.counts)
 	if err == nil && !mine {
 		err = problem.New(problem.OrderLost, "order %d", i.order.ID)
 	}

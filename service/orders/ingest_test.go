@@ -43,7 +43,7 @@ func (b *bench) give() {
 
 func (b *bench) state() store.Order {
 	b.t.Helper()
-	order, err := b.store.Order(b.t.Context(), b.order)
+	order, err := b.store.Orders.Get(b.t.Context(), b.order)
 	require.NoError(b.t, err)
 	return order
 }
@@ -53,12 +53,12 @@ func TestIngest(t *testing.T) {
 	b := newBench(t)
 	ctx := t.Context()
 	people := func() int {
-		counts, err := b.store.PeopleCounts(ctx)
+		counts, err := b.store.Entries.CountPeople(ctx)
 		require.NoError(t, err)
 		return counts["halvard"]
 	}
 	cookie := func() string {
-		state, err := b.store.DirectoryStateOf(ctx, "halvard")
+		state, err := b.store.Entries.StateOf(ctx, "halvard")
 		require.NoError(t, err)
 		return string(state.Cookie)
 	}
@@ -80,7 +80,7 @@ func TestIngest(t *testing.T) {
 	// Of an order that was withdrawn meanwhile nothing is stored any more.
 	b.give()
 	order := b.state()
-	require.NoError(t, b.store.WithdrawOrders(ctx, *order.RunID))
+	require.NoError(t, b.store.Orders.Withdraw(ctx, *order.RunID))
 	var many []protocol.Line
 	for n := range 1200 {
 		many = append(many, orderstest.Crew(100+n))
@@ -133,8 +133,8 @@ func TestAnAnswerBringsWhatWasAskedAlone(t *testing.T) {
 		for name, line := range lines {
 			request.Directory, request.Base = "halvard", "DC=example"
 			order := store.Order{Directory: "halvard", Request: request}
-			require.NoError(t, b.store.AddOrder(ctx, &order))
-			_, ok, err := b.store.TakeOrder(ctx, orderstest.Agent, []string{"halvard"}, false, time.Minute)
+			require.NoError(t, b.store.Orders.Add(ctx, &order))
+			_, ok, err := b.store.Orders.Take(ctx, orderstest.Agent, []string{"halvard"}, false, time.Minute)
 			require.NoError(t, err)
 			require.True(t, ok)
 			err = b.Ingest(ctx, order.ID, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(line, orderstest.Done("", false))))
@@ -143,10 +143,10 @@ func TestAnAnswerBringsWhatWasAskedAlone(t *testing.T) {
 				continue
 			}
 			assert.Equal(t, problem.AgentMessageMalformed, problem.CodeOf(err), "%s answered with %s", kind, name)
-			require.NoError(t, b.store.EndOrder(ctx, order.ID, "cancelled", "", store.OrderCounts{}))
+			require.NoError(t, b.store.Orders.End(ctx, order.ID, "cancelled", "", store.OrderCounts{}))
 		}
 	}
-	assert.Error(t, b.store.AddOrder(ctx, &store.Order{Directory: "halvard"}), "an order asks for something")
+	assert.Error(t, b.store.Orders.Add(ctx, &store.Order{Directory: "halvard"}), "an order asks for something")
 }
 
 func TestAnAnswerThatBreaksOffGivesTheOrderBack(t *testing.T) {
@@ -163,7 +163,7 @@ func TestAnAnswerThatBreaksOffGivesTheOrderBack(t *testing.T) {
 		err := b.Ingest(t.Context(), b.order, orderstest.Speaker(orderstest.Agent), answer)
 		assert.Equal(t, problem.AgentMessageMalformed, problem.CodeOf(err), name)
 		assert.Equal(t, "waiting", b.state().State, "%s: another agent may take it", name)
-		_, ok, err := b.store.TakeOrder(t.Context(), agentTwo, []string{"halvard"}, false, time.Minute)
+		_, ok, err := b.store.Orders.Take(t.Context(), agentTwo, []string{"halvard"}, false, time.Minute)
 		require.NoError(t, err)
 		assert.True(t, ok)
 		err = b.Ingest(t.Context(), b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(orderstest.Done("c", true))))
@@ -180,13 +180,13 @@ func TestAnOrderIsWaitedForAndARetiredAgentIsTold(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	agent := store.Agent{ID: orderstest.Agent, Name: "one", PublicKey: "{}", Directories: []string{"halvard"}, Granted: []string{"halvard"}, Enrolled: time.Now()}
-	require.NoError(t, b.store.SaveAgent(t.Context(), &agent))
+	require.NoError(t, b.store.Agents.Save(t.Context(), &agent))
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
 	_, ok, err := b.Take(ctx, agent, false)
 	require.NoError(t, err)
 	assert.False(t, ok, "there is none")
-	_, err = b.store.RetireAgent(t.Context(), agent.ID)
+	_, err = b.store.Agents.Retire(t.Context(), agent.ID)
 	require.NoError(t, err)
 	_, _, err = b.Take(t.Context(), agent, false)
 	assert.Equal(t, problem.AgentRetired, problem.CodeOf(err))
@@ -213,7 +213,7 @@ func TestAnswersOfAgentsThatAreNone(t *testing.T) {
 			require.Error(t, err)
 			assert.Contains(t, err.Error(), c.says)
 			assert.Equal(t, "waiting", b.state().State, "another agent may answer it")
-			require.NoError(t, b.store.EndOrder(t.Context(), b.order, "", "", store.OrderCounts{}))
+			require.NoError(t, b.store.Orders.End(t.Context(), b.order, "", "", store.OrderCounts{}))
 		})
 	}
 }

@@ -32,7 +32,7 @@ func New(s *store.Store, hub *events.Hub, patience, lease time.Duration) *Orders
 // Ask gives an order that belongs to no run and waits for its end.
 func (o *Orders) Ask(ctx context.Context, request protocol.Order) (store.Order, error) {
 	order := store.Order{Directory: request.Directory, Request: request}
-	if err := o.store.AddOrder(ctx, &order); err != nil {
+	if err := o.store.Orders.Add(ctx, &order); err != nil {
 		return order, err
 	}
 	return o.Await(ctx, order, func(store.Order) error { return nil })
@@ -44,7 +44,7 @@ func (o *Orders) Await(ctx context.Context, order store.Order, progress func(sto
 	defer stop()
 	alone := time.Now() // since when no agent works at it
 	for {
-		order, err := o.store.Order(ctx, order.ID)
+		order, err := o.store.Orders.Get(ctx, order.ID)
 		if err != nil {
 			return order, err
 		}
@@ -72,7 +72,7 @@ func (o *Orders) Await(ctx context.Context, order store.Order, progress func(sto
 
 // noAgent ends an order that nobody takes, and says who could have.
 func (o *Orders) noAgent(ctx context.Context, order store.Order) error {
-	agents, err := o.store.Agents(ctx)
+	agents, err := o.store.Agents.List(ctx)
 	if err != nil {
 		return err
 	}
@@ -86,7 +86,7 @@ func (o *Orders) noAgent(ctx context.Context, order store.Order) error {
 			failure = problem.New(problem.AgentOffline, "directory %s: agent %s was last heard of %s", order.Directory, agent.Name, last)
 		}
 	}
-	if err := o.store.EndOrder(ctx, order.ID, string(failure.Code), failure.Detail, order.Counts); err != nil {
+	if err := o.store.Orders.End(ctx, order.ID, string(failure.Code), failure.Detail, order.Counts); err != nil {
 		return err
 	}
 	return failure
@@ -100,17 +100,17 @@ func (o *Orders) Take(ctx context.Context, agent store.Agent, quick bool) (proto
 	defer stop()
 	for {
 		// Read anew, since what it serves may change while it waits.
-		agent, err := o.store.Agent(context.WithoutCancel(ctx), agent.ID)
+		agent, err := o.store.Agents.Get(context.WithoutCancel(ctx), agent.ID)
 		if store.NotFound(err) {
 			return protocol.Order{}, false, problem.New(problem.AgentRetired, "")
 		}
 		if err != nil {
 			return protocol.Order{}, false, err
 		}
-		if err := o.store.TouchAgent(context.WithoutCancel(ctx), agent.ID); err != nil {
+		if err := o.store.Agents.Touch(context.WithoutCancel(ctx), agent.ID); err != nil {
 			return protocol.Order{}, false, err
 		}
-		order, ok, err := o.store.TakeOrder(context.WithoutCancel(ctx), agent.ID, agent.Serves(), quick, o.lease)
+		order, ok, err := o.store.Orders.Take(context.WithoutCancel(ctx), agent.ID, agent.Serves(), quick, o.lease)
 		if err != nil {
 			return protocol.Order{}, false, err
 		}

@@ -26,5 +26,5 @@ func (p *probeTaker) line(line protocol.Line) (belongs, full bool, err error) {
 func (p *probeTaker) keep(context.Context, *store.Store) error { return nil }
 
 func (p *probeTaker) done(ctx context.Context, tx *store.Store, _ protocol.Done) error {
-	return tx.SaveVerdicts(ctx, p.order.ID, p.verdicts)
+	return tx.Orders.SaveVerdicts(ctx, p.order.ID, p.verdicts)
 }

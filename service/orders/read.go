@@ -51,17 +51,17 @@ func (r *readTaker) line(line protocol.Line) (belongs, full bool, err error) {
 // done keeps the cookie together with what it covers.
 func (r *readTaker) done(ctx context.Context, tx *store.Store, done protocol.Done) error {
 	directory := r.order.Directory
-	if err := tx.ResolveMembers(ctx, directory); err != nil {
+	if err := tx.Entries.ResolveMembers(ctx, directory); err != nil {
 		return err
 	}
 	if done.Complete {
-		n, err := tx.MarkGoneExcept(ctx, directory, r.seen)
+		n, err := tx.Entries.MarkGoneExcept(ctx, directory, r.seen)
 		if err != nil {
 			return err
 		}
 		r.counts.Gone += n
 	}
-	return tx.SaveDirectoryState(ctx, store.DirectoryState{
+	return tx.Entries.SaveState(ctx, store.DirectoryState{
 		Directory: directory, Cookie: done.Cookie, Base: r.order.Request.Base, Attributes: r.asked.Attributes, Pointers: r.asked.Pointers, Read: time.Now(),
 	})
 }

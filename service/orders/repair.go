@@ -32,7 +32,7 @@ func (r *repairTaker) keep(ctx context.Context, s *store.Store) error {
 	}
 	kept := r.repaired
 	r.repaired = nil
-	return s.SaveRepaired(ctx, r.order.Request.Repair.Number, kept)
+	return s.Repairs.Save(ctx, r.order.Request.Repair.Number, kept)
 }
 
 func (r *repairTaker) done(context.Context, *store.Store, protocol.Done) error { return nil }

@@ -22,13 +22,13 @@ func New(s *store.Store) *Problems { return &Problems{store: s} }
 
 // List lists problems, and how many there are.
 func (p *Problems) List(ctx context.Context, q store.ProblemQuery) ([]wire.Problem, int, error) {
-	list, total, err := p.store.Problems(ctx, q)
+	list, total, err := p.store.Problems.List(ctx, q)
 	return views(list), total, err
 }
 
 // OfEntry is the open problem of an entry, nil when it has none.
 func (p *Problems) OfEntry(ctx context.Context, ref entry.Ref) (*wire.Problem, error) {
-	one, found, err := p.store.EntryProblem(ctx, ref)
+	one, found, err := p.store.Problems.OfEntry(ctx, ref)
 	if err != nil || !found {
 		return nil, err
 	}
@@ -38,7 +38,7 @@ func (p *Problems) OfEntry(ctx context.Context, ref entry.Ref) (*wire.Problem, e
 
 // Counts counts the open problems of entries by code, the most frequent first.
 func (p *Problems) Counts(ctx context.Context) ([]wire.CodeCount, error) {
-	counts, err := p.store.EntryProblems(ctx)
+	counts, err := p.store.Problems.CountByCode(ctx)
 	views := make([]wire.CodeCount, len(counts))
 	for i, c := range counts {
 		views[i] = wire.CodeCount{Code: string(c.Code), Title: problem.Describe(c.Code).Title, Count: c.Count}

@@ -23,7 +23,7 @@ func (x *execution) readBeside(ctx context.Context) error {
 	events, stop := x.hub.Subscribe()
 	defer stop()
 	for {
-		stage, err := x.store.Stage(ctx)
+		stage, err := x.store.Runs.Stage(ctx)
 		if err != nil {
 			return err
 		}
@@ -38,7 +38,7 @@ func (x *execution) readBeside(ctx context.Context) error {
 				return err
 			}
 		}
-		switch cancelled, _, err := x.store.RunAsked(ctx, x.run.ID); {
+		switch cancelled, _, err := x.store.Runs.Asked(ctx, x.run.ID); {
 		case err != nil:
 			return err
 		case cancelled:
@@ -63,7 +63,7 @@ func (x *execution) readGivingWay(ctx context.Context) error {
 	err := x.read(ctx)
 	give(false)
 	if err != nil {
-		err = errors.Join(err, x.store.WithdrawOrders(context.WithoutCancel(ctx), x.run.ID))
+		err = errors.Join(err, x.store.Orders.Withdraw(context.WithoutCancel(ctx), x.run.ID))
 	}
 	return err
 }
@@ -72,7 +72,7 @@ func (x *execution) readGivingWay(ctx context.Context) error {
 // the cloud takes.
 func (x *execution) mirrored(ctx context.Context) (bool, error) {
 	for _, directory := range x.Settings.Document.Directories {
-		state, err := x.store.DirectoryStateOf(ctx, directory.Name)
+		state, err := x.store.Entries.StateOf(ctx, directory.Name)
 		if err != nil {
 			return false, err
 		}
@@ -80,7 +80,7 @@ func (x *execution) mirrored(ctx context.Context) (bool, error) {
 			return false, nil
 		}
 	}
-	state, err := x.store.CloudState(ctx, entry.User)
+	state, err := x.store.Resources.State(ctx, entry.User)
 	if err != nil || state.Read.IsZero() {
 		return false, err
 	}

@@ -63,7 +63,7 @@ func (c *creations) isStopped(kind entry.Kind) bool {
 
 // prepareCreations finds out what earlier runs have left in doubt.
 func (x *execution) prepareCreations(ctx context.Context) error {
-	kinds, err := x.store.UnconfirmedKinds(ctx)
+	kinds, err := x.store.Changes.UnconfirmedKinds(ctx)
 	x.creations.mu.Lock()
 	x.creations.stopped = nil
 	x.creations.mu.Unlock()
@@ -88,7 +88,7 @@ func (x *execution) doubts(ctx context.Context, open []pending) error {
 	for i, p := range open {
 		mine[i] = p.Change
 	}
-	doubts, err := x.store.Doubts(ctx, refs, mine)
+	doubts, err := x.store.Changes.Doubts(ctx, refs, mine)
 	if err != nil {
 		return err
 	}
@@ -114,7 +114,7 @@ const (
 // asked for by its id, and a creation that was sent is sent again only where the
 // cloud itself would refuse a second one, or long after.
 func (x *execution) lookForCreation(ctx context.Context, p *pending, finder *cloud.Finder, r *results) (looked, error) {
-	link, err := x.store.LinkOf(ctx, p.Ref())
+	link, err := x.store.Links.Of(ctx, p.Ref())
 	if err != nil && !store.NotFound(err) {
 		return 0, err
 	}
@@ -184,7 +184,7 @@ func (x *execution) freeTwin(ctx context.Context, p *pending, finder *cloud.Find
 				continue
 			}
 			key := match.KeyText(p.Kind, path.Key(), value)
-			mirrored, err := x.store.Holders(ctx, []string{key})
+			mirrored, err := x.store.Facts.Holders(ctx, []string{key})
 			if err != nil {
 				return nil, err
 			}

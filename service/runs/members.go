@@ -35,7 +35,7 @@ func (c *memberChecks) load(ctx context.Context, x *execution) error {
 		return nil
 	}
 	var err error
-	if c.kept, err = x.store.MembersTrust(ctx, x.cloud.URL()); err != nil {
+	if c.kept, err = x.store.Resources.MembersTrust(ctx, x.cloud.URL()); err != nil {
 		return fmt.Errorf("read how far the cloud is trusted with members: %w", err)
 	}
 	c.loaded = true
@@ -54,7 +54,7 @@ func (x *execution) watchesMembers(ctx context.Context) (bool, error) {
 // writeWatched sends one change of members and reads them back: a cloud that
 // loses the others on the way must not be given a second group.
 func (x *execution) writeWatched(ctx context.Context, p pending, r *results, last bool) ([]pending, error) {
-	n, err := x.store.MembersOf(ctx, p.ResourceID)
+	n, err := x.store.Resources.CountMembers(ctx, p.ResourceID)
 	if err != nil {
 		return nil, err
 	}
@@ -126,7 +126,7 @@ func (x *execution) writeWatched(ctx context.Context, p pending, r *results, las
 	if len(before) > len(p.Diffs[0].Removed) {
 		c.kept++
 		c.once = true
-		if err := x.store.TrustMembers(ctx, x.cloud.URL()); err != nil {
+		if err := x.store.Resources.TrustMembers(ctx, x.cloud.URL()); err != nil {
 			return nil, fmt.Errorf("note that the cloud keeps members: %w", err)
 		}
 	} else if c.kept >= trustAfter {
@@ -155,12 +155,12 @@ func (p pending) ofMembers() bool { return len(p.Diffs) == 1 && p.Diffs[0].Targe
 // keepMembers brings the mirror to what was found and done.
 func (r *results) keepMembers(ctx context.Context, tx *store.Store) error {
 	for _, o := range r.members {
-		if err := tx.ChangeMembers(ctx, o.ResourceID, o.Change.Diffs); err != nil {
+		if err := tx.Resources.ChangeMembers(ctx, o.ResourceID, o.Change.Diffs); err != nil {
 			return err
 		}
 	}
 	for _, now := range r.membersNow {
-		if err := tx.SetMembers(ctx, now.group, now.members); err != nil {
+		if err := tx.Resources.SetMembers(ctx, now.group, now.members); err != nil {
 			return err
 		}
 	}

@@ -12,14 +12,14 @@ import (
 // before the plan, which decides in parallel about entries that follow and lead.
 func (x *execution) findPersons(ctx context.Context) error {
 	if !x.Settings.HasPersons() {
-		return x.store.DropFollowers(ctx)
+		return x.store.Persons.Drop(ctx)
 	}
 	query := store.DirtyQuery{Only: x.subject, Limit: judging.BatchSize}
 	for {
 		var batch []decide.Case
 		work := func(tx *store.Store) error {
 			var err error
-			if batch, err = tx.NextDirty(ctx, query); err != nil || len(batch) == 0 {
+			if batch, err = tx.Dirty.Next(ctx, query); err != nil || len(batch) == 0 {
 				return err
 			}
 			return x.personsBatch(ctx, tx, batch)
@@ -32,17 +32,17 @@ func (x *execution) findPersons(ctx context.Context) error {
 }
 
 func (x *execution) personsBatch(ctx context.Context, tx *store.Store, batch []decide.Case) error {
-	keys, err := x.PersonKeys(ctx, tx, batch)
+	keys, err := x.PersonKeys(ctx, tx.Facts, batch)
 	if err != nil {
 		return err
 	}
-	touched, err := tx.ReplacePersonKeys(ctx, keys)
+	touched, err := tx.Persons.ReplaceKeys(ctx, keys)
 	if err != nil {
 		return err
 	}
-	members, err := tx.Mates(ctx, touched)
+	members, err := tx.Persons.Mates(ctx, touched)
 	if err != nil {
 		return err
 	}
-	return tx.SaveFollowers(ctx, x.DecidePersons(members, keys))
+	return tx.Persons.Save(ctx, x.DecidePersons(members, keys))
 }

@@ -57,16 +57,16 @@ func (x *execution) planBatch(ctx context.Context, query *store.DirtyQuery) (int
 	var last entry.Ref
 	looked := 0
 	work := func(tx *store.Store) error {
-		batch, err := tx.NextDirty(ctx, *query)
+		batch, err := tx.Dirty.Next(ctx, *query)
 		if looked = len(batch); err != nil || looked == 0 {
 			return err
 		}
 		last = batch[looked-1].Entry.Ref()
 		refs := refsOf(batch)
-		if err := tx.Unhold(ctx, refs); err != nil {
+		if err := tx.Changes.Unhold(ctx, refs); err != nil {
 			return err
 		}
-		decider := x.Decider(tx)
+		decider := x.Decider(tx.Facts)
 		decider.Last = query.State == store.DirtyLater
 		outcomes, err := decider.Decide(ctx, batch)
 		if err != nil {
@@ -79,13 +79,13 @@ func (x *execution) planBatch(ctx context.Context, query *store.DirtyQuery) (int
 		if err := p.saveState(ctx, tx, x.run.ID); err != nil {
 			return err
 		}
-		if err := tx.AddChanges(ctx, x.run.ID, p.changes); err != nil {
+		if err := tx.Changes.Add(ctx, x.run.ID, p.changes); err != nil {
 			return err
 		}
-		if err := tx.CloseProblems(ctx, p.well); err != nil {
+		if err := tx.Problems.Close(ctx, p.well); err != nil {
 			return err
 		}
-		return tx.SaveProblems(ctx, store.MetByPlan, x.run.ID, p.problems)
+		return tx.Problems.Save(ctx, store.MetByPlan, x.run.ID, p.problems)
 	}
 	var err error
 	for range deadlockTries {
@@ -202,15 +202,15 @@ func (p *planned) note(o *decide.Outcome, base store.NewChange) {
 
 func (p *planned) saveState(ctx context.Context, tx *store.Store, run int64) error {
 	steps := []func() error{
-		func() error { return tx.HandOver(ctx, p.from, p.to) },
-		func() error { return tx.SaveLinks(ctx, run, p.links) },
-		func() error { return tx.DropLinks(ctx, p.unlink) },
-		func() error { return tx.SetLeft(ctx, p.left, true) },
-		func() error { return tx.SetLeft(ctx, p.back, false) },
-		func() error { return tx.ClearDirty(ctx, p.well) },
-		func() error { return tx.SetDirty(ctx, p.blocked, store.DirtyNext, false) },
-		func() error { return tx.SetDirty(ctx, p.waits, store.DirtyNext, false) },
-		func() error { return tx.SetDirty(ctx, p.later, store.DirtyLater, false) },
+		func() error { return tx.Links.HandOver(ctx, p.from, p.to) },
+		func() error { return tx.Links.Save(ctx, run, p.links) },
+		func() error { return tx.Links.Drop(ctx, p.unlink) },
+		func() error { return tx.Links.SetLeft(ctx, p.left, true) },
+		func() error { return tx.Links.SetLeft(ctx, p.back, false) },
+		func() error { return tx.Dirty.Clear(ctx, p.well) },
+		func() error { return tx.Dirty.Set(ctx, p.blocked, store.DirtyNext, false) },
+		func() error { return tx.Dirty.Set(ctx, p.waits, store.DirtyNext, false) },
+		func() error { return tx.Dirty.Set(ctx, p.later, store.DirtyLater, false) },
 	}
 	for _, step := range steps {
 		if err := step(); err != nil {

@@ -62,7 +62,7 @@ func (p *readProgress) set(ctx context.Context, directory string, counts store.O
 // readDirectory has an agent read a directory and waits until it has. An order
 // that an earlier attempt at this run gave is waited for, not given again.
 func (x *execution) readDirectory(ctx context.Context, directory settings.Directory, progress *readProgress) error {
-	order, found, err := x.store.OrderOf(ctx, x.run.ID, directory.Name)
+	order, found, err := x.store.Orders.OfRun(ctx, x.run.ID, directory.Name)
 	if err != nil {
 		return err
 	}
@@ -76,7 +76,7 @@ func (x *execution) readDirectory(ctx context.Context, directory settings.Direct
 }
 
 func (x *execution) giveOrder(ctx context.Context, directory settings.Directory) (store.Order, error) {
-	state, err := x.store.DirectoryStateOf(ctx, directory.Name)
+	state, err := x.store.Entries.StateOf(ctx, directory.Name)
 	if err != nil {
 		return store.Order{}, err
 	}
@@ -90,13 +90,13 @@ func (x *execution) giveOrder(ctx context.Context, directory settings.Directory)
 		read.Attributes, read.Pointers = decide.Union(state.Attributes, x.Settings.Attributes), decide.Union(state.Pointers, x.Settings.Pointers)
 	}
 	order := store.Order{RunID: &x.run.ID, Directory: directory.Name, Request: protocol.Order{Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Read: &read}}
-	return order, x.store.AddOrder(ctx, &order)
+	return order, x.store.Orders.Add(ctx, &order)
 }
 
 // readCloud reads what changed of a kind in the cloud, or everything in a full
 // run.
 func (x *execution) readCloud(ctx context.Context, kind entry.Kind) error {
-	state, err := x.store.CloudState(ctx, kind)
+	state, err := x.store.Resources.State(ctx, kind)
 	if err != nil {
 		return err
 	}
@@ -106,7 +106,7 @@ func (x *execution) readCloud(ctx context.Context, kind entry.Kind) error {
 	}
 	seen := map[string]struct{}{}
 	reading, err := x.cloud.Read(ctx, kind, since, func(page []entry.Resource) error {
-		changed, err := x.store.StoreResources(ctx, kind, page, x.Settings.Of(kind).Indexed, true)
+		changed, err := x.store.Resources.Store(ctx, kind, page, x.Settings.Of(kind).Indexed, true)
 		if err != nil {
 			return err
 		}
@@ -135,17 +135,17 @@ func (x *execution) readCloud(ctx context.Context, kind entry.Kind) error {
 		}
 	}
 	return x.store.Fenced(ctx, func(tx *store.Store) error {
-		if err := tx.DropResources(ctx, gone); err != nil {
+		if err := tx.Resources.Drop(ctx, gone); err != nil {
 			return err
 		}
-		return tx.SaveCloudState(ctx, kind, reading.Watermark)
+		return tx.Resources.SaveState(ctx, kind, reading.Watermark)
 	})
 }
 
 // notListed asks for those by their ids that the mirror has and a list does not,
 // since a list may lag behind, and returns those that are gone.
 func (x *execution) notListed(ctx context.Context, kind entry.Kind, seen map[string]struct{}) ([]string, error) {
-	others, err := x.store.ResourcesExcept(ctx, kind, seen)
+	others, err := x.store.Resources.Except(ctx, kind, seen)
 	if err != nil || len(others) == 0 {
 		return nil, err
 	}
@@ -153,7 +153,7 @@ func (x *execution) notListed(ctx context.Context, kind entry.Kind, seen map[str
 	if err != nil {
 		return nil, err
 	}
-	changed, err := x.store.StoreResources(ctx, kind, there, x.Settings.Of(kind).Indexed, true)
+	changed, err := x.store.Resources.Store(ctx, kind, there, x.Settings.Of(kind).Indexed, true)
 	if err != nil || kind != entry.Group {
 		return gone, err
 	}
@@ -179,7 +179,7 @@ func (x *execution) readMembers(ctx context.Context, groups []string) error {
 			if err != nil || !found {
 				return err
 			}
-			return x.store.SetMembers(ctx, id, members)
+			return x.store.Resources.SetMembers(ctx, id, members)
 		})
 	}
 	return group.Wait()

@@ -31,13 +31,13 @@ func (x *execution) planReferences(ctx context.Context, state *store.Store) erro
 		rehearsed = x.run.ID
 	}
 	if x.Settings.HasPersons() && rehearsed == 0 {
-		if err := state.MarkLeads(ctx); err != nil {
+		if err := state.References.MarkLeads(ctx); err != nil {
 			return err
 		}
 	}
 	query := store.ReferringQuery{Run: rehearsed, Everybody: rehearsed != 0 && x.run.Purpose.Everybody(), Only: x.subject, Limit: referenceBatch}
 	for {
-		refs, err := state.Referring(ctx, query)
+		refs, err := state.References.Referring(ctx, query)
 		if err != nil || len(refs) == 0 {
 			return err
 		}
@@ -47,20 +47,20 @@ func (x *execution) planReferences(ctx context.Context, state *store.Store) erro
 			return err
 		}
 		keep := func(tx *store.Store) error {
-			if err := tx.DropHeld(ctx, x.run.ID, refs); err != nil {
+			if err := tx.Changes.DropHeld(ctx, x.run.ID, refs); err != nil {
 				return err
 			}
-			if err := tx.AddChanges(ctx, x.run.ID, changes); err != nil {
+			if err := tx.Changes.Add(ctx, x.run.ID, changes); err != nil {
 				return err
 			}
-			if err := tx.ClearReferences(ctx, refs); err != nil {
+			if err := tx.References.Clear(ctx, refs); err != nil {
 				return err
 			}
 			// What is held is compared again in each run until it is not.
-			return tx.MarkReferences(ctx, heldOf(changes))
+			return tx.References.Mark(ctx, heldOf(changes))
 		}
 		if rehearsed != 0 {
-			keep = func(*store.Store) error { return x.store.AddChanges(ctx, x.run.ID, changes) }
+			keep = func(*store.Store) error { return x.store.Changes.Add(ctx, x.run.ID, changes) }
 		}
 		if err := x.store.Fenced(ctx, keep); err != nil {
 			return err
@@ -88,13 +88,13 @@ func heldOf(changes []store.NewChange) []entry.Ref {
 }
 
 func (x *execution) referenceChanges(ctx context.Context, state *store.Store, rehearsed int64, refs []entry.Ref) ([]store.NewChange, error) {
-	subjects, err := state.SubjectsOf(ctx, refs)
+	subjects, err := state.Cases.Of(ctx, refs)
 	if err != nil {
 		return nil, err
 	}
 	members := map[entry.Ref]*store.MemberDiff{}
 	if x.Settings.Of(entry.Group).Rules.Members() && x.Offer.Kinds[entry.Group] {
-		if members, err = state.MemberDiffs(ctx, rehearsed, refs, x.Offer.Members); err != nil {
+		if members, err = state.References.MemberDiffs(ctx, rehearsed, refs, x.Offer.Members); err != nil {
 			return nil, err
 		}
 	}
@@ -143,7 +143,7 @@ func (x *execution) holdHanging(ctx context.Context, state *store.Store, rehears
 	if rehearsed != 0 {
 		except = x.subject
 	}
-	held, err := state.HeldResources(ctx, rehearsed, except, ids)
+	held, err := state.Changes.HeldResources(ctx, rehearsed, except, ids)
 	if err != nil || len(held) == 0 {
 		return changes, err
 	}

@@ -44,7 +44,7 @@ func (x *execution) keepRehearsed(ctx context.Context, outcomes []*decide.Outcom
 	for _, o := range outcomes {
 		p.gather(o)
 	}
-	if err := x.store.AddChanges(ctx, x.run.ID, p.changes); err != nil {
+	if err := x.store.Changes.Add(ctx, x.run.ID, p.changes); err != nil {
 		return err
 	}
 	return x.count(ctx, func(c *wire.Counts) { p.count(c, len(outcomes)) })

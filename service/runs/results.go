@@ -205,37 +205,37 @@ func (x *execution) settleClashes(ctx context.Context, r *results) error {
 func (x *execution) keep(ctx context.Context, r *results) error {
 	err := x.store.Fenced(ctx, func(tx *store.Store) error {
 		steps := []func() error{
-			func() error { return tx.SaveOutcomes(ctx, r.outcomes) },
+			func() error { return tx.Changes.SaveOutcomes(ctx, r.outcomes) },
 			func() error {
 				for kind, resources := range r.resources {
-					if _, err := tx.StoreResources(ctx, kind, resources, x.Settings.Of(kind).Indexed, false); err != nil {
+					if _, err := tx.Resources.Store(ctx, kind, resources, x.Settings.Of(kind).Indexed, false); err != nil {
 						return err
 					}
 				}
 				return nil
 			},
 			func() error { return r.keepMembers(ctx, tx) },
-			func() error { return tx.SaveLinks(ctx, x.run.ID, r.links) },
-			func() error { return tx.SettleDoubts(ctx, r.settled) },
-			func() error { return tx.SetLeft(ctx, r.left, true) },
-			func() error { return tx.SetLeft(ctx, r.back, false) },
-			func() error { return tx.SaveProblems(ctx, store.MetByPlan, x.run.ID, r.problems) },
-			func() error { return tx.SetDirty(ctx, r.again, store.DirtyNow, false) },
-			func() error { return tx.SetDirty(ctx, r.lookup, store.DirtyNow, true) },
-			func() error { return tx.SetDirty(ctx, r.next, store.DirtyNext, false) },
-			func() error { return tx.MarkReferences(ctx, r.refer) },
-			func() error { return tx.SetDirty(ctx, r.doubtful, store.DirtyNext, true) },
+			func() error { return tx.Links.Save(ctx, x.run.ID, r.links) },
+			func() error { return tx.Changes.SettleDoubts(ctx, r.settled) },
+			func() error { return tx.Links.SetLeft(ctx, r.left, true) },
+			func() error { return tx.Links.SetLeft(ctx, r.back, false) },
+			func() error { return tx.Problems.Save(ctx, store.MetByPlan, x.run.ID, r.problems) },
+			func() error { return tx.Dirty.Set(ctx, r.again, store.DirtyNow, false) },
+			func() error { return tx.Dirty.Set(ctx, r.lookup, store.DirtyNow, true) },
+			func() error { return tx.Dirty.Set(ctx, r.next, store.DirtyNext, false) },
+			func() error { return tx.References.Mark(ctx, r.refer) },
+			func() error { return tx.Dirty.Set(ctx, r.doubtful, store.DirtyNext, true) },
 			func() error {
 				for _, ids := range r.vanished {
-					if err := tx.DropResources(ctx, ids); err != nil {
+					if err := tx.Resources.Drop(ctx, ids); err != nil {
 						return err
 					}
 				}
 				return nil
 			},
-			func() error { return tx.DeleteResources(ctx, r.deleted) },
-			func() error { return tx.DropLinks(ctx, r.unlinked) },
-			func() error { return tx.DropChosen(ctx, r.links) },
+			func() error { return tx.Resources.Delete(ctx, r.deleted) },
+			func() error { return tx.Links.Drop(ctx, r.unlinked) },
+			func() error { return tx.Choices.Drop(ctx, r.links) },
 		}
 		for _, step := range steps {
 			if err := step(); err != nil {

@@ -55,7 +55,7 @@ func (e *Runs) Execute(ctx context.Context, run *store.Run) error {
 	}
 	now := time.Now()
 	run.State, run.Started, run.Stages, run.Counts = wire.RunRunning, &now, []wire.Stage{}, wire.Counts{}
-	if err := e.store.SaveRun(ctx, run); err != nil {
+	if err := e.store.Runs.Save(ctx, run); err != nil {
 		return err
 	}
 	err := x.stages(ctx)
@@ -72,9 +72,9 @@ func (e *Runs) Execute(ctx context.Context, run *store.Run) error {
 // anew, or, of a run that writes nothing, forgotten.
 func (x *execution) dropPlanned(ctx context.Context) error {
 	if x.run.Purpose.Writes() {
-		return x.store.SupersedeOpen(ctx, x.run.ID)
+		return x.store.Changes.SupersedeOpen(ctx, x.run.ID)
 	}
-	return x.store.ForgetChanges(ctx, x.run.ID)
+	return x.store.Changes.Forget(ctx, x.run.ID)
 }
 
 // settle lets the run work by the settings that are active now. Where the run
@@ -84,18 +84,18 @@ func (x *execution) settle(ctx context.Context) error {
 	if x.run.Draft > 0 {
 		return nil
 	}
-	active, ok, err := x.store.ActiveSettings(ctx)
+	active, ok, err := x.store.Settings.Active(ctx)
 	if err != nil {
 		return err
 	}
 	if ok {
 		x.run.Revision = active.Revision
 	}
-	last, ok, err := x.store.LastRun(ctx)
+	last, ok, err := x.store.Runs.Last(ctx)
 	if err != nil || ok && last.Revision == x.run.Revision || !x.run.Purpose.Writes() {
 		return err
 	}
-	return x.store.MarkAllDirty(ctx)
+	return x.store.Dirty.MarkAll(ctx)
 }
 
 func (x *execution) stages(ctx context.Context) error {
@@ -127,14 +127,14 @@ func (x *execution) stages(ctx context.Context) error {
 	if x.run.Purpose.Rehearses() {
 		return x.stage(ctx, "plan", x.rehearse)
 	}
-	if err := x.store.RaiseDirty(ctx); err != nil {
+	if err := x.store.Dirty.Raise(ctx); err != nil {
 		return err
 	}
 	if err := x.raiseLeavers(ctx); err != nil {
 		return err
 	}
 	if x.run.Purpose == wire.PurposeFull {
-		if err := x.store.MarkAllDirty(ctx); err != nil {
+		if err := x.store.Dirty.MarkAll(ctx); err != nil {
 			return err
 		}
 	}
@@ -150,7 +150,7 @@ func (x *execution) passes(ctx context.Context) error {
 		if err := x.pass(ctx, pass == mostPasses); err != nil {
 			return err
 		}
-		again, err := x.store.CountDirty(ctx, store.DirtyNow, x.subject)
+		again, err := x.store.Dirty.Count(ctx, store.DirtyNow, x.subject)
 		if err != nil || again == 0 || pass == mostPasses {
 			return err
 		}
@@ -170,10 +170,10 @@ func (x *execution) trial(ctx context.Context) error {
 		return err
 	}
 	if !x.run.Purpose.Rehearses() {
-		if err := x.store.SetDirty(ctx, []entry.Ref{*x.subject}, store.DirtyNow, false); err != nil {
+		if err := x.store.Dirty.Set(ctx, []entry.Ref{*x.subject}, store.DirtyNow, false); err != nil {
 			return err
 		}
-		if err := x.store.MarkReferences(ctx, []entry.Ref{*x.subject}); err != nil {
+		if err := x.store.References.Mark(ctx, []entry.Ref{*x.subject}); err != nil {
 			return err
 		}
 		return x.passes(ctx)
@@ -213,7 +213,7 @@ func (x *execution) pass(ctx context.Context, last bool) error {
 // raiseLeavers brings those into the run whose grace time is over.
 func (x *execution) raiseLeavers(ctx context.Context) error {
 	for _, grace := range x.Grace() {
-		if err := x.store.MarkGraceOver(ctx, grace); err != nil {
+		if err := x.store.Dirty.MarkGraceOver(ctx, grace); err != nil {
 			return err
 		}
 	}
@@ -281,7 +281,7 @@ func (x *execution) save(ctx context.Context, now bool) error {
 	}
 	x.saved = time.Now()
 	if !x.run.Purpose.Writes() {
-		cancelled, wanted, err := x.store.RunAsked(ctx, x.run.ID)
+		cancelled, wanted, err := x.store.Runs.Asked(ctx, x.run.ID)
 		switch {
 		case err != nil:
 			return err
@@ -291,7 +291,7 @@ func (x *execution) save(ctx context.Context, now bool) error {
 			return errGivesWay
 		}
 	}
-	return x.store.SaveRun(ctx, x.run)
+	return x.store.Runs.Save(ctx, x.run)
 }
 
 // checkContainers refuses to go on when a container or group of the scope is not
@@ -311,15 +311,15 @@ func (x *execution) checkContainers(ctx context.Context) error {
 
 // guard holds the removals of the run when there are too many of them.
 func (x *execution) guard(ctx context.Context) error {
-	removals, err := x.store.CountRemovals(ctx, x.run.ID, x.run.Releases)
+	removals, err := x.store.Changes.CountRemovals(ctx, x.run.ID, x.run.Releases)
 	if err != nil || removals == 0 {
 		return err
 	}
-	linked, err := x.store.CountLinks(ctx)
+	linked, err := x.store.Links.Count(ctx)
 	if err != nil || !plan.Held(x.Settings.Document.Guard, removals, linked) {
 		return err
 	}
-	return x.store.HoldRemovals(ctx, x.run.ID, x.run.Releases, !x.run.Purpose.Rehearses())
+	return x.store.Changes.HoldRemovals(ctx, x.run.ID, x.run.Releases, !x.run.Purpose.Rehearses())
 }
 
 // end closes the run with its final counts.
@@ -338,7 +338,7 @@ func (x *execution) end(ctx context.Context, failure error) error {
 			return err
 		}
 	} else if x.run.Purpose.Writes() {
-		if err := x.store.SettleInterrupted(ctx, x.run.ID); err != nil {
+		if err := x.store.Changes.SettleInterrupted(ctx, x.run.ID); err != nil {
 			return err
 		}
 	}
@@ -373,7 +373,7 @@ func (x *execution) keepEnd(ctx context.Context, p *problem.Error) error {
 	}
 	return x.store.Fenced(ctx, func(tx *store.Store) error {
 		if p == nil {
-			return tx.CloseRunProblems(ctx)
+			return tx.Problems.CloseOfRuns(ctx)
 		}
 		thing := p.About
 		if thing == (about.Thing{}) {
@@ -383,7 +383,7 @@ func (x *execution) keepEnd(ctx context.Context, p *problem.Error) error {
 				thing = about.Thing{Type: about.Run, Key: strconv.FormatInt(x.run.ID, 10)}
 			}
 		}
-		return tx.SaveProblems(ctx, store.MetByRun, x.run.ID, []store.NewProblem{store.ProblemOf(thing, p)})
+		return tx.Problems.Save(ctx, store.MetByRun, x.run.ID, []store.NewProblem{store.ProblemOf(thing, p)})
 	})
 }
 
@@ -414,7 +414,7 @@ func (x *execution) unforeseen(ctx context.Context, failure error) *problem.Erro
 // finalCounts counts the run's changes from what is kept, so that they are true
 // whatever happened on the way.
 func (x *execution) finalCounts(ctx context.Context) error {
-	counted, err := x.store.CountChanges(ctx, x.run.ID)
+	counted, err := x.store.Changes.Count(ctx, x.run.ID)
 	if err != nil {
 		return err
 	}

@@ -22,9 +22,9 @@ func (x *execution) survey(ctx context.Context) error {
 	for _, directory := range x.Settings.Document.Directories {
 		directories = append(directories, directory.Name)
 	}
-	err := x.store.EachEntry(ctx, directories, x.Settings.Scope.Kinds(), surveyBatch, func(batch []*entry.Entry) error {
+	err := x.store.Entries.Each(ctx, directories, x.Settings.Scope.Kinds(), surveyBatch, func(batch []*entry.Entry) error {
 		if x.Settings.AsksForGroups {
-			if err := x.store.FillGroups(ctx, batch); err != nil {
+			if err := x.store.Facts.FillGroups(ctx, batch); err != nil {
 				return err
 			}
 		}
@@ -47,7 +47,7 @@ func (x *execution) survey(ctx context.Context) error {
 		return fmt.Errorf("survey: %w", err)
 	}
 	findings, domains := work.Finish()
-	if err := x.store.SaveFindings(ctx, x.run.ID, findings, domains); err != nil {
+	if err := x.store.Surveys.SaveFindings(ctx, x.run.ID, findings, domains); err != nil {
 		return err
 	}
 	return x.count(ctx, func(c *wire.Counts) { c.Findings = len(findings) })
@@ -57,7 +57,7 @@ func (x *execution) survey(ctx context.Context) error {
 // the plan itself would find it: by a match rule, by a likeness, or by a value
 // that the cloud gives once only.
 func (x *execution) collisions(ctx context.Context, work *survey.Survey, people []entry.Ref) error {
-	unlinked, err := x.store.Unlinked(ctx, people)
+	unlinked, err := x.store.Links.Unlinked(ctx, people)
 	if err != nil {
 		return err
 	}

@@ -51,7 +51,7 @@ func (x *execution) write(ctx context.Context, from, to int, last bool) error {
 			if rank == store.RankReferences-1 {
 				limit = groupChunk
 			}
-			changes, err := x.store.NextChanges(groupCtx, x.run.ID, rank, after, limit)
+			changes, err := x.store.Changes.Next(groupCtx, x.run.ID, rank, after, limit)
 			if err != nil {
 				return errors.Join(err, group.Wait())
 			}
@@ -80,7 +80,7 @@ type pending struct {
 func (p pending) creates() bool { return p.Operation == string(plan.Create) }
 
 func (x *execution) writeChunk(ctx context.Context, changes []store.Change, last bool) error {
-	if err := x.store.Fenced(ctx, func(tx *store.Store) error { return tx.MarkSent(ctx, changes) }); err != nil {
+	if err := x.store.Fenced(ctx, func(tx *store.Store) error { return tx.Changes.MarkSent(ctx, changes) }); err != nil {
 		return err
 	}
 	open := make([]pending, 0, len(changes))

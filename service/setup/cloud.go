@@ -14,7 +14,7 @@ import (
 // Cloud tells what the cloud can do and what it holds.
 func (e *Setup) Cloud(ctx context.Context) (wire.CloudView, error) {
 	view := wire.CloudView{URL: e.cloud.URL(), Capabilities: []wire.Capability{}, Types: []wire.CloudType{}, Targets: []wire.Target{}, Domains: []string{}, DomainsFrom: "unknown"}
-	state, err := e.store.CloudState(ctx, entry.User)
+	state, err := e.store.Resources.State(ctx, entry.User)
 	if err != nil {
 		return view, err
 	}

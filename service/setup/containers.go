@@ -22,7 +22,7 @@ func Vanished(ctx context.Context, s *store.Store, c *decide.Settings) ([]wire.V
 		if err != nil {
 			return err
 		}
-		now, deleted, err := s.Vanished(ctx, directory, parsed.Path())
+		now, deleted, err := s.Entries.Vanished(ctx, directory, parsed.Path())
 		v := wire.Vanished{Directory: directory, DN: dn, Now: now, Deleted: deleted}
 		switch {
 		case deleted:
@@ -36,7 +36,7 @@ func Vanished(ctx context.Context, s *store.Store, c *decide.Settings) ([]wire.V
 		return err
 	}
 	for _, directory := range c.Document.Directories {
-		state, err := s.DirectoryStateOf(ctx, directory.Name)
+		state, err := s.Entries.StateOf(ctx, directory.Name)
 		if err != nil {
 			return nil, err
 		}
@@ -53,7 +53,7 @@ func Vanished(ctx context.Context, s *store.Store, c *decide.Settings) ([]wire.V
 				names = append(names, group)
 			}
 		}
-		missing, err := s.MissingContainers(ctx, directory.Name, directory.Base, names)
+		missing, err := s.Entries.Missing(ctx, directory.Name, directory.Base, names)
 		if err != nil {
 			return nil, err
 		}
@@ -73,14 +73,14 @@ func (e *Setup) Containers(ctx context.Context, document settings.Document, name
 	if !ok {
 		return tree, noDirectory(name)
 	}
-	state, err := e.store.DirectoryStateOf(ctx, name)
+	state, err := e.store.Entries.StateOf(ctx, name)
 	if err != nil {
 		return tree, err
 	}
 	if state.Directory != "" {
 		tree.Read = &state.Read
 	}
-	containers, err := e.store.Containers(ctx, name)
+	containers, err := e.store.Entries.Containers(ctx, name)
 	if err != nil {
 		return tree, err
 	}

@@ -24,11 +24,11 @@ const undoWithin = 30 * 24 * time.Hour
 
 // Directories lists the directories of the draft and of the active settings.
 func (e *Setup) Directories(ctx context.Context) ([]wire.ConnectedDirectory, error) {
-	draft, active, err := e.store.CurrentDraft(ctx)
+	draft, active, err := e.store.Settings.CurrentDraft(ctx)
 	if err != nil {
 		return nil, err
 	}
-	agents, err := e.store.Agents(ctx)
+	agents, err := e.store.Agents.List(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -44,17 +44,17 @@ func (e *Setup) Directories(ctx context.Context) ([]wire.ConnectedDirectory, err
 			}
 		}
 		var err error
-		if view.Entries, view.Links, err = e.store.CountsOf(ctx, d.Name); err != nil {
+		if view.Entries, view.Links, err = e.store.Removed.CountsOf(ctx, d.Name); err != nil {
 			return err
 		}
-		state, err := e.store.DirectoryStateOf(ctx, d.Name)
+		state, err := e.store.Entries.StateOf(ctx, d.Name)
 		if err != nil {
 			return err
 		}
 		if state.Directory != "" {
 			view.LastRead = &state.Read
 		}
-		order, ok, err := e.store.LastProbe(ctx, d.Name)
+		order, ok, err := e.store.Orders.LastProbe(ctx, d.Name)
 		if ok {
 			probe := ProbeView(order)
 			view.Probe = &probe
@@ -138,7 +138,7 @@ func (e *Setup) AddDirectory(ctx context.Context, by string, in wire.NewDirector
 
 // named finds a directory in the draft, or in the active settings.
 func (e *Setup) named(ctx context.Context, name string) (settings.Directory, error) {
-	draft, active, err := e.store.CurrentDraft(ctx)
+	draft, active, err := e.store.Settings.CurrentDraft(ctx)
 	if err != nil {
 		return settings.Directory{}, err
 	}
@@ -196,16 +196,16 @@ func (e *Setup) RemovalOf(ctx context.Context, name string) (wire.RemovalPreview
 	if _, err := e.named(ctx, name); err != nil {
 		return wire.RemovalPreview{}, err
 	}
-	active, _, err := e.store.ActiveSettings(ctx)
+	active, _, err := e.store.Settings.Active(ctx)
 	if err != nil {
 		return wire.RemovalPreview{}, err
 	}
 	p := wire.RemovalPreview{Name: name, Until: time.Now().Add(undoWithin).Truncate(time.Second)}
 	_, p.Active = active.Document.Directory(name)
-	if p.Entries, p.Links, err = e.store.CountsOf(ctx, name); err != nil {
+	if p.Entries, p.Links, err = e.store.Removed.CountsOf(ctx, name); err != nil {
 		return p, err
 	}
-	if p.Working, err = e.store.WorkingLinks(ctx, name); err != nil {
+	if p.Working, err = e.store.Links.CountWorking(ctx, name); err != nil {
 		return p, err
 	}
 	if p.Active {
@@ -224,10 +224,10 @@ func (e *Setup) RemoveDirectory(ctx context.Context, by, name, confirm string) e
 		return problem.New(problem.BadInput, "type the directory's name, %s, to take it away; %q was typed.", name, confirm)
 	}
 	return e.store.Tx(ctx, func(tx *store.Store) error {
-		if err := tx.LockSettings(ctx); err != nil {
+		if err := tx.Settings.Lock(ctx); err != nil {
 			return err
 		}
-		draft, active, err := tx.CurrentDraft(ctx)
+		draft, active, err := tx.Settings.CurrentDraft(ctx)
 		if err != nil {
 			return err
 		}
@@ -243,7 +243,7 @@ func (e *Setup) RemoveDirectory(ctx context.Context, by, name, confirm string) e
 			if len(active.Document.Directories) == 1 {
 				return problem.New(problem.BadInput, "%s is the only directory, and settings need one: activate settings with another directory first.", name)
 			}
-			if _, err := tx.TakeAway(ctx, directory, by, time.Now().Add(undoWithin)); err != nil {
+			if _, err := tx.Removed.TakeAway(ctx, directory, by, time.Now().Add(undoWithin)); err != nil {
 				return err
 			}
 			revision := store.Revision{Document: active.Document.Without(name), By: by, Note: "Directory " + name + " taken away"}
@@ -251,22 +251,22 @@ func (e *Setup) RemoveDirectory(ctx context.Context, by, name, confirm string) e
 				return err
 			}
 			draft.Base = revision.Revision
-		} else if err := tx.Forget(ctx, name); err != nil {
+		} else if err := tx.Removed.Forget(ctx, name); err != nil {
 			return err
 		}
 		if draft.Version > 0 {
 			draft.Document, draft.By = draft.Document.Without(name), by
-			if err := tx.SaveDraft(ctx, &draft); err != nil {
+			if err := tx.Settings.SaveDraft(ctx, &draft); err != nil {
 				return err
 			}
 		}
-		return tx.Record(ctx, act.Act{Kind: act.RemoveDirectory, By: by, About: about.Thing{Type: about.Directory, Key: name}, Before: directory})
+		return tx.Acts.Record(ctx, act.Act{Kind: act.RemoveDirectory, By: by, About: about.Thing{Type: about.Directory, Key: name}, Before: directory})
 	})
 }
 
 // Removals lists directories that can be brought back.
 func (e *Setup) Removals(ctx context.Context) ([]wire.Removal, error) {
-	removals, err := e.store.Removals(ctx)
+	removals, err := e.store.Removed.List(ctx)
 	views := make([]wire.Removal, len(removals))
 	for i, r := range removals {
 		views[i] = wire.Removal{ID: r.ID, Name: r.Name, By: r.By, Removed: r.Removed, Until: r.Until, Links: r.Links}
@@ -278,10 +278,10 @@ func (e *Setup) Removals(ctx context.Context) ([]wire.Removal, error) {
 func (e *Setup) BringBack(ctx context.Context, by string, id int64) (wire.BroughtBack, error) {
 	var out wire.BroughtBack
 	err := e.store.Tx(ctx, func(tx *store.Store) error {
-		if err := tx.LockSettings(ctx); err != nil {
+		if err := tx.Settings.Lock(ctx); err != nil {
 			return err
 		}
-		removals, err := tx.Removals(ctx)
+		removals, err := tx.Removed.List(ctx)
 		if err != nil {
 			return err
 		}
@@ -290,7 +290,7 @@ func (e *Setup) BringBack(ctx context.Context, by string, id int64) (wire.Brough
 			return problem.New(problem.NotFound, "there is no such directory to bring back, or its time is over.")
 		}
 		removal := removals[at]
-		draft, active, err := tx.CurrentDraft(ctx)
+		draft, active, err := tx.Settings.CurrentDraft(ctx)
 		if err != nil {
 			return err
 		}
@@ -299,7 +299,7 @@ func (e *Setup) BringBack(ctx context.Context, by string, id int64) (wire.Brough
 		}
 		revision := store.Revision{Document: active.Document, By: by, Note: "Directory " + removal.Name + " brought back"}
 		revision.Document.Directories = append(slices.Clone(active.Document.Directories), removal.Directory)
-		if out.Links, err = tx.BringBack(ctx, id); err != nil {
+		if out.Links, err = tx.Removed.BringBack(ctx, id); err != nil {
 			return err
 		}
 		if err := e.activate(ctx, tx, &revision, active); err != nil {
@@ -310,12 +310,12 @@ func (e *Setup) BringBack(ctx context.Context, by string, id int64) (wire.Brough
 			if _, has := draft.Document.Directory(removal.Name); !has {
 				draft.Document.Directories = append(slices.Clone(draft.Document.Directories), removal.Directory)
 			}
-			if err := tx.SaveDraft(ctx, &draft); err != nil {
+			if err := tx.Settings.SaveDraft(ctx, &draft); err != nil {
 				return err
 			}
 		}
 		out.Name, out.Lost, out.Revision = removal.Name, removal.Links-out.Links, revision.Revision
-		return tx.Record(ctx, act.Act{Kind: act.BringBack, By: by, About: about.Thing{Type: about.Directory, Key: removal.Name}, After: removal.Directory,
+		return tx.Acts.Record(ctx, act.Act{Kind: act.BringBack, By: by, About: about.Thing{Type: about.Directory, Key: removal.Name}, After: removal.Directory,
 			Note: fmt.Sprintf("%d links came back, %d did not", out.Links, out.Lost)})
 	})
 	return out, err

@@ -40,7 +40,7 @@ func (e *Setup) PreviewScope(ctx context.Context, document settings.Document, sa
 	var directories []string
 	for _, directory := range document.Directories {
 		directories = append(directories, directory.Name)
-		state, err := e.store.DirectoryStateOf(ctx, directory.Name)
+		state, err := e.store.Entries.StateOf(ctx, directory.Name)
 		if err != nil {
 			return out, err
 		}
@@ -58,7 +58,7 @@ func (e *Setup) PreviewScope(ctx context.Context, document settings.Document, sa
 		}
 	}
 	text = strings.ToLower(text)
-	err = e.store.EachEntry(ctx, directories, entry.Kinds, previewBatch, func(batch []*entry.Entry) error {
+	err = e.store.Entries.Each(ctx, directories, entry.Kinds, previewBatch, func(batch []*entry.Entry) error {
 		if err := FillFor(ctx, e.store, c, batch); err != nil {
 			return err
 		}

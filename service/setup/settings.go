@@ -25,10 +25,10 @@ func noDirectory(name string) error {
 // draft or the draft is not wanted.
 func (e *Setup) Document(ctx context.Context, draft bool) (settings.Document, error) {
 	if draft {
-		current, _, err := e.store.CurrentDraft(ctx)
+		current, _, err := e.store.Settings.CurrentDraft(ctx)
 		return current.Document, err
 	}
-	active, ok, err := e.store.ActiveSettings(ctx)
+	active, ok, err := e.store.Settings.Active(ctx)
 	if err == nil && !ok {
 		err = problem.New(problem.NoSettings, "")
 	}
@@ -37,7 +37,7 @@ func (e *Setup) Document(ctx context.Context, draft bool) (settings.Document, er
 
 // Draft shows the draft with its faults and what it changes.
 func (e *Setup) Draft(ctx context.Context) (wire.Draft, error) {
-	draft, active, err := e.store.CurrentDraft(ctx)
+	draft, active, err := e.store.Settings.CurrentDraft(ctx)
 	if err != nil {
 		return wire.Draft{}, err
 	}
@@ -55,7 +55,7 @@ func (e *Setup) draftView(ctx context.Context, draft store.Draft, active store.R
 		return view, nil
 	}
 	view.Changed = &draft.Changed
-	impact, ok, err := e.store.RunOfDraft(ctx, draft.Version)
+	impact, ok, err := e.store.Runs.OfDraft(ctx, draft.Version)
 	if ok {
 		run := impact.View()
 		view.Impact = &run
@@ -70,11 +70,11 @@ func (e *Setup) EditDraft(ctx context.Context, by string, version int, edit func
 	var draft store.Draft
 	var active store.Revision
 	err := e.store.Tx(ctx, func(tx *store.Store) error {
-		if err := tx.LockSettings(ctx); err != nil {
+		if err := tx.Settings.Lock(ctx); err != nil {
 			return err
 		}
 		var err error
-		if draft, active, err = tx.CurrentDraft(ctx); err != nil {
+		if draft, active, err = tx.Settings.CurrentDraft(ctx); err != nil {
 			return err
 		}
 		if err := sameVersion(draft, version); err != nil {
@@ -84,7 +84,7 @@ func (e *Setup) EditDraft(ctx context.Context, by string, version int, edit func
 			return err
 		}
 		draft.By = by
-		return tx.SaveDraft(ctx, &draft)
+		return tx.Settings.SaveDraft(ctx, &draft)
 	})
 	if err != nil {
 		return wire.Draft{}, err
@@ -105,19 +105,19 @@ func sameVersion(draft store.Draft, version int) error {
 // DiscardDraft drops the draft.
 func (e *Setup) DiscardDraft(ctx context.Context, by string) error {
 	return e.store.Tx(ctx, func(tx *store.Store) error {
-		if err := tx.LockSettings(ctx); err != nil {
+		if err := tx.Settings.Lock(ctx); err != nil {
 			return err
 		}
-		draft, _, err := tx.CurrentDraft(ctx)
+		draft, _, err := tx.Settings.CurrentDraft(ctx)
 		if err != nil {
 			return err
 		}
-		found, err := tx.DropDraft(ctx)
+		found, err := tx.Settings.DropDraft(ctx)
 		if err == nil && !found {
 			err = problem.New(problem.NotFound, "there is no draft.")
 		}
 		if err == nil {
-			err = tx.Record(ctx, act.Act{Kind: act.DiscardDraft, By: by, About: about.Thing{Type: about.Settings}, Before: draft.Document})
+			err = tx.Acts.Record(ctx, act.Act{Kind: act.DiscardDraft, By: by, About: about.Thing{Type: about.Settings}, Before: draft.Document})
 		}
 		return err
 	})
@@ -127,10 +127,10 @@ func (e *Setup) DiscardDraft(ctx context.Context, by string) error {
 func (e *Setup) ActivateDraft(ctx context.Context, by string, version int, note string) (store.Revision, error) {
 	var revision store.Revision
 	err := e.store.Tx(ctx, func(tx *store.Store) error {
-		if err := tx.LockSettings(ctx); err != nil {
+		if err := tx.Settings.Lock(ctx); err != nil {
 			return err
 		}
-		draft, active, err := tx.CurrentDraft(ctx)
+		draft, active, err := tx.Settings.CurrentDraft(ctx)
 		if err != nil {
 			return err
 		}
@@ -144,7 +144,7 @@ func (e *Setup) ActivateDraft(ctx context.Context, by string, version int, note 
 		if err := e.activate(ctx, tx, &revision, active); err != nil {
 			return err
 		}
-		_, err = tx.DropDraft(ctx)
+		_, err = tx.Settings.DropDraft(ctx)
 		return err
 	})
 	return revision, err
@@ -154,10 +154,10 @@ func (e *Setup) ActivateDraft(ctx context.Context, by string, version int, note 
 // was made from, 0 when that is not known.
 func (e *Setup) Activate(ctx context.Context, revision *store.Revision, base int) error {
 	return e.store.Tx(ctx, func(tx *store.Store) error {
-		if err := tx.LockSettings(ctx); err != nil {
+		if err := tx.Settings.Lock(ctx); err != nil {
 			return err
 		}
-		active, ok, err := tx.ActiveSettings(ctx)
+		active, ok, err := tx.Settings.Active(ctx)
 		if err != nil {
 			return err
 		}
@@ -224,7 +224,7 @@ func (e *Setup) activate(ctx context.Context, tx *store.Store, revision *store.R
 		if _, kept := revision.Document.Directory(directory.Name); kept {
 			continue
 		}
-		_, links, err := tx.CountsOf(ctx, directory.Name)
+		_, links, err := tx.Removed.CountsOf(ctx, directory.Name)
 		if err != nil {
 			return err
 		}
@@ -232,10 +232,10 @@ func (e *Setup) activate(ctx context.Context, tx *store.Store, revision *store.R
 			return problem.New(problem.DirectoryInUse, "directory %s has %d links.", directory.Name, links)
 		}
 	}
-	if err := tx.Activate(ctx, revision); err != nil {
+	if err := tx.Settings.Activate(ctx, revision); err != nil {
 		return err
 	}
-	return tx.Record(ctx, act.Act{Kind: act.Activate, By: revision.By, About: about.Thing{Type: about.Settings, Key: strconv.Itoa(revision.Revision)},
+	return tx.Acts.Record(ctx, act.Act{Kind: act.Activate, By: revision.By, About: about.Thing{Type: about.Settings, Key: strconv.Itoa(revision.Revision)},
 		Before: activation{Revision: active.Revision}, After: activation{revision.Revision, settings.Diff(active.Document, revision.Document)}, Note: revision.Note})
 }
 
@@ -263,7 +263,7 @@ func (e *Setup) Compare(ctx context.Context, from, to string) (wire.Comparison, 
 
 // Revision returns one revision.
 func (e *Setup) Revision(ctx context.Context, number int) (store.Revision, error) {
-	r, err := e.store.SettingsRevision(ctx, number)
+	r, err := e.store.Settings.Revision(ctx, number)
 	if store.NotFound(err) {
 		err = problem.New(problem.NotFound, "there is no revision %d.", number)
 	}
@@ -272,7 +272,7 @@ func (e *Setup) Revision(ctx context.Context, number int) (store.Revision, error
 
 // Impact asks for a rehearsal of the draft.
 func (e *Setup) Impact(ctx context.Context, by string) (int64, error) {
-	draft, _, err := e.store.CurrentDraft(ctx)
+	draft, _, err := e.store.Settings.CurrentDraft(ctx)
 	if err != nil {
 		return 0, err
 	}
@@ -282,20 +282,20 @@ func (e *Setup) Impact(ctx context.Context, by string) (int64, error) {
 	if err := e.valid(ctx, draft.Document); err != nil {
 		return 0, err
 	}
-	return e.store.NewRun(ctx, store.Run{Run: wire.Run{Purpose: wire.PurposeImpact, Draft: draft.Version, By: by}, Document: &draft.Document}, false)
+	return e.store.Runs.New(ctx, store.Run{Run: wire.Run{Purpose: wire.PurposeImpact, Draft: draft.Version, By: by}, Document: &draft.Document}, false)
 }
 
 // Look asks for a reading of the directories of the draft, or of the active
 // settings where there is no draft, with all that surveys and filters need.
 func (e *Setup) Look(ctx context.Context, by string) (int64, error) {
-	draft, _, err := e.store.CurrentDraft(ctx)
+	draft, _, err := e.store.Settings.CurrentDraft(ctx)
 	if err != nil {
 		return 0, err
 	}
 	if len(draft.Document.Directories) == 0 {
 		return 0, problem.New(problem.NoSettings, "there is no directory to read.")
 	}
-	return e.store.NewRun(ctx, store.Run{Run: wire.Run{Purpose: wire.PurposeLook, Draft: draft.Version, Revision: draft.Base, By: by}, Document: &draft.Document}, false)
+	return e.store.Runs.New(ctx, store.Run{Run: wire.Run{Purpose: wire.PurposeLook, Draft: draft.Version, Revision: draft.Base, By: by}, Document: &draft.Document}, false)
 }
 
 // Survey asks for a survey by the active settings or by the draft.
@@ -308,7 +308,7 @@ func (e *Setup) Survey(ctx context.Context, by string, draft bool) (int64, error
 	if err := e.valid(ctx, document); err != nil {
 		return 0, err
 	}
-	current, active, err := e.store.CurrentDraft(ctx)
+	current, active, err := e.store.Settings.CurrentDraft(ctx)
 	if err != nil {
 		return 0, err
 	}
@@ -316,5 +316,5 @@ func (e *Setup) Survey(ctx context.Context, by string, draft bool) (int64, error
 	if draft {
 		run.Draft = current.Version
 	}
-	return e.store.NewRun(ctx, run, false)
+	return e.store.Runs.New(ctx, run, false)
 }

@@ -35,12 +35,12 @@ func FillFor(ctx context.Context, s *store.Store, decides interface {
 	AsksForMembers() bool
 }, batch []*entry.Entry) error {
 	if decides.AsksForGroups() {
-		if err := s.FillGroups(ctx, batch); err != nil {
+		if err := s.Facts.FillGroups(ctx, batch); err != nil {
 			return err
 		}
 	}
 	if decides.AsksForMembers() {
-		return s.FillMembers(ctx, batch)
+		return s.Entries.FillMembers(ctx, batch)
 	}
 	return nil
 }

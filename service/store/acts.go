@@ -11,8 +11,11 @@ import (
 	"kambrel.example/kambrel/core/act"
 )
 
+// Acts is who did what.
+type Acts struct{ *session }
+
 // Record notes acts; it belongs into the transaction of what they do.
-func (s *Store) Record(ctx context.Context, acts ...act.Act) error {
+func (s Acts) Record(ctx context.Context, acts ...act.Act) error {
 	for _, a := range acts {
 		before, err := asJSON(a.Before)
 		if err != nil {
@@ -65,8 +68,8 @@ type ActQuery struct {
 	Limit  int
 }
 
-// Acts lists acts, the newest first, and how many there are.
-func (s *Store) Acts(ctx context.Context, q ActQuery) ([]Act, int, error) {
+// List lists acts, the newest first, and how many there are.
+func (s Acts) List(ctx context.Context, q ActQuery) ([]Act, int, error) {
 	const where = ` WHERE ? IN ('', a.kind) AND ? IN ('', a.by) AND ? IN ('', a.about) AND (? = '' OR a.subject = ?)`
 	args := []any{string(q.Kind), q.By, string(q.Type), q.Key, q.Key}
 	var total int

@@ -18,6 +18,9 @@ import (
 	"kambrel.example/kambrel/protocol/wire"
 )
 
+// Changes are what runs have planned, and what became of it.
+type Changes struct{ *session }
+
 // NewChange is a decision to be kept.
 type NewChange struct {
 	Ref        entry.Ref
@@ -47,9 +50,9 @@ type NewChange struct {
 // all others.
 const RankReferences = 3
 
-// AddChanges keeps decisions of a run: planned or, with a code, blocked; or
+// Add keeps decisions of a run: planned or, with a code, blocked; or
 // noted, where nothing is to be done and a forecast tells so.
-func (s *Store) AddChanges(ctx context.Context, run int64, changes []NewChange) error {
+func (s Changes) Add(ctx context.Context, run int64, changes []NewChange) error {
 	if len(changes) == 0 {
 		return nil
 	}
@@ -138,9 +141,9 @@ func (c Change) Ref() entry.Ref {
 	return ref
 }
 
-// NextChanges returns up to limit planned changes of one rank of a run that are
+// Next returns up to limit planned changes of one rank of a run that are
 // written to the cloud, after the one given.
-func (s *Store) NextChanges(ctx context.Context, run int64, rank int, after int64, limit int) ([]Change, error) {
+func (s Changes) Next(ctx context.Context, run int64, rank int, after int64, limit int) ([]Change, error) {
 	var changes []Change
 	err := s.raw(ctx, `SELECT c.*, r.attributes AS resource FROM changes c LEFT JOIN resources r ON r.id = c.resource_id AND c.resource_id <> ''
 		WHERE c.run_id = ? AND c.state = 'planned' AND c.side = 'cloud' AND c.rank = ? AND c.id > ? ORDER BY c.id LIMIT ?`, run, rank, after, limit).Scan(&changes).Error
@@ -156,7 +159,7 @@ func (s *Store) NextChanges(ctx context.Context, run int64, rank int, after int6
 }
 
 // MarkSent makes it durable that changes are about to be sent.
-func (s *Store) MarkSent(ctx context.Context, changes []Change) error {
+func (s Changes) MarkSent(ctx context.Context, changes []Change) error {
 	_, err := s.exec(ctx, `UPDATE changes SET state = 'sent', sent = now(), attempts = attempts + 1 WHERE id = ANY(?::text[]::bigint[])`, changeIDs(changes))
 	return err
 }
@@ -171,7 +174,7 @@ type Outcome struct {
 }
 
 // SaveOutcomes makes the ends of changes durable.
-func (s *Store) SaveOutcomes(ctx context.Context, outcomes []Outcome) error {
+func (s Changes) SaveOutcomes(ctx context.Context, outcomes []Outcome) error {
 	if len(outcomes) == 0 {
 		return nil
 	}
@@ -185,8 +188,8 @@ func (s *Store) SaveOutcomes(ctx context.Context, outcomes []Outcome) error {
 	return err
 }
 
-// ForgetChanges takes back what a run that writes nothing has planned.
-func (s *Store) ForgetChanges(ctx context.Context, run int64) error {
+// Forget takes back what a run that writes nothing has planned.
+func (s Changes) Forget(ctx context.Context, run int64) error {
 	_, err := s.exec(ctx, `DELETE FROM changes WHERE run_id = ?`, run)
 	return err
 }
@@ -194,7 +197,7 @@ func (s *Store) ForgetChanges(ctx context.Context, run int64) error {
 // SettleInterrupted finds the changes of a run that were sent and not answered
 // before it was interrupted, and that were done: nothing was left to do for them
 // when the entry was planned anew.
-func (s *Store) SettleInterrupted(ctx context.Context, run int64) error {
+func (s Changes) SettleInterrupted(ctx context.Context, run int64) error {
 	_, err := s.exec(ctx, `UPDATE changes c SET state = 'done', answer = 'done before the run was interrupted', answered = now(),
 			resource_id = coalesce(nullif(c.resource_id, ''), (SELECT l.resource_id FROM links l WHERE l.directory = c.directory AND l.entry_id = c.entry_id), '')
 		WHERE c.run_id = ? AND c.state = 'superseded' AND c.sent IS NOT NULL AND c.answered IS NULL
@@ -206,7 +209,7 @@ func (s *Store) SettleInterrupted(ctx context.Context, run int64) error {
 
 // SupersedeOpen ends the changes of a run that were not carried out and puts
 // their entries back into the dirty set, to be planned anew.
-func (s *Store) SupersedeOpen(ctx context.Context, run int64) error {
+func (s Changes) SupersedeOpen(ctx context.Context, run int64) error {
 	_, err := s.exec(ctx, `
 		WITH open AS (
 			SELECT id, directory, entry_id, state FROM changes WHERE run_id = ? AND state IN ('planned', 'sent') FOR UPDATE
@@ -225,7 +228,7 @@ func (s *Store) SupersedeOpen(ctx context.Context, run int64) error {
 // HoldRemovals holds the suspensions of a run that were not held in the run
 // that is being released. With again, the next run plans them again, and what
 // hangs on them is held too until then.
-func (s *Store) HoldRemovals(ctx context.Context, run, released int64, again bool) error {
+func (s Changes) HoldRemovals(ctx context.Context, run, released int64, again bool) error {
 	_, err := s.exec(ctx, `
 		WITH held AS (
 			UPDATE changes c SET state = 'held' WHERE c.run_id = ? AND c.state = 'planned' AND c.operation IN ('suspend', 'delete') AND NOT EXISTS
@@ -240,7 +243,7 @@ func (s *Store) HoldRemovals(ctx context.Context, run, released int64, again boo
 }
 
 // Unhold ends what is held of entries, since the plan decides about them anew.
-func (s *Store) Unhold(ctx context.Context, refs []entry.Ref) error {
+func (s Changes) Unhold(ctx context.Context, refs []entry.Ref) error {
 	var any bool
 	if err := s.raw(ctx, `SELECT EXISTS (SELECT FROM links WHERE held)`).Scan(&any).Error; err != nil || !any {
 		return err
@@ -253,7 +256,7 @@ func (s *Store) Unhold(ctx context.Context, refs []entry.Ref) error {
 // HeldResources tells which resources have a removal that is held: by the links,
 // or in a rehearsal, which decides anew about all of them or about the one given,
 // by its own changes.
-func (s *Store) HeldResources(ctx context.Context, rehearsal int64, except *entry.Ref, ids []string) (map[string]bool, error) {
+func (s Changes) HeldResources(ctx context.Context, rehearsal int64, except *entry.Ref, ids []string) (map[string]bool, error) {
 	if len(ids) == 0 {
 		return nil, nil
 	}
@@ -275,7 +278,7 @@ func (s *Store) HeldResources(ctx context.Context, rehearsal int64, except *entr
 
 // DropHeld drops what a run holds of the members and references of entries, so
 // that a later pass of it says so once.
-func (s *Store) DropHeld(ctx context.Context, run int64, refs []entry.Ref) error {
+func (s Changes) DropHeld(ctx context.Context, run int64, refs []entry.Ref) error {
 	directories, ids := refArrays(refs)
 	_, err := s.exec(ctx, `DELETE FROM changes c USING unnest(?::text[], ?::text[]::uuid[]) AS t(d, i)
 		WHERE c.run_id = ? AND c.rank = 3 AND c.state = 'held' AND c.directory = d AND c.entry_id = i`, directories, ids, run)
@@ -293,7 +296,7 @@ type Doubt struct {
 // never told what came of it, or that it was done but not as what. One that an
 // operator has decided upon since is no doubt any more. The changes given do not
 // count.
-func (s *Store) Doubts(ctx context.Context, refs []entry.Ref, but []Change) (map[entry.Ref]Doubt, error) {
+func (s Changes) Doubts(ctx context.Context, refs []entry.Ref, but []Change) (map[entry.Ref]Doubt, error) {
 	directories, ids := refArrays(refs)
 	var rows []struct {
 		Directory, EntryID string
@@ -320,7 +323,7 @@ func (s *Store) Doubts(ctx context.Context, refs []entry.Ref, but []Change) (map
 }
 
 // SettleDoubts ends the doubts about entries whose resource was found or made.
-func (s *Store) SettleDoubts(ctx context.Context, links []NewLink) error {
+func (s Changes) SettleDoubts(ctx context.Context, links []NewLink) error {
 	if len(links) == 0 {
 		return nil
 	}
@@ -336,24 +339,24 @@ func (s *Store) SettleDoubts(ctx context.Context, links []NewLink) error {
 
 // UnconfirmedKinds lists the kinds of which the cloud says that it made something
 // that has not been found yet.
-func (s *Store) UnconfirmedKinds(ctx context.Context) ([]entry.Kind, error) {
+func (s Changes) UnconfirmedKinds(ctx context.Context) ([]entry.Kind, error) {
 	var kinds []entry.Kind
 	return kinds, s.raw(ctx, `SELECT DISTINCT c.kind FROM changes c JOIN entries e ON e.directory = c.directory AND e.id = c.entry_id AND e.gone IS NULL
 		WHERE c.state = 'unconfirmed' AND NOT EXISTS (SELECT FROM links l WHERE l.directory = c.directory AND l.entry_id = c.entry_id) AND NOT EXISTS (SELECT FROM decisions x WHERE x.directory = c.directory AND x.entry_id = c.entry_id AND x.action = 'create' AND x.made > c.sent)`).Scan(&kinds).Error
 }
 
 // CountRemovals counts the planned suspensions of a run that are not released.
-func (s *Store) CountRemovals(ctx context.Context, run, released int64) (int, error) {
+func (s Changes) CountRemovals(ctx context.Context, run, released int64) (int, error) {
 	var n int
 	err := s.raw(ctx, `SELECT count(*) FROM changes c WHERE c.run_id = ? AND c.state = 'planned' AND c.operation IN ('suspend', 'delete') AND NOT EXISTS
 		(SELECT FROM changes h WHERE h.run_id = ? AND h.state = 'held' AND h.operation IN ('suspend', 'delete') AND h.directory = c.directory AND h.entry_id = c.entry_id)`, run, released).Scan(&n).Error
 	return n, err
 }
 
-// CountChanges counts the changes of a run by operation and state; altered are
+// Count counts the changes of a run by operation and state; altered are
 // those that were done, and of which the cloud made something else; hanging are
 // single values that hang on what is held.
-func (s *Store) CountChanges(ctx context.Context, run int64) (map[[2]string]int, error) {
+func (s Changes) Count(ctx context.Context, run int64) (map[[2]string]int, error) {
 	var rows []struct {
 		Operation, State string
 		N                int
@@ -382,9 +385,9 @@ type ChangeQuery struct {
 	Limit     int
 }
 
-// Changes lists changes of a run in the order in which they were planned, and
+// List lists changes of a run in the order in which they were planned, and
 // how many the query fits.
-func (s *Store) Changes(ctx context.Context, q ChangeQuery) ([]wire.Change, int, error) {
+func (s Changes) List(ctx context.Context, q ChangeQuery) ([]wire.Change, int, error) {
 	query := s.with(ctx).Table("changes").Where("run_id = ?", q.Run)
 	if q.Kind != "" {
 		query = query.Where("kind = ?", q.Kind)
@@ -422,9 +425,9 @@ func (s *Store) Changes(ctx context.Context, q ChangeQuery) ([]wire.Change, int,
 	return changes, rows[0].Total, err
 }
 
-// ChangesOf lists the latest changes of one entry, the newest first. Those of
+// OfEntry lists the latest changes of one entry, the newest first. Those of
 // rehearsals are left out.
-func (s *Store) ChangesOf(ctx context.Context, ref entry.Ref, limit int) ([]wire.Change, error) {
+func (s Changes) OfEntry(ctx context.Context, ref entry.Ref, limit int) ([]wire.Change, error) {
 	var rows []Change
 	err := s.raw(ctx, `SELECT c.* FROM changes c JOIN runs u ON u.id = c.run_id WHERE c.directory = ? AND c.entry_id = ? AND u.`+writing+`
 		AND c.state <> 'superseded' ORDER BY c.id DESC LIMIT ?`, ref.Directory, ref.ID.String(), limit).Scan(&rows).Error

@@ -15,7 +15,7 @@ type Container struct {
 
 // Containers lists the containers of a directory that hold something, and all
 // of its organizational units, parents first.
-func (s *Store) Containers(ctx context.Context, directory string) ([]Container, error) {
+func (s Entries) Containers(ctx context.Context, directory string) ([]Container, error) {
 	var containers []Container
 	// What comes before the last slash is the parent's path.
 	err := s.raw(ctx, `
@@ -33,7 +33,7 @@ func (s *Store) Containers(ctx context.Context, directory string) ([]Container, 
 // Vanished tells what became of a name that the mirror no longer has: where the
 // container of that name is now, or that it was deleted. Both are empty when it
 // was never there.
-func (s *Store) Vanished(ctx context.Context, directory, path string) (now string, deleted bool, err error) {
+func (s Entries) Vanished(ctx context.Context, directory, path string) (now string, deleted bool, err error) {
 	var row struct {
 		DN   string
 		Gone bool
@@ -46,9 +46,9 @@ func (s *Store) Vanished(ctx context.Context, directory, path string) (now strin
 	return row.DN, false, err
 }
 
-// EachEntry streams entries of the mirror that are not gone, in batches; kinds
+// Each streams entries of the mirror that are not gone, in batches; kinds
 // and directories choose, and none means all.
-func (s *Store) EachEntry(ctx context.Context, directories []string, kinds []entry.Kind, batch int, each func([]*entry.Entry) error) error {
+func (s Entries) Each(ctx context.Context, directories []string, kinds []entry.Kind, batch int, each func([]*entry.Entry) error) error {
 	names := make(textArray, len(kinds))
 	for i, kind := range kinds {
 		names[i] = string(kind)

@@ -6,8 +6,8 @@ import (
 	"kambrel.example/kambrel/protocol/wire"
 )
 
-// ObjectCounts counts what is where, but for the entries.
-func (s *Store) ObjectCounts(ctx context.Context) (wire.ObjectCounts, error) {
+// Count counts what is where, but for the entries.
+func (s Search) Count(ctx context.Context) (wire.ObjectCounts, error) {
 	var c wire.ObjectCounts
 	err := s.raw(ctx, `SELECT
 		count(*) FILTER (WHERE kind = 'user') AS linked,
@@ -19,8 +19,8 @@ func (s *Store) ObjectCounts(ctx context.Context) (wire.ObjectCounts, error) {
 	return c, err
 }
 
-// PeopleCounts counts the people of each directory.
-func (s *Store) PeopleCounts(ctx context.Context) (map[string]int, error) {
+// CountPeople counts the people of each directory.
+func (s Entries) CountPeople(ctx context.Context) (map[string]int, error) {
 	var rows []struct {
 		Directory string
 		N         int

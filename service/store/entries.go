@@ -15,6 +15,9 @@ import (
 	"kambrel.example/kambrel/core/entry"
 )
 
+// Entries is the source mirror: what directories hold, and how far each was read.
+type Entries struct{ *session }
+
 // DirectoryState is where the last read of a directory stopped.
 type DirectoryState struct {
 	Directory  string `gorm:"primaryKey"`
@@ -26,8 +29,8 @@ type DirectoryState struct {
 	Read     time.Time
 }
 
-// DirectoryStateOf returns the state, the zero value when it was never read.
-func (s *Store) DirectoryStateOf(ctx context.Context, directory string) (DirectoryState, error) {
+// StateOf returns the state, the zero value when it was never read.
+func (s Entries) StateOf(ctx context.Context, directory string) (DirectoryState, error) {
 	var state DirectoryState
 	err := s.with(ctx).Where("directory = ?", directory).Take(&state).Error
 	if NotFound(err) {
@@ -36,9 +39,9 @@ func (s *Store) DirectoryStateOf(ctx context.Context, directory string) (Directo
 	return state, err
 }
 
-// SaveDirectoryState keeps the cookie; call it in the transaction of the last
+// SaveState keeps the cookie; call it in the transaction of the last
 // batch that it covers.
-func (s *Store) SaveDirectoryState(ctx context.Context, state DirectoryState) error {
+func (s Entries) SaveState(ctx context.Context, state DirectoryState) error {
 	return s.with(ctx).Save(&state).Error
 }
 
@@ -55,9 +58,9 @@ type Source struct {
 	ByName bool
 }
 
-// StoreEntries brings a batch of entries into the source mirror and marks what
+// Store brings a batch of entries into the source mirror and marks what
 // changed as dirty. Entries that did not change cost no write.
-func (s *Store) StoreEntries(ctx context.Context, source Source, entries []*entry.Entry) (Stored, error) {
+func (s Entries) Store(ctx context.Context, source Source, entries []*entry.Entry) (Stored, error) {
 	directory := source.Directory
 	if err := s.renameContainers(ctx, source, entries); err != nil {
 		return Stored{}, err
@@ -140,7 +143,7 @@ func (s *Store) StoreEntries(ctx context.Context, source Source, entries []*entr
 }
 
 // loseNames unties what names renamed entries by their old names.
-func (s *Store) loseNames(ctx context.Context, source Source, ids textArray) error {
+func (s Entries) loseNames(ctx context.Context, source Source, ids textArray) error {
 	if !source.ByName || len(ids) == 0 {
 		return nil
 	}
@@ -161,7 +164,7 @@ func (s *Store) loseNames(ctx context.Context, source Source, ids textArray) err
 
 // renameContainers moves the names of all entries below containers whose name
 // changed, since directories report only the container.
-func (s *Store) renameContainers(ctx context.Context, source Source, entries []*entry.Entry) error {
+func (s Entries) renameContainers(ctx context.Context, source Source, entries []*entry.Entry) error {
 	directory := source.Directory
 	for _, e := range entries {
 		if e.Kind != entry.Container {
@@ -208,7 +211,7 @@ func (s *Store) renameContainers(ctx context.Context, source Source, entries []*
 
 // MarkGone notes that entries were deleted in the directory; the rows stay, so
 // that why can tell about them.
-func (s *Store) MarkGone(ctx context.Context, directory string, ids []entry.ID) (int, error) {
+func (s Entries) MarkGone(ctx context.Context, directory string, ids []entry.ID) (int, error) {
 	var found struct {
 		N      int
 		Groups textArray
@@ -239,7 +242,7 @@ func (s *Store) MarkGone(ctx context.Context, directory string, ids []entry.ID) 
 
 // MarkGoneExcept is MarkGone for every entry that is not in seen, after a read
 // that named all there are.
-func (s *Store) MarkGoneExcept(ctx context.Context, directory string, seen map[entry.ID]struct{}) (int, error) {
+func (s Entries) MarkGoneExcept(ctx context.Context, directory string, seen map[entry.ID]struct{}) (int, error) {
 	rows, err := s.raw(ctx, `SELECT id FROM entries WHERE directory = ? AND gone IS NULL`, directory).Rows()
 	if err != nil {
 		return 0, err
@@ -266,8 +269,8 @@ func (s *Store) MarkGoneExcept(ctx context.Context, directory string, seen map[e
 	return s.MarkGone(ctx, directory, gone)
 }
 
-// MissingContainers returns which of the names are no container of the mirror.
-func (s *Store) MissingContainers(ctx context.Context, directory, base string, names []string) ([]string, error) {
+// Missing returns which of the names are no container of the mirror.
+func (s Entries) Missing(ctx context.Context, directory, base string, names []string) ([]string, error) {
 	var missing []string
 	root, err := entry.ParseDN(base)
 	if err != nil {
@@ -288,17 +291,6 @@ func (s *Store) MissingContainers(ctx context.Context, directory, base string, n
 		}
 	}
 	return missing, nil
-}
-
-// MarkAllDirty makes the next plan look at everybody, as after an activation.
-func (s *Store) MarkAllDirty(ctx context.Context) error {
-	_, err := s.exec(ctx, `INSERT INTO dirty (directory, entry_id) SELECT directory, id FROM entries WHERE kind <> 'container' AND
-		(gone IS NULL OR EXISTS (SELECT FROM links l WHERE l.directory = entries.directory AND l.entry_id = entries.id))
-		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0`)
-	if err != nil {
-		return err
-	}
-	return s.MarkAllReferences(ctx)
 }
 
 // withoutNUL leaves values out that hold the NUL character, which PostgreSQL
@@ -362,8 +354,8 @@ func (r EntryRow) entry() (entry.Entry, error) {
 	return e, json.Unmarshal(r.Attributes, &e.Attributes)
 }
 
-// Entry returns one entry of the mirror.
-func (s *Store) Entry(ctx context.Context, directory string, id entry.ID) (entry.Entry, error) {
+// Get returns one entry of the mirror.
+func (s Entries) Get(ctx context.Context, directory string, id entry.ID) (entry.Entry, error) {
 	var row EntryRow
 	err := s.raw(ctx, `SELECT directory, id, kind, dn, attributes, gone, fault FROM entries WHERE directory = ? AND id = ?`, directory, id.String()).Scan(&row).Error
 	if err != nil {

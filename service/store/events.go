@@ -17,7 +17,7 @@ const channel = "kambrel"
 
 // Notify tells all services on the database that something changed. Inside a
 // transaction it is sent when that commits.
-func (s *Store) Notify(ctx context.Context, event wire.Event) error {
+func (s *session) Notify(ctx context.Context, event wire.Event) error {
 	text, err := json.Marshal(event)
 	if err != nil {
 		return err
@@ -29,7 +29,7 @@ func (s *Store) Notify(ctx context.Context, event wire.Event) error {
 // Listen hands every event to each until ctx ends, over a connection of its
 // own that it opens again when it breaks. After a break it hands on an empty
 // event, since some may have been missed.
-func (s *Store) Listen(ctx context.Context, each func(wire.Event)) {
+func (s *session) Listen(ctx context.Context, each func(wire.Event)) {
 	pauses := backoff.NewExponentialBackOff()
 	pauses.InitialInterval, pauses.MaxInterval = time.Second, 10*time.Second
 	for ctx.Err() == nil {
@@ -44,7 +44,7 @@ func (s *Store) Listen(ctx context.Context, each func(wire.Event)) {
 	}
 }
 
-func (s *Store) listenOnce(ctx context.Context, each func(wire.Event)) error {
+func (s *session) listenOnce(ctx context.Context, each func(wire.Event)) error {
 	connection, err := pgx.Connect(ctx, s.dsn)
 	if err != nil {
 		return err

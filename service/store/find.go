@@ -10,9 +10,12 @@ import (
 	"kambrel.example/kambrel/protocol/wire"
 )
 
+// Search finds and counts objects of both mirrors.
+type Search struct{ *session }
+
 // Exact finds the one object whose entry id, resource id, distinguished name or
 // login is exactly the text, by index; false when there is none, or several.
-func (s *Store) Exact(ctx context.Context, text string, ids []entry.ID) (wire.Hit, bool, error) {
+func (s Search) Exact(ctx context.Context, text string, ids []entry.ID) (wire.Hit, bool, error) {
 	path := ""
 	if dn, err := entry.ParseDN(text); err == nil {
 		path = dn.Path()
@@ -133,7 +136,7 @@ func (q FindQuery) sql() (string, error) {
 
 // Find searches entries and resources by name, login, address or id, and tells
 // how many fit.
-func (s *Store) Find(ctx context.Context, q FindQuery) ([]wire.Hit, int, error) {
+func (s Search) Find(ctx context.Context, q FindQuery) ([]wire.Hit, int, error) {
 	sql, err := q.sql()
 	if err != nil {
 		return nil, 0, err

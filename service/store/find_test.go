@@ -29,21 +29,21 @@ func listed(t *testing.T, s *Store) {
 	changing.Attributes["displayName"] = []string{" "} // blank: cn counts
 	outside.Attributes["userPrincipalName"] = []string{"100%_finn@halvard.example"}
 	all := []*entry.Entry{inStep, problem, gone, left, changing, outside, group, container(8, "OU=Fleet,DC=example")}
-	_, err := s.StoreEntries(ctx, halvard, all)
+	_, err := s.Entries.Store(ctx, halvard, all)
 	require.NoError(t, err)
 	away := named(1, "Ada Away")
 	away.Directory = "brisling"
-	_, err = s.StoreEntries(ctx, Source{Directory: "brisling", ByName: true}, []*entry.Entry{away})
+	_, err = s.Entries.Store(ctx, Source{Directory: "brisling", ByName: true}, []*entry.Entry{away})
 	require.NoError(t, err)
 	awayRef := entry.Ref{Directory: "brisling", ID: away.ID}
 	resources := []entry.Resource{resource("r1", "Ada.Lind@halvard.example", inStep.LinkKey()), resource("r4", "dag@halvard.example", left.LinkKey()), resource("r5", "eli@halvard.example", changing.LinkKey()), resource("r9", "only@halvard.example", "")}
-	_, err = s.StoreResources(ctx, entry.User, resources, nil, true)
+	_, err = s.Resources.Store(ctx, entry.User, resources, nil, true)
 	require.NoError(t, err)
-	require.NoError(t, s.SaveLinks(ctx, 1, []NewLink{{ref(inStep), entry.User, inStep.LinkKey(), "r1", "adopt"}, {ref(left), entry.User, left.LinkKey(), "r4", "create"}, {ref(changing), entry.User, changing.LinkKey(), "r5", "create"}}))
+	require.NoError(t, s.Links.Save(ctx, 1, []NewLink{{ref(inStep), entry.User, inStep.LinkKey(), "r1", "adopt"}, {ref(left), entry.User, left.LinkKey(), "r4", "create"}, {ref(changing), entry.User, changing.LinkKey(), "r5", "create"}}))
 	lead := person.Member{Directory: "halvard", ID: inStep.ID}
-	require.NoError(t, s.SaveFollowers(ctx, []person.Outcome{{Member: person.Member{Directory: "brisling", ID: away.ID}, Lead: &lead, Rule: "same number"}}))
-	require.NoError(t, s.SetLeft(ctx, []entry.Ref{ref(left)}, true))
-	require.NoError(t, s.SaveProblems(ctx, MetByPlan, s.newRun(t), []NewProblem{{About: about.EntryOf(ref(problem)), Code: "login-taken", Detail: "x"}}))
+	require.NoError(t, s.Persons.Save(ctx, []person.Outcome{{Member: person.Member{Directory: "brisling", ID: away.ID}, Lead: &lead, Rule: "same number"}}))
+	require.NoError(t, s.Links.SetLeft(ctx, []entry.Ref{ref(left)}, true))
+	require.NoError(t, s.Problems.Save(ctx, MetByPlan, s.newRun(t), []NewProblem{{About: about.EntryOf(ref(problem)), Code: "login-taken", Detail: "x"}}))
 	_, err = s.exec(ctx, `UPDATE entries SET gone = ? WHERE id = ?`, time.Now(), gone.ID.String())
 	require.NoError(t, err)
 	s.clean(t)
@@ -81,7 +81,7 @@ func listed(t *testing.T, s *Store) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			c.query.Limit = 20
-			hits, total, err := s.Find(ctx, c.query)
+			hits, total, err := s.Search.Find(ctx, c.query)
 			require.NoError(t, err)
 			var names []string
 			for _, hit := range hits {
@@ -96,7 +96,7 @@ func listed(t *testing.T, s *Store) {
 	}
 
 	states := map[string]string{}
-	hits, _, err := s.Find(ctx, FindQuery{Sort: "state", Limit: 20})
+	hits, _, err := s.Search.Find(ctx, FindQuery{Sort: "state", Limit: 20})
 	require.NoError(t, err)
 	assert.True(t, slices.IsSortedFunc(hits, func(a, b wire.Hit) int { return strings.Compare(a.State, b.State) }))
 	for _, hit := range hits {
@@ -109,7 +109,7 @@ func listed(t *testing.T, s *Store) {
 	// Pages follow one another, and behind the end there is still a total.
 	var paged []string
 	for offset := 0; ; offset += 2 {
-		page, total, err := s.Find(ctx, FindQuery{Offset: offset, Limit: 2})
+		page, total, err := s.Search.Find(ctx, FindQuery{Offset: offset, Limit: 2})
 		require.NoError(t, err)
 		assert.Equal(t, len(everybody), total)
 		if len(page) == 0 {
@@ -120,10 +120,10 @@ func listed(t *testing.T, s *Store) {
 		}
 	}
 	assert.Equal(t, everybody, paged)
-	byLogin, _, err := s.Find(ctx, FindQuery{Sort: "-login", Limit: 1})
+	byLogin, _, err := s.Search.Find(ctx, FindQuery{Sort: "-login", Limit: 1})
 	require.NoError(t, err)
 	assert.Equal(t, "only@halvard.example", byLogin[0].Login)
-	_, _, err = s.Find(ctx, FindQuery{Sort: "password", Limit: 1})
+	_, _, err = s.Search.Find(ctx, FindQuery{Sort: "password", Limit: 1})
 	assert.ErrorContains(t, err, "sort")
 }
 
@@ -137,11 +137,11 @@ func pagedChanges(t *testing.T, s *Store) {
 		changes = append(changes, NewChange{Ref: ref(e), Kind: entry.User, Operation: plan.Create, DN: e.DN, Name: "Søren" + string(rune('0'+i))})
 	}
 	changes[6].Operation = plan.Update
-	_, err := s.StoreEntries(ctx, halvard, entries)
+	_, err := s.Entries.Store(ctx, halvard, entries)
 	require.NoError(t, err)
 	run, other := s.newRun(t), s.newRun(t)
-	require.NoError(t, s.AddChanges(ctx, run, changes))
-	require.NoError(t, s.AddChanges(ctx, other, changes[:1]))
+	require.NoError(t, s.Changes.Add(ctx, run, changes))
+	require.NoError(t, s.Changes.Add(ctx, other, changes[:1]))
 	for _, c := range []struct {
 		name  string
 		query ChangeQuery
@@ -157,7 +157,7 @@ func pagedChanges(t *testing.T, s *Store) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			c.query.Run = run
-			page, total, err := s.Changes(ctx, c.query)
+			page, total, err := s.Changes.List(ctx, c.query)
 			require.NoError(t, err)
 			var names []string
 			for _, change := range page {
@@ -167,13 +167,13 @@ func pagedChanges(t *testing.T, s *Store) {
 			assert.Equal(t, c.total, total)
 		})
 	}
-	first, _, err := s.Changes(ctx, ChangeQuery{Run: run, Limit: 5})
+	first, _, err := s.Changes.List(ctx, ChangeQuery{Run: run, Limit: 5})
 	require.NoError(t, err)
-	rest, total, err := s.Changes(ctx, ChangeQuery{Run: run, After: first[4].ID, Limit: 5})
+	rest, total, err := s.Changes.List(ctx, ChangeQuery{Run: run, After: first[4].ID, Limit: 5})
 	require.NoError(t, err)
 	assert.Len(t, rest, 2)
 	assert.Equal(t, 7, total)
-	behind, total, err := s.Changes(ctx, ChangeQuery{Run: run, After: rest[1].ID, Limit: 5})
+	behind, total, err := s.Changes.List(ctx, ChangeQuery{Run: run, After: rest[1].ID, Limit: 5})
 	require.NoError(t, err)
 	assert.Empty(t, behind)
 	assert.Equal(t, 7, total, "behind the end there is still a total")

@@ -8,7 +8,7 @@ import (
 )
 
 // LastForecast returns the newest rehearsal of everybody that has ended well.
-func (s *Store) LastForecast(ctx context.Context) (Run, bool, error) {
+func (s Runs) LastForecast(ctx context.Context) (Run, bool, error) {
 	var row runRow
 	err := s.with(ctx).Where("purpose IN ('forecast', 'impact') AND ended IS NOT NULL AND state IN ('in-step', 'problems')").Order("id DESC").Take(&row).Error
 	if NotFound(err) {
@@ -20,7 +20,7 @@ func (s *Store) LastForecast(ctx context.Context) (Run, bool, error) {
 // Outcomes counts what a rehearsal of everybody came to: its changes by
 // operation and match rule, problems by code, who is linked and in step, and
 // what nobody claims.
-func (s *Store) Outcomes(ctx context.Context, run int64) ([]wire.Outcome, error) {
+func (s Changes) Outcomes(ctx context.Context, run int64) ([]wire.Outcome, error) {
 	outcomes := []wire.Outcome{}
 	err := s.raw(ctx, `
 		WITH planned AS (
@@ -50,7 +50,7 @@ type UnclaimedQuery struct {
 }
 
 // Unclaimed lists such resources by name, and tells how many there are.
-func (s *Store) Unclaimed(ctx context.Context, q UnclaimedQuery) ([]wire.CloudOnly, int, error) {
+func (s Resources) Unclaimed(ctx context.Context, q UnclaimedQuery) ([]wire.CloudOnly, int, error) {
 	rows := []struct {
 		wire.CloudOnly
 		Total int

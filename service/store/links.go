@@ -9,6 +9,9 @@ import (
 	"kambrel.example/kambrel/core/entry"
 )
 
+// Links are the lasting ties between entries and resources.
+type Links struct{ *session }
+
 // Link is the lasting tie between an entry and a resource.
 type Link struct {
 	ID         int64
@@ -34,8 +37,8 @@ type NewLink struct {
 	How        string
 }
 
-// SaveLinks makes links, or leads existing ones to their new resource.
-func (s *Store) SaveLinks(ctx context.Context, run int64, links []NewLink) error {
+// Save makes links, or leads existing ones to their new resource.
+func (s Links) Save(ctx context.Context, run int64, links []NewLink) error {
 	if len(links) == 0 {
 		return nil
 	}
@@ -55,8 +58,8 @@ func (s *Store) SaveLinks(ctx context.Context, run int64, links []NewLink) error
 	return err
 }
 
-// DropLinks unties entries.
-func (s *Store) DropLinks(ctx context.Context, refs []entry.Ref) error {
+// Drop unties entries.
+func (s Links) Drop(ctx context.Context, refs []entry.Ref) error {
 	if len(refs) == 0 {
 		return nil
 	}
@@ -69,7 +72,7 @@ func (s *Store) DropLinks(ctx context.Context, refs []entry.Ref) error {
 
 // SetLeft notes that the leaver policy was carried out for entries, or that
 // they are back.
-func (s *Store) SetLeft(ctx context.Context, refs []entry.Ref, left bool) error {
+func (s Links) SetLeft(ctx context.Context, refs []entry.Ref, left bool) error {
 	if len(refs) == 0 {
 		return nil
 	}
@@ -81,14 +84,14 @@ func (s *Store) SetLeft(ctx context.Context, refs []entry.Ref, left bool) error 
 	return err
 }
 
-// LinkOf returns the link of an entry.
-func (s *Store) LinkOf(ctx context.Context, ref entry.Ref) (Link, error) {
+// Of returns the link of an entry.
+func (s Links) Of(ctx context.Context, ref entry.Ref) (Link, error) {
 	var link Link
 	return link, s.with(ctx).Where("directory = ? AND entry_id = ?", ref.Directory, ref.ID.String()).Take(&link).Error
 }
 
 // EntryOf returns the entry that a resource is linked to.
-func (s *Store) EntryOf(ctx context.Context, resourceID string) (entry.Ref, error) {
+func (s Links) EntryOf(ctx context.Context, resourceID string) (entry.Ref, error) {
 	var link Link
 	if err := s.with(ctx).Where("resource_id = ?", resourceID).Take(&link).Error; err != nil {
 		return entry.Ref{}, err
@@ -96,14 +99,14 @@ func (s *Store) EntryOf(ctx context.Context, resourceID string) (entry.Ref, erro
 	return refOf(link.Directory, link.EntryID)
 }
 
-// CountLinks counts the links whose entries have not left.
-func (s *Store) CountLinks(ctx context.Context) (int, error) {
+// Count counts the links whose entries have not left.
+func (s Links) Count(ctx context.Context) (int, error) {
 	var n int
 	return n, s.raw(ctx, `SELECT count(*) FROM links WHERE left_at IS NULL`).Scan(&n).Error
 }
 
-// HaveLinks tells which of the entries have a link of their own.
-func (s *Store) HaveLinks(ctx context.Context, refs []entry.Ref) (map[entry.Ref]bool, error) {
+// Have tells which of the entries have a link of their own.
+func (s Links) Have(ctx context.Context, refs []entry.Ref) (map[entry.Ref]bool, error) {
 	out := map[entry.Ref]bool{}
 	for part := range slices.Chunk(refs, 5000) {
 		directories, ids := refArrays(part)
@@ -123,7 +126,7 @@ func (s *Store) HaveLinks(ctx context.Context, refs []entry.Ref) (map[entry.Ref]
 }
 
 // Unlinked tells which of the entries have no link, nor follow one that has.
-func (s *Store) Unlinked(ctx context.Context, refs []entry.Ref) (map[entry.Ref]bool, error) {
+func (s Links) Unlinked(ctx context.Context, refs []entry.Ref) (map[entry.Ref]bool, error) {
 	directories, ids := refArrays(refs)
 	var rows []struct{ Directory, ID string }
 	err := s.raw(ctx, `SELECT d AS directory, i AS id FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE NOT EXISTS (SELECT FROM ties WHERE directory = d AND entry_id = i)`, directories, ids).Scan(&rows).Error

@@ -61,7 +61,7 @@ func LockOf(ctx context.Context) *Lock {
 // fence refuses to go on in a transaction when the work is done under a lock
 // that somebody else has taken meanwhile. Whoever takes it waits for the
 // transactions that were let through.
-func (s *Store) fence(ctx context.Context) error {
+func (s *session) fence(ctx context.Context) error {
 	l := LockOf(ctx)
 	if l == nil {
 		return nil
@@ -81,7 +81,7 @@ func (s *Store) fence(ctx context.Context) error {
 }
 
 // Fenced is Tx that is refused when the lock of ctx is lost.
-func (s *Store) Fenced(ctx context.Context, work func(tx *Store) error) error {
+func (s *session) Fenced(ctx context.Context, work func(tx *Store) error) error {
 	return s.Tx(ctx, func(tx *Store) error {
 		if err := tx.fence(ctx); err != nil {
 			return err
@@ -94,7 +94,7 @@ func (s *Store) Fenced(ctx context.Context, work func(tx *Store) error) error {
 // It returns false at once when another service holds it. The lock ends with
 // its connection, which is tried all the time: when it does not answer, the
 // context of work ends.
-func (s *Store) WithRunLock(ctx context.Context, work func(context.Context) error) (bool, error) {
+func (s *session) WithRunLock(ctx context.Context, work func(context.Context) error) (bool, error) {
 	connection, err := s.lockConnection(ctx)
 	if err != nil {
 		return false, err
@@ -155,7 +155,7 @@ const (
 // Own lets the one service do work that owns what has the id; false says that another
 // does. Like the lock above, this one ends with its connection, so that what a
 // service has left is taken over soon after it was killed.
-func (s *Store) Own(ctx context.Context, class Work, id int64, work func(context.Context) error) (bool, error) {
+func (s *session) Own(ctx context.Context, class Work, id int64, work func(context.Context) error) (bool, error) {
 	connection, err := s.lockConnection(ctx)
 	if err != nil {
 		return false, err
@@ -171,7 +171,7 @@ func (s *Store) Own(ctx context.Context, class Work, id int64, work func(context
 }
 
 // lockConnection connects so that both ends notice soon when the other is gone.
-func (s *Store) lockConnection(ctx context.Context) (*pgx.Conn, error) {
+func (s *session) lockConnection(ctx context.Context) (*pgx.Conn, error) {
 	config, err := pgx.ParseConfig(s.dsn)
 	if err != nil {
 		return nil, err

@@ -22,7 +22,7 @@ const below = `below AS (
 
 // storeMembers brings the memberships of groups of one directory into the
 // mirror; only what differs is written, and whom it concerns is marked as dirty.
-func (s *Store) storeMembers(ctx context.Context, directory string, groups []*entry.Entry) error {
+func (s Entries) storeMembers(ctx context.Context, directory string, groups []*entry.Entry) error {
 	if len(groups) == 0 {
 		return nil
 	}
@@ -97,7 +97,7 @@ func (s *Store) storeMembers(ctx context.Context, directory string, groups []*en
 
 // ResolveMembers finds the entries of members, and of others who are named, that
 // were read after those that name them.
-func (s *Store) ResolveMembers(ctx context.Context, directory string) error {
+func (s Entries) ResolveMembers(ctx context.Context, directory string) error {
 	if err := s.resolvePointers(ctx, directory); err != nil {
 		return err
 	}
@@ -111,51 +111,9 @@ func (s *Store) ResolveMembers(ctx context.Context, directory string) error {
 	return err
 }
 
-// FillGroups gives entries the groups that hold them.
-func (s *Store) FillGroups(ctx context.Context, entries []*entry.Entry) error {
-	at := map[entry.Ref][]*entry.Entry{}
-	refs := make([]entry.Ref, 0, len(entries))
-	for _, e := range entries {
-		ref := entry.Ref{Directory: e.Directory, ID: e.ID}
-		if at[ref] == nil {
-			refs = append(refs, ref)
-		}
-		at[ref] = append(at[ref], e)
-		e.Groups, e.AllGroups = nil, nil
-	}
-	directories, ids := refArrays(refs)
-	var rows []struct {
-		Directory, Origin, DN string
-		Direct                bool
-	}
-	err := s.raw(ctx, `
-		WITH RECURSIVE up AS (
-			SELECT m.directory, m.member_id AS origin, m.group_id FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) JOIN memberships m ON m.directory = d AND m.member_id = i
-			UNION SELECT up.directory, up.origin, m.group_id FROM up JOIN memberships m ON m.directory = up.directory AND m.member_id = up.group_id
-		)
-		SELECT up.directory, up.origin, e.dn, EXISTS (SELECT FROM memberships m WHERE m.directory = up.directory AND m.group_id = up.group_id AND m.member_id = up.origin) AS direct
-		FROM up JOIN entries e ON e.directory = up.directory AND e.id = up.group_id WHERE e.gone IS NULL ORDER BY e.dn`, directories, ids).Scan(&rows).Error
-	if err != nil {
-		return fmt.Errorf("look for the groups of entries: %w", err)
-	}
-	for _, row := range rows {
-		ref, err := refOf(row.Directory, row.Origin)
-		if err != nil {
-			return err
-		}
-		for _, e := range at[ref] {
-			e.AllGroups = append(e.AllGroups, row.DN)
-			if row.Direct {
-				e.Groups = append(e.Groups, row.DN)
-			}
-		}
-	}
-	return nil
-}
-
 // CountMembers counts the members of a group, and of those how many are unknown
 // to the mirror.
-func (s *Store) CountMembers(ctx context.Context, ref entry.Ref) (members, unknown int, err error) {
+func (s Entries) CountMembers(ctx context.Context, ref entry.Ref) (members, unknown int, err error) {
 	var row struct{ Members, Unknown int }
 	err = s.raw(ctx, `SELECT count(*) AS members, count(*) FILTER (WHERE member_id IS NULL) AS unknown FROM memberships WHERE directory = ? AND group_id = ?`,
 		ref.Directory, ref.ID.String()).Scan(&row).Error
@@ -163,7 +121,7 @@ func (s *Store) CountMembers(ctx context.Context, ref entry.Ref) (members, unkno
 }
 
 // FillMembers gives groups the names of their members.
-func (s *Store) FillMembers(ctx context.Context, entries []*entry.Entry) error {
+func (s Entries) FillMembers(ctx context.Context, entries []*entry.Entry) error {
 	at := map[entry.Ref]*entry.Entry{}
 	var refs []entry.Ref
 	for _, e := range entries {
@@ -190,5 +148,54 @@ func (s *Store) FillMembers(ctx context.Context, entries []*entry.Entry) error {
 		}
 		at[ref].Members = append(at[ref].Members, row.DN)
 	}
+	return err
+}
+
+// storePointers brings the attributes by which entries name others into the
+// mirror, and marks whose differ. The entries are those of one batch that are
+// new or have changed.
+func (s Entries) storePointers(ctx context.Context, directory string, attributes []string, entries []*entry.Entry) error {
+	if len(attributes) == 0 || len(entries) == 0 {
+		return nil
+	}
+	var all, ids, names, paths textArray
+	for _, e := range entries {
+		all = append(all, e.ID.String())
+		for _, attribute := range attributes {
+			for _, value := range e.Attributes.All(attribute) {
+				dn, err := entry.ParseDN(value)
+				if err != nil {
+					continue // a value that names nobody refers to nobody
+				}
+				ids, names, paths = append(ids, e.ID.String()), append(names, strings.ToLower(attribute)), append(paths, dn.Path())
+			}
+		}
+	}
+	_, err := s.exec(ctx, `
+		WITH input AS (SELECT DISTINCT i, a, p FROM unnest((@ids)::text[]::uuid[], (@names)::text[], (@paths)::text[]) AS t(i, a, p)),
+		dropped AS (
+			DELETE FROM pointers o WHERE o.directory = @directory AND o.entry_id = ANY((@all)::text[]::uuid[])
+			AND NOT EXISTS (SELECT FROM input WHERE i = o.entry_id AND a = o.attribute AND p = o.path) RETURNING o.entry_id
+		), added AS (
+			INSERT INTO pointers (directory, entry_id, attribute, path, target_id)
+			SELECT @directory , i, a, p, e.id FROM input LEFT JOIN entries e ON e.directory = @directory AND e.path = p AND e.gone IS NULL
+			ON CONFLICT DO NOTHING RETURNING entry_id
+		)
+		INSERT INTO dirty_references (directory, entry_id) SELECT @directory , entry_id FROM dropped UNION SELECT @directory , entry_id FROM added
+		ON CONFLICT DO NOTHING`, map[string]any{"all": all, "ids": ids, "names": names, "paths": paths, "directory": directory})
+	if err != nil {
+		return fmt.Errorf("keep whom entries of %s refer to: %w", directory, err)
+	}
+	return nil
+}
+
+// resolvePointers finds the entries that were read after those that name them.
+func (s Entries) resolvePointers(ctx context.Context, directory string) error {
+	_, err := s.exec(ctx, `
+		WITH resolved AS (
+			UPDATE pointers p SET target_id = e.id FROM entries e
+			WHERE p.directory = @directory AND p.target_id IS NULL AND e.directory = @directory AND e.path = p.path AND e.gone IS NULL RETURNING p.entry_id
+		)
+		INSERT INTO dirty_references (directory, entry_id) SELECT DISTINCT @directory , entry_id FROM resolved ON CONFLICT DO NOTHING`, map[string]any{"directory": directory})
 	return err
 }

@@ -10,6 +10,9 @@ import (
 	"kambrel.example/kambrel/protocol/wire"
 )
 
+// Orders are what agents are asked.
+type Orders struct{ *session }
+
 // Order is an order with its state.
 type Order struct {
 	ID            int64
@@ -37,8 +40,8 @@ type OrderCounts struct {
 	Gone    int `json:"gone"`
 }
 
-// AddOrder asks an agent for work.
-func (s *Store) AddOrder(ctx context.Context, order *Order) error {
+// Add asks an agent for work.
+func (s Orders) Add(ctx context.Context, order *Order) error {
 	order.State, order.Created, order.Kind = "waiting", time.Now(), order.Request.Kind()
 	if order.Kind == "" {
 		return fmt.Errorf("the order for %s asks for nothing", order.Directory)
@@ -50,8 +53,8 @@ func (s *Store) AddOrder(ctx context.Context, order *Order) error {
 	return s.Notify(ctx, wire.Event{Kind: "order", ID: order.ID})
 }
 
-// OrderOf returns the last order of a run for a directory.
-func (s *Store) OrderOf(ctx context.Context, run int64, directory string) (Order, bool, error) {
+// OfRun returns the last order of a run for a directory.
+func (s Orders) OfRun(ctx context.Context, run int64, directory string) (Order, bool, error) {
 	var order Order
 	err := s.with(ctx).Where("run_id = ? AND directory = ?", run, directory).Order("id DESC").Take(&order).Error
 	if NotFound(err) {
@@ -60,16 +63,16 @@ func (s *Store) OrderOf(ctx context.Context, run int64, directory string) (Order
 	return order, err == nil, err
 }
 
-// Order returns an order by id.
-func (s *Store) Order(ctx context.Context, id int64) (Order, error) {
+// Get returns an order by id.
+func (s Orders) Get(ctx context.Context, id int64) (Order, error) {
 	var order Order
 	return order, s.with(ctx).Where("id = ?", id).Take(&order).Error
 }
 
-// TakeOrder leases the order that an agent is to carry out next, by priority: the
+// Take leases the order that an agent is to carry out next, by priority: the
 // oldest that waits or whose lease has lapsed. quick asks for those alone that are
 // not slow. Several agents never take the same one.
-func (s *Store) TakeOrder(ctx context.Context, agent string, directories []string, quick bool, lease time.Duration) (Order, bool, error) {
+func (s Orders) Take(ctx context.Context, agent string, directories []string, quick bool, lease time.Duration) (Order, bool, error) {
 	var id int64
 	err := s.raw(ctx, `
 		UPDATE orders SET state = 'leased', agent_id = ?, lease_until = now() + ? * interval '1 second' WHERE id = (
@@ -79,13 +82,13 @@ func (s *Store) TakeOrder(ctx context.Context, agent string, directories []strin
 	if err != nil || id == 0 {
 		return Order{}, false, err
 	}
-	order, err := s.Order(ctx, id)
+	order, err := s.Get(ctx, id)
 	return order, err == nil, err
 }
 
-// KeepOrder renews a lease and keeps the counts; false says that the order is
+// Keep renews a lease and keeps the counts; false says that the order is
 // no longer the agent's.
-func (s *Store) KeepOrder(ctx context.Context, id int64, agent string, lease time.Duration, counts OrderCounts) (bool, error) {
+func (s Orders) Keep(ctx context.Context, id int64, agent string, lease time.Duration, counts OrderCounts) (bool, error) {
 	text, err := json.Marshal(counts)
 	if err != nil {
 		return false, err
@@ -95,8 +98,8 @@ func (s *Store) KeepOrder(ctx context.Context, id int64, agent string, lease tim
 	return n == 1, err
 }
 
-// EndOrder ends an order: done when code is "".
-func (s *Store) EndOrder(ctx context.Context, id int64, code, detail string, counts OrderCounts) error {
+// End ends an order: done when code is "".
+func (s Orders) End(ctx context.Context, id int64, code, detail string, counts OrderCounts) error {
 	state := "done"
 	if code != "" {
 		state = "failed"
@@ -111,15 +114,15 @@ func (s *Store) EndOrder(ctx context.Context, id int64, code, detail string, cou
 	return s.Notify(ctx, wire.Event{Kind: "order", ID: id})
 }
 
-// WithdrawOrders ends the orders of a run that are still open: an agent that is
+// Withdraw ends the orders of a run that are still open: an agent that is
 // at one finds that it is no longer its own.
-func (s *Store) WithdrawOrders(ctx context.Context, run int64) error {
+func (s Orders) Withdraw(ctx context.Context, run int64) error {
 	_, err := s.exec(ctx, `UPDATE orders SET state = 'failed', failure_code = 'cancelled', failure_detail = '' WHERE run_id = ? AND state IN ('waiting', 'leased')`, run)
 	return err
 }
 
 // SaveVerdicts keeps what a probe has found so far.
-func (s *Store) SaveVerdicts(ctx context.Context, id int64, verdicts []protocol.Verdict) error {
+func (s Orders) SaveVerdicts(ctx context.Context, id int64, verdicts []protocol.Verdict) error {
 	text, err := json.Marshal(verdicts)
 	if err != nil {
 		return err
@@ -129,7 +132,7 @@ func (s *Store) SaveVerdicts(ctx context.Context, id int64, verdicts []protocol.
 }
 
 // LastProbe returns the newest probe of a directory that has ended.
-func (s *Store) LastProbe(ctx context.Context, directory string) (Order, bool, error) {
+func (s Orders) LastProbe(ctx context.Context, directory string) (Order, bool, error) {
 	var order Order
 	err := s.with(ctx).Where("directory = ? AND kind = 'probe' AND state = 'done'", directory).Order("id DESC").Take(&order).Error
 	if NotFound(err) {
@@ -138,16 +141,16 @@ func (s *Store) LastProbe(ctx context.Context, directory string) (Order, bool, e
 	return order, err == nil, err
 }
 
-// PruneOrders deletes orders of no run that ended before a time, but for the
+// Prune deletes orders of no run that ended before a time, but for the
 // last probe of each directory.
-func (s *Store) PruneOrders(ctx context.Context, before time.Time) error {
+func (s Orders) Prune(ctx context.Context, before time.Time) error {
 	_, err := s.exec(ctx, `DELETE FROM orders WHERE run_id IS NULL AND state IN ('done', 'failed') AND created < ?
 		AND id NOT IN (SELECT max(id) FROM orders WHERE kind = 'probe' AND state = 'done' GROUP BY directory)`, before)
 	return err
 }
 
-// GiveBackOrder lets another agent take an order whose answer broke off.
-func (s *Store) GiveBackOrder(ctx context.Context, id int64, agent string) error {
+// GiveBack lets another agent take an order whose answer broke off.
+func (s Orders) GiveBack(ctx context.Context, id int64, agent string) error {
 	if _, err := s.exec(ctx, `UPDATE orders SET state = 'waiting', agent_id = NULL WHERE id = ? AND agent_id = ? AND state = 'leased'`, id, agent); err != nil {
 		return err
 	}

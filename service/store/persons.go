@@ -12,6 +12,10 @@ import (
 	"kambrel.example/kambrel/core/problem"
 )
 
+// Persons is which entries of several directories are one person: by what keys, and which
+// of them follow another.
+type Persons struct{ *session }
+
 // PersonKeys is by what an entry is one with others.
 type PersonKeys struct {
 	Ref    entry.Ref
@@ -19,10 +23,10 @@ type PersonKeys struct {
 	Keys   []string
 }
 
-// ReplacePersonKeys keeps by what entries are one with others, and returns the
+// ReplaceKeys keeps by what entries are one with others, and returns the
 // keys under which that has changed, or under which there is a problem. Leads of entries that are looked at are
 // looked at too, since the values of those entries may count.
-func (s *Store) ReplacePersonKeys(ctx context.Context, items []PersonKeys) ([]string, error) {
+func (s Persons) ReplaceKeys(ctx context.Context, items []PersonKeys) ([]string, error) {
 	var refs []entry.Ref
 	var directories, ids, keys textArray
 	inside := make([]string, 0, len(items))
@@ -55,7 +59,7 @@ func (s *Store) ReplacePersonKeys(ctx context.Context, items []PersonKeys) ([]st
 
 // Mates returns everybody who is one with whoever has one of the keys, through
 // others too.
-func (s *Store) Mates(ctx context.Context, keys []string) ([]person.Member, error) {
+func (s Persons) Mates(ctx context.Context, keys []string) ([]person.Member, error) {
 	var rows []struct {
 		Directory, EntryID, DN, ResourceID string
 		Keys                               textArray
@@ -86,7 +90,7 @@ func (s *Store) Mates(ctx context.Context, keys []string) ([]person.Member, erro
 
 // MatesOf returns everybody who is one with the entries as they were kept, or
 // with whoever has one of the keys.
-func (s *Store) MatesOf(ctx context.Context, refs []entry.Ref, keys []string) ([]person.Member, error) {
+func (s Persons) MatesOf(ctx context.Context, refs []entry.Ref, keys []string) ([]person.Member, error) {
 	directories, ids := refArrays(refs)
 	var row struct{ Keys textArray }
 	err := s.raw(ctx, `SELECT coalesce(array_agg(DISTINCT k.key), '{}') AS keys FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i)
@@ -97,9 +101,9 @@ func (s *Store) MatesOf(ctx context.Context, refs []entry.Ref, keys []string) ([
 	return s.Mates(ctx, append(row.Keys, keys...))
 }
 
-// SaveFollowers keeps what was decided about members and makes the plan look at
+// Save keeps what was decided about members and makes the plan look at
 // whom it concerns. Links go over from those who left to those who came.
-func (s *Store) SaveFollowers(ctx context.Context, outcomes []person.Outcome) error {
+func (s Persons) Save(ctx context.Context, outcomes []person.Outcome) error {
 	if len(outcomes) == 0 {
 		return nil
 	}
@@ -150,7 +154,7 @@ func (s *Store) SaveFollowers(ctx context.Context, outcomes []person.Outcome) er
 
 // moveLink hands a link over, with its link key, from an entry that left to
 // another of the same person.
-func (s *Store) moveLink(ctx context.Context, from, to entry.Ref) error {
+func (s Persons) moveLink(ctx context.Context, from, to entry.Ref) error {
 	_, err := s.exec(ctx, `
 		WITH changed AS (UPDATE links SET directory = @directory , entry_id = (@id)::uuid WHERE directory = @fromDirectory AND entry_id = (@fromID)::uuid RETURNING 1),
 		moved AS (SELECT (@directory)::text AS directory, (@id)::uuid AS entry_id FROM changed UNION ALL SELECT (@fromDirectory)::text, (@fromID)::uuid FROM changed),
@@ -162,9 +166,9 @@ func (s *Store) moveLink(ctx context.Context, from, to entry.Ref) error {
 	return nil
 }
 
-// DropFollowers forgets who is one with whom, as when the settings know no person
+// Drop forgets who is one with whom, as when the settings know no person
 // rules any more; those concerned are looked at.
-func (s *Store) DropFollowers(ctx context.Context) error {
+func (s Persons) Drop(ctx context.Context) error {
 	_, err := s.exec(ctx, `WITH keys AS (DELETE FROM person_keys), moved AS (DELETE FROM followers RETURNING directory, entry_id, lead_directory, lead_id),
 		look AS (INSERT INTO dirty (directory, entry_id) SELECT directory, entry_id FROM moved UNION SELECT lead_directory, lead_id FROM moved WHERE lead_id IS NOT NULL
 			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0)`+markReferring)
@@ -173,7 +177,7 @@ func (s *Store) DropFollowers(ctx context.Context) error {
 
 // FollowingOf tells of entries which entry leads them; those that stand for
 // themselves are not in it.
-func (s *Store) FollowingOf(ctx context.Context, refs []entry.Ref) (map[entry.Ref]decide.Following, error) {
+func (s Persons) FollowingOf(ctx context.Context, refs []entry.Ref) (map[entry.Ref]decide.Following, error) {
 	directories, ids := refArrays(refs)
 	var rows []struct {
 		Directory, EntryID, LeadDirectory, LeadID, LeadDN, Rule, Code, Detail string
@@ -209,13 +213,13 @@ func (s *Store) FollowingOf(ctx context.Context, refs []entry.Ref) (map[entry.Re
 }
 
 // FollowersOf returns the entries that follow others, by those.
-func (s *Store) FollowersOf(ctx context.Context, refs []entry.Ref) (map[entry.Ref][]decide.Follower, error) {
+func (s Persons) FollowersOf(ctx context.Context, refs []entry.Ref) (map[entry.Ref][]decide.Follower, error) {
 	directories, ids := refArrays(refs)
 	var rows []struct {
 		EntryRow
 		LeadDirectory, LeadID, Rule string
 	}
-	err := s.raw(ctx, s.tables(`SELECT e.directory, e.id, e.kind, e.dn, e.attributes, e.gone, j.lead_directory, j.lead_id, j.rule
+	err := s.raw(ctx, s.all().References.tables(`SELECT e.directory, e.id, e.kind, e.dn, e.attributes, e.gone, j.lead_directory, j.lead_id, j.rule
 		FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) JOIN {followers} j ON j.lead_directory = d AND j.lead_id = i
 		JOIN entries e ON e.directory = j.directory AND e.id = j.entry_id ORDER BY e.directory, e.id`), directories, ids).Scan(&rows).Error
 	if err != nil {
@@ -234,26 +238,4 @@ func (s *Store) FollowersOf(ctx context.Context, refs []entry.Ref) (map[entry.Re
 		out[lead] = append(out[lead], decide.Follower{Entry: e, Rule: row.Rule})
 	}
 	return out, nil
-}
-
-// Kin tells of entries whom they follow or who follows them.
-func (s *Store) Kin(ctx context.Context, refs []entry.Ref) (map[entry.Ref]decide.Kin, error) {
-	following, err := s.FollowingOf(ctx, refs)
-	if err != nil {
-		return nil, err
-	}
-	followers, err := s.FollowersOf(ctx, refs)
-	if err != nil {
-		return nil, err
-	}
-	kin := make(map[entry.Ref]decide.Kin, len(following)+len(followers))
-	for ref, f := range following {
-		kin[ref] = decide.Kin{Follows: &f}
-	}
-	for ref, list := range followers {
-		one := kin[ref]
-		one.Followers = list
-		kin[ref] = one
-	}
-	return kin, nil
 }

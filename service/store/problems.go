@@ -11,6 +11,10 @@ import (
 	"kambrel.example/kambrel/core/problem"
 )
 
+// Problems are what keeps things from being in step, with a history that keeps the
+// closed ones.
+type Problems struct{ *session }
+
 // MetBy is who meets a problem, and so who can tell that its cause is gone.
 type MetBy string
 
@@ -41,10 +45,10 @@ const (
 	ClosedTaken    = "the directory was taken away"
 )
 
-// SaveProblems opens problems, or notes that they were met again: once for each
+// Save opens problems, or notes that they were met again: once for each
 // run, where one is given. An entry has one problem at a time, the first that is
 // given. It belongs into a transaction.
-func (s *Store) SaveProblems(ctx context.Context, source MetBy, run int64, problems []NewProblem) error {
+func (s Problems) Save(ctx context.Context, source MetBy, run int64, problems []NewProblem) error {
 	if len(problems) == 0 {
 		return nil
 	}
@@ -88,8 +92,8 @@ func (s *Store) SaveProblems(ctx context.Context, source MetBy, run int64, probl
 	return err
 }
 
-// CloseProblems closes the problems of entries whose cause is gone.
-func (s *Store) CloseProblems(ctx context.Context, refs []entry.Ref) error {
+// Close closes the problems of entries whose cause is gone.
+func (s Problems) Close(ctx context.Context, refs []entry.Ref) error {
 	if len(refs) == 0 {
 		return nil
 	}
@@ -99,17 +103,17 @@ func (s *Store) CloseProblems(ctx context.Context, refs []entry.Ref) error {
 	return err
 }
 
-// CloseRunProblems closes what ended runs, since one has come to its end.
-func (s *Store) CloseRunProblems(ctx context.Context) error {
+// CloseOfRuns closes what ended runs, since one has come to its end.
+func (s Problems) CloseOfRuns(ctx context.Context) error {
 	_, err := s.exec(ctx, `UPDATE problems SET closed = now(), closing = ? WHERE source = 'run' AND closed IS NULL`, ClosedGone)
 	return err
 }
 
 // Watched keeps how things stand: opens the problems that are new, and closes the
 // others that were met in this way before.
-func (s *Store) Watched(ctx context.Context, standing []NewProblem) error {
+func (s Problems) Watched(ctx context.Context, standing []NewProblem) error {
 	return s.Tx(ctx, func(tx *Store) error {
-		if err := tx.SaveProblems(ctx, MetByWatch, 0, standing); err != nil {
+		if err := tx.Problems.Save(ctx, MetByWatch, 0, standing); err != nil {
 			return err
 		}
 		var types, subjects, codes textArray
@@ -122,15 +126,15 @@ func (s *Store) Watched(ctx context.Context, standing []NewProblem) error {
 	})
 }
 
-// closeProblemsOf closes the problems of a directory that is taken away, and of its
+// closeOf closes the problems of a directory that is taken away, and of its
 // entries.
-func (s *Store) closeProblemsOf(ctx context.Context, directory string) error {
+func (s Problems) closeOf(ctx context.Context, directory string) error {
 	_, err := s.exec(ctx, `UPDATE problems SET closed = now(), closing = ? WHERE closed IS NULL AND (directory = ? OR about = 'directory' AND subject = ?)`, ClosedTaken, directory, directory)
 	return err
 }
 
-// PruneProblems deletes problems that were closed before a time.
-func (s *Store) PruneProblems(ctx context.Context, before time.Time) error {
+// Prune deletes problems that were closed before a time.
+func (s Problems) Prune(ctx context.Context, before time.Time) error {
 	_, err := s.exec(ctx, `DELETE FROM problems WHERE closed < ?`, before)
 	return err
 }
@@ -183,7 +187,7 @@ const problemSelect = `SELECT p.id, p.about, p.subject, p.directory, coalesce(p.
 	FROM problems p LEFT JOIN entries e ON e.directory = p.directory AND e.id = p.entry_id LEFT JOIN links l ON l.directory = p.directory AND l.entry_id = p.entry_id
 	LEFT JOIN agents a ON p.about = 'agent' AND a.id::text = p.subject`
 
-func (s *Store) problems(ctx context.Context, where string, args ...any) ([]Problem, error) {
+func (s Problems) list(ctx context.Context, where string, args ...any) ([]Problem, error) {
 	var rows []problemRow
 	if err := s.raw(ctx, problemSelect+" "+where, args...).Scan(&rows).Error; err != nil {
 		return nil, err
@@ -208,8 +212,8 @@ type ProblemQuery struct {
 	Limit  int
 }
 
-// Problems lists problems, and how many there are.
-func (s *Store) Problems(ctx context.Context, q ProblemQuery) ([]Problem, int, error) {
+// List lists problems, and how many there are.
+func (s Problems) List(ctx context.Context, q ProblemQuery) ([]Problem, int, error) {
 	const where = `WHERE (p.closed IS NOT NULL) = ? AND ? IN ('', p.code) AND ? IN ('', p.about) AND (? = '' OR p.subject = ?)`
 	args := []any{q.Closed, q.Code, string(q.Type), q.Key, q.Key}
 	var total int
@@ -220,13 +224,13 @@ func (s *Store) Problems(ctx context.Context, q ProblemQuery) ([]Problem, int, e
 	if q.Closed {
 		order = ` ORDER BY p.closed DESC, p.id DESC`
 	}
-	list, err := s.problems(ctx, where+order+` OFFSET ? LIMIT ?`, append(args, q.Offset, q.Limit)...)
+	list, err := s.list(ctx, where+order+` OFFSET ? LIMIT ?`, append(args, q.Offset, q.Limit)...)
 	return list, total, err
 }
 
-// EntryProblem returns the open problem of an entry.
-func (s *Store) EntryProblem(ctx context.Context, ref entry.Ref) (Problem, bool, error) {
-	list, err := s.problems(ctx, `WHERE p.directory = ? AND p.entry_id = ? AND p.closed IS NULL`, ref.Directory, ref.ID.String())
+// OfEntry returns the open problem of an entry.
+func (s Problems) OfEntry(ctx context.Context, ref entry.Ref) (Problem, bool, error) {
+	list, err := s.list(ctx, `WHERE p.directory = ? AND p.entry_id = ? AND p.closed IS NULL`, ref.Directory, ref.ID.String())
 	if err != nil || len(list) == 0 {
 		return Problem{}, false, err
 	}
@@ -234,8 +238,8 @@ func (s *Store) EntryProblem(ctx context.Context, ref entry.Ref) (Problem, bool,
 }
 
 // Standing lists the open problems of what is no entry; these are few.
-func (s *Store) Standing(ctx context.Context) ([]Problem, error) {
-	return s.problems(ctx, `WHERE p.closed IS NULL AND p.about <> 'entry' ORDER BY p.since, p.id`)
+func (s Problems) Standing(ctx context.Context) ([]Problem, error) {
+	return s.list(ctx, `WHERE p.closed IS NULL AND p.about <> 'entry' ORDER BY p.since, p.id`)
 }
 
 // CodeCount is how many open problems of entries have a code.
@@ -244,8 +248,8 @@ type CodeCount struct {
 	Count int
 }
 
-// EntryProblems counts the open problems of entries by code, the most frequent first.
-func (s *Store) EntryProblems(ctx context.Context) ([]CodeCount, error) {
+// CountByCode counts the open problems of entries by code, the most frequent first.
+func (s Problems) CountByCode(ctx context.Context) ([]CodeCount, error) {
 	var counts []CodeCount
 	return counts, s.raw(ctx, `SELECT code, count(*) AS count FROM problems WHERE closed IS NULL AND about = 'entry' GROUP BY code ORDER BY 2 DESC, 1`).Scan(&counts).Error
 }

@@ -11,54 +11,9 @@ import (
 	"kambrel.example/kambrel/core/entry"
 )
 
-// storePointers brings the attributes by which entries name others into the
-// mirror, and marks whose differ. The entries are those of one batch that are
-// new or have changed.
-func (s *Store) storePointers(ctx context.Context, directory string, attributes []string, entries []*entry.Entry) error {
-	if len(attributes) == 0 || len(entries) == 0 {
-		return nil
-	}
-	var all, ids, names, paths textArray
-	for _, e := range entries {
-		all = append(all, e.ID.String())
-		for _, attribute := range attributes {
-			for _, value := range e.Attributes.All(attribute) {
-				dn, err := entry.ParseDN(value)
-				if err != nil {
-					continue // a value that names nobody refers to nobody
-				}
-				ids, names, paths = append(ids, e.ID.String()), append(names, strings.ToLower(attribute)), append(paths, dn.Path())
-			}
-		}
-	}
-	_, err := s.exec(ctx, `
-		WITH input AS (SELECT DISTINCT i, a, p FROM unnest((@ids)::text[]::uuid[], (@names)::text[], (@paths)::text[]) AS t(i, a, p)),
-		dropped AS (
-			DELETE FROM pointers o WHERE o.directory = @directory AND o.entry_id = ANY((@all)::text[]::uuid[])
-			AND NOT EXISTS (SELECT FROM input WHERE i = o.entry_id AND a = o.attribute AND p = o.path) RETURNING o.entry_id
-		), added AS (
-			INSERT INTO pointers (directory, entry_id, attribute, path, target_id)
-			SELECT @directory , i, a, p, e.id FROM input LEFT JOIN entries e ON e.directory = @directory AND e.path = p AND e.gone IS NULL
-			ON CONFLICT DO NOTHING RETURNING entry_id
-		)
-		INSERT INTO dirty_references (directory, entry_id) SELECT @directory , entry_id FROM dropped UNION SELECT @directory , entry_id FROM added
-		ON CONFLICT DO NOTHING`, map[string]any{"all": all, "ids": ids, "names": names, "paths": paths, "directory": directory})
-	if err != nil {
-		return fmt.Errorf("keep whom entries of %s refer to: %w", directory, err)
-	}
-	return nil
-}
-
-// resolvePointers finds the entries that were read after those that name them.
-func (s *Store) resolvePointers(ctx context.Context, directory string) error {
-	_, err := s.exec(ctx, `
-		WITH resolved AS (
-			UPDATE pointers p SET target_id = e.id FROM entries e
-			WHERE p.directory = @directory AND p.target_id IS NULL AND e.directory = @directory AND e.path = p.path AND e.gone IS NULL RETURNING p.entry_id
-		)
-		INSERT INTO dirty_references (directory, entry_id) SELECT DISTINCT @directory , entry_id FROM resolved ON CONFLICT DO NOTHING`, map[string]any{"directory": directory})
-	return err
-}
+// References is what ties resources together: members of groups and pointers of
+// entries, as the directories and the cloud have them.
+type References struct{ *session }
 
 // fewMembers is up to how many at once members of groups are marked one by one;
 // for more, groups are compared as a whole.
@@ -97,16 +52,16 @@ func markMoved(n int) string {
 	ON CONFLICT DO NOTHING`
 }
 
-// MarkAllReferences makes the next plan compare everybody's members and references.
-func (s *Store) MarkAllReferences(ctx context.Context) error {
+// MarkAll makes the next plan compare everybody's members and references.
+func (s References) MarkAll(ctx context.Context) error {
 	_, err := s.exec(ctx, `INSERT INTO dirty_references (directory, entry_id)
 		SELECT DISTINCT directory, group_id FROM memberships UNION SELECT DISTINCT directory, entry_id FROM pointers
 		UNION SELECT directory, entry_id FROM links WHERE kind = 'group' ON CONFLICT DO NOTHING`)
 	return err
 }
 
-// MarkReferences marks entries whose members or references are to be compared.
-func (s *Store) MarkReferences(ctx context.Context, refs []entry.Ref) error {
+// Mark marks entries whose members or references are to be compared.
+func (s References) Mark(ctx context.Context, refs []entry.Ref) error {
 	if len(refs) == 0 {
 		return nil
 	}
@@ -117,14 +72,14 @@ func (s *Store) MarkReferences(ctx context.Context, refs []entry.Ref) error {
 
 // MarkLeads marks who leads those that are marked, since what they refer to is
 // written to the resource of the lead.
-func (s *Store) MarkLeads(ctx context.Context) error {
+func (s References) MarkLeads(ctx context.Context) error {
 	_, err := s.exec(ctx, `INSERT INTO dirty_references (directory, entry_id) SELECT j.lead_directory, j.lead_id FROM dirty_references d
 		JOIN followers j ON j.directory = d.directory AND j.entry_id = d.entry_id WHERE j.lead_id IS NOT NULL ON CONFLICT DO NOTHING`)
 	return err
 }
 
-// ClearReferences takes entries out of those whose references are to be compared.
-func (s *Store) ClearReferences(ctx context.Context, refs []entry.Ref) error {
+// Clear takes entries out of those whose references are to be compared.
+func (s References) Clear(ctx context.Context, refs []entry.Ref) error {
 	directories, ids := refArrays(refs)
 	if _, err := s.exec(ctx, `DELETE FROM dirty_members USING unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE directory = d AND group_id = i`, directories, ids); err != nil {
 		return err
@@ -149,7 +104,7 @@ const (
 	comesThen = `c.run_id = @run AND (c.operation IN ('create', 'adopt', 'restore') OR c.code = 'link-restored') AND c.rank < 3`
 )
 
-func (s *Store) linksFor(run int64) string {
+func (s References) linksFor(run int64) string {
 	if run == 0 {
 		return linksNow
 	}
@@ -158,7 +113,7 @@ func (s *Store) linksFor(run int64) string {
 
 // tables puts the names of tables into a statement: those of the mirrors, or what
 // a rehearsal has in their place.
-func (s *Store) tables(statement string) string {
+func (s References) tables(statement string) string {
 	if s.rehearsed {
 		return strings.NewReplacer("{followers}", "rehearsed_followers", "{links}", "rehearsed_links").Replace(statement)
 	}
@@ -171,7 +126,7 @@ type Move struct{ From, To entry.Ref }
 // Rehearsed lets work look at references as if other entries were one person:
 // following replaces whom entries follow, nil ending it, and the links have moved.
 // Nothing of it is kept, and nobody else sees it.
-func (s *Store) Rehearsed(ctx context.Context, following map[entry.Ref]*decide.Following, moves []Move, work func(s *Store) error) error {
+func (s *session) Rehearsed(ctx context.Context, following map[entry.Ref]*decide.Following, moves []Move, work func(s *Store) error) error {
 	var directories, ids, leads, leadIDs, rules textArray
 	for ref, f := range following {
 		lead, id, rule := "", "", ""
@@ -224,7 +179,7 @@ type ReferringQuery struct {
 }
 
 // Referring lists such entries.
-func (s *Store) Referring(ctx context.Context, q ReferringQuery) ([]entry.Ref, error) {
+func (s References) Referring(ctx context.Context, q ReferringQuery) ([]entry.Ref, error) {
 	from := `SELECT directory, entry_id FROM dirty_references UNION SELECT directory, group_id FROM dirty_members`
 	switch {
 	case q.Everybody:
@@ -268,7 +223,7 @@ type MemberDiff struct {
 // of groups that are marked, all; of others, the members that are marked.
 // Members count that have a resource of one of the kinds; run is a rehearsal
 // whose changes are taken for done, or 0.
-func (s *Store) MemberDiffs(ctx context.Context, run int64, groups []entry.Ref, kinds []entry.Kind) (map[entry.Ref]*MemberDiff, error) {
+func (s References) MemberDiffs(ctx context.Context, run int64, groups []entry.Ref, kinds []entry.Kind) (map[entry.Ref]*MemberDiff, error) {
 	directories, ids := refArrays(groups)
 	allowed := make(textArray, len(kinds))
 	for i, kind := range kinds {
@@ -326,7 +281,7 @@ func (s *Store) MemberDiffs(ctx context.Context, run int64, groups []entry.Ref, 
 // Pointed tells for entries to which resource each attribute leads, by attribute
 // in small letters: the first in the order of names; "" where it leads to an
 // entry without a resource.
-func (s *Store) Pointed(ctx context.Context, run int64, refs []entry.Ref) (map[entry.Ref]map[string]string, error) {
+func (s References) Pointed(ctx context.Context, run int64, refs []entry.Ref) (map[entry.Ref]map[string]string, error) {
 	directories, ids := refArrays(refs)
 	var rows []struct{ Directory, EntryID, Attribute, ResourceID string }
 	err := s.raw(ctx, `SELECT p.directory, p.entry_id, p.attribute, coalesce(l.resource_id, '') AS resource_id FROM unnest((@directories)::text[], (@ids)::text[]::uuid[]) AS t(d, i)
@@ -351,90 +306,6 @@ func (s *Store) Pointed(ctx context.Context, run int64, refs []entry.Ref) (map[e
 	return out, nil
 }
 
-// SubjectsOf returns entries with their links and resources.
-func (s *Store) SubjectsOf(ctx context.Context, refs []entry.Ref) ([]decide.Case, error) {
-	directories, ids := refArrays(refs)
-	var rows []SubjectRow
-	err := s.raw(ctx, `SELECT false AS lookup, `+subjectColumns+` FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) JOIN entries e ON e.directory = d AND e.id = i `+subjectJoins, directories, ids).Scan(&rows).Error
-	if err != nil {
-		return nil, err
-	}
-	return subjects(rows)
-}
-
-// MembersOf counts the members of a group in the cloud mirror.
-func (s *Store) MembersOf(ctx context.Context, resource string) (int, error) {
-	var n int
-	return n, s.raw(ctx, `SELECT count(*) FROM resource_members WHERE group_id = ?`, resource).Scan(&n).Error
-}
-
-// MemberIDs lists the members of a group in the cloud mirror.
-func (s *Store) MemberIDs(ctx context.Context, resource string) ([]string, error) {
-	var row struct{ IDs textArray }
-	return row.IDs, s.raw(ctx, `SELECT coalesce(array_agg(member_id ORDER BY member_id), '{}') AS ids FROM resource_members WHERE group_id = ?`, resource).Scan(&row).Error
-}
-
-// NamesOf tells what resources are called, by their ids where the mirror has none.
-func (s *Store) NamesOf(ctx context.Context, ids []string) ([]string, error) {
-	var row struct{ Names textArray }
-	err := s.raw(ctx, `SELECT coalesce(array_agg(coalesce(r.name, t.id)), '{}') AS names FROM unnest(?::text[]) AS t(id) LEFT JOIN resources r ON r.id = t.id`, textArray(ids)).Scan(&row).Error
-	return append([]string{}, row.Names...), err
-}
-
-// SetMembers makes the cloud mirror hold just these members of a group, and
-// marks the group's entry where that was a change.
-func (s *Store) SetMembers(ctx context.Context, group string, members []string) error {
-	_, err := s.exec(ctx, `
-		WITH input AS (SELECT DISTINCT m FROM unnest((@members)::text[]) AS t(m)),
-		dropped AS (DELETE FROM resource_members o WHERE o.group_id = @group AND NOT EXISTS (SELECT FROM input WHERE m = o.member_id) RETURNING 1),
-		added AS (INSERT INTO resource_members (group_id, member_id) SELECT @group , m FROM input ON CONFLICT DO NOTHING RETURNING 1)
-		INSERT INTO dirty_references (directory, entry_id) SELECT directory, entry_id FROM links WHERE resource_id = @group
-			AND (EXISTS (SELECT FROM dropped) OR EXISTS (SELECT FROM added)) ON CONFLICT DO NOTHING`,
-		map[string]any{"group": group, "members": textArray(members)})
-	if err != nil {
-		return fmt.Errorf("keep the members of group %s: %w", group, err)
-	}
-	return nil
-}
-
-// ChangeMembers brings the cloud mirror to what the cloud has done to a group.
-func (s *Store) ChangeMembers(ctx context.Context, group string, diffs []change.Diff) error {
-	var added, removed textArray
-	for _, diff := range diffs {
-		for _, m := range diff.Added {
-			added = append(added, m.Value)
-		}
-		for _, m := range diff.Removed {
-			removed = append(removed, m.Value)
-		}
-	}
-	_, err := s.exec(ctx, `
-		WITH gone AS (DELETE FROM resource_members WHERE group_id = @group AND member_id = ANY((@removed)::text[]))
-		INSERT INTO resource_members (group_id, member_id) SELECT DISTINCT @group , m FROM unnest((@added)::text[]) AS t(m) ON CONFLICT DO NOTHING`,
-		map[string]any{"group": group, "added": added, "removed": removed})
-	return err
-}
-
-// DeleteResources takes resources that were deleted by us out of the mirror,
-// with their links.
-func (s *Store) DeleteResources(ctx context.Context, ids []string) error {
-	if len(ids) == 0 {
-		return nil
-	}
-	_, err := s.exec(ctx, `
-		WITH gone AS (DELETE FROM resources WHERE id = ANY((@ids)::text[])),
-		members AS (DELETE FROM resource_members WHERE group_id = ANY((@ids)::text[]) OR member_id = ANY((@ids)::text[])),
-		moved AS (DELETE FROM links WHERE resource_id = ANY((@ids)::text[]) RETURNING directory, entry_id)`+markReferring, map[string]any{"ids": textArray(ids)})
-	return err
-}
-
-// MarkGraceOver makes the next plan look at entries of a kind whose grace time is over.
-func (s *Store) MarkGraceOver(ctx context.Context, grace Grace) error {
-	_, err := s.exec(ctx, `INSERT INTO dirty (directory, entry_id) SELECT directory, entry_id FROM links WHERE `+graceOver+`
-		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0`, grace.Seconds, string(grace.Kind))
-	return err
-}
-
 // MemberView is one member of a group as the directory has it.
 type MemberView struct {
 	DN, Kind, Name, ResourceID string
@@ -445,7 +316,7 @@ type MemberView struct {
 
 // MembersBeside lists up to limit members of a group's entry with their
 // resources, those without one first.
-func (s *Store) MembersBeside(ctx context.Context, ref entry.Ref, limit int) ([]MemberView, error) {
+func (s References) MembersBeside(ctx context.Context, ref entry.Ref, limit int) ([]MemberView, error) {
 	var rows []struct {
 		MemberView
 		Path string

@@ -9,6 +9,9 @@ import (
 	"kambrel.example/kambrel/core/settings"
 )
 
+// Removed are directories that were taken away, with their links put aside.
+type Removed struct{ *session }
+
 // Removal is a directory that was taken away and can be brought back.
 type Removal struct {
 	ID        int64
@@ -31,22 +34,22 @@ type removalRow struct {
 }
 
 // CountsOf counts what the mirror and the links have of a directory.
-func (s *Store) CountsOf(ctx context.Context, directory string) (entries, links int, err error) {
+func (s Removed) CountsOf(ctx context.Context, directory string) (entries, links int, err error) {
 	var row struct{ Entries, Links int }
 	err = s.raw(ctx, `SELECT (SELECT count(*) FROM entries WHERE directory = @d AND gone IS NULL AND kind <> 'container') AS entries,
 		(SELECT count(*) FROM links WHERE directory = @d) AS links`, map[string]any{"d": directory}).Scan(&row).Error
 	return row.Entries, row.Links, err
 }
 
-// WorkingLinks counts the accounts of a directory that can be signed in to.
-func (s *Store) WorkingLinks(ctx context.Context, name string) (int, error) {
+// CountWorking counts the accounts of a directory that can be signed in to.
+func (s Links) CountWorking(ctx context.Context, name string) (int, error) {
 	var n int
 	return n, s.raw(ctx, `SELECT count(*) FROM links l JOIN resources r ON r.id = l.resource_id WHERE l.directory = ? AND r.active`, name).Scan(&n).Error
 }
 
 // TakeAway puts the links of a directory aside and forgets its entries. It must
 // run in the transaction that activates settings without it.
-func (s *Store) TakeAway(ctx context.Context, directory settings.Directory, by string, until time.Time) (Removal, error) {
+func (s Removed) TakeAway(ctx context.Context, directory settings.Directory, by string, until time.Time) (Removal, error) {
 	removal := Removal{Name: directory.Name, Directory: directory, By: by, Removed: time.Now(), Until: until}
 	text, err := json.Marshal(directory)
 	if err != nil {
@@ -75,12 +78,12 @@ func (s *Store) TakeAway(ctx context.Context, directory settings.Directory, by s
 }
 
 // Forget drops what is known of a directory but for its links.
-func (s *Store) Forget(ctx context.Context, directory string) error {
+func (s Removed) Forget(ctx context.Context, directory string) error {
 	if _, err := s.exec(ctx, `WITH dropped AS (DELETE FROM followers WHERE lead_directory = ? RETURNING directory, entry_id)
 		INSERT INTO dirty (directory, entry_id) SELECT directory, entry_id FROM dropped ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0`, directory); err != nil {
 		return fmt.Errorf("forget %s: %w", directory, err)
 	}
-	if err := s.closeProblemsOf(ctx, directory); err != nil {
+	if err := s.all().Problems.closeOf(ctx, directory); err != nil {
 		return fmt.Errorf("forget %s: %w", directory, err)
 	}
 	for _, table := range []string{"followers", "person_keys", "claims", "dirty", "dirty_references", "dirty_members", "decisions", "memberships", "pointers", "entries", "former_names", "directory_states"} {
@@ -91,8 +94,8 @@ func (s *Store) Forget(ctx context.Context, directory string) error {
 	return nil
 }
 
-// Removals lists directories that can be brought back, the newest first.
-func (s *Store) Removals(ctx context.Context) ([]Removal, error) {
+// List lists directories that can be brought back, the newest first.
+func (s Removed) List(ctx context.Context) ([]Removal, error) {
 	var rows []removalRow
 	if err := s.raw(ctx, `SELECT id, name, directory, by, removed, until, links FROM removed_directories WHERE until > now() ORDER BY id DESC`).Scan(&rows).Error; err != nil {
 		return nil, err
@@ -110,7 +113,7 @@ func (s *Store) Removals(ctx context.Context) ([]Removal, error) {
 // BringBack gives a directory its links back, but for those whose resource or
 // entry has another link by now; it returns how many came back. The entries are
 // read by the next run.
-func (s *Store) BringBack(ctx context.Context, id int64) (int, error) {
+func (s Removed) BringBack(ctx context.Context, id int64) (int, error) {
 	n, err := s.exec(ctx, `INSERT INTO links (link_key, resource_id, directory, entry_id, how, run_id, since, left_at, kind)
 		SELECT link_key, resource_id, directory, entry_id, how, run_id, since, left_at, kind FROM links_aside WHERE removal = ? ON CONFLICT DO NOTHING`, id)
 	if err != nil {
@@ -120,8 +123,8 @@ func (s *Store) BringBack(ctx context.Context, id int64) (int, error) {
 	return int(n), err
 }
 
-// DropRemovals makes removals final whose time for undo is over.
-func (s *Store) DropRemovals(ctx context.Context) error {
+// Drop makes removals final whose time for undo is over.
+func (s Removed) Drop(ctx context.Context) error {
 	_, err := s.exec(ctx, `DELETE FROM removed_directories WHERE until < now()`)
 	return err
 }

@@ -8,10 +8,12 @@ import (
 	"strings"
 	"time"
 
-	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/match"
 )
+
+// Resources is the cloud mirror, with the members of its groups.
+type Resources struct{ *session }
 
 // CloudState is where the last read of the cloud stopped; the zero value says
 // that it was never read.
@@ -20,14 +22,14 @@ type CloudState struct {
 	Read      time.Time
 }
 
-// CloudState returns where the last read of a kind stopped.
-func (s *Store) CloudState(ctx context.Context, kind entry.Kind) (CloudState, error) {
+// State returns where the last read of a kind stopped.
+func (s Resources) State(ctx context.Context, kind entry.Kind) (CloudState, error) {
 	var state CloudState
 	return state, s.raw(ctx, `SELECT watermark, read FROM cloud_state WHERE kind = ?`, string(kind)).Scan(&state).Error
 }
 
-// SaveCloudState keeps where a read of a kind stopped.
-func (s *Store) SaveCloudState(ctx context.Context, kind entry.Kind, watermark string) error {
+// SaveState keeps where a read of a kind stopped.
+func (s Resources) SaveState(ctx context.Context, kind entry.Kind, watermark string) error {
 	_, err := s.exec(ctx, `INSERT INTO cloud_state (kind, watermark, read) VALUES (?, ?, now())
 		ON CONFLICT (kind) DO UPDATE SET watermark = excluded.watermark, read = excluded.read`, string(kind), watermark)
 	return err
@@ -61,9 +63,9 @@ func Keys(kind entry.Kind, r entry.Resource, indexed []entry.Path) []string {
 	return keys
 }
 
-// StoreResources brings resources of a kind into the cloud mirror and marks the
+// Store brings resources of a kind into the cloud mirror and marks the
 // entries that are linked to changed ones as dirty. It returns which changed.
-func (s *Store) StoreResources(ctx context.Context, kind entry.Kind, resources []entry.Resource, indexed []entry.Path, mark bool) ([]string, error) {
+func (s Resources) Store(ctx context.Context, kind entry.Kind, resources []entry.Resource, indexed []entry.Path, mark bool) ([]string, error) {
 	if len(resources) == 0 {
 		return nil, nil
 	}
@@ -111,9 +113,9 @@ func (s *Store) StoreResources(ctx context.Context, kind entry.Kind, resources [
 	return changed.IDs, err
 }
 
-// DropResources takes resources that the cloud no longer has out of the mirror
+// Drop takes resources that the cloud no longer has out of the mirror
 // and marks their entries as dirty, to be looked up before they are made again.
-func (s *Store) DropResources(ctx context.Context, ids []string) error {
+func (s Resources) Drop(ctx context.Context, ids []string) error {
 	_, err := s.exec(ctx, `
 		WITH gone AS (DELETE FROM resources WHERE id = ANY((@ids)::text[]) RETURNING id),
 		members AS (DELETE FROM resource_members WHERE group_id = ANY((@ids)::text[]) OR member_id = ANY((@ids)::text[]))
@@ -122,8 +124,8 @@ func (s *Store) DropResources(ctx context.Context, ids []string) error {
 	return err
 }
 
-// ResourcesExcept lists the resources of a kind that are not in seen.
-func (s *Store) ResourcesExcept(ctx context.Context, kind entry.Kind, seen map[string]struct{}) ([]string, error) {
+// Except lists the resources of a kind that are not in seen.
+func (s Resources) Except(ctx context.Context, kind entry.Kind, seen map[string]struct{}) ([]string, error) {
 	rows, err := s.raw(ctx, `SELECT id FROM resources WHERE kind = ?`, string(kind)).Rows()
 	if err != nil {
 		return nil, err
@@ -143,19 +145,19 @@ func (s *Store) ResourcesExcept(ctx context.Context, kind entry.Kind, seen map[s
 }
 
 // MembersTrust tells how often changes of members were found kept by the cloud.
-func (s *Store) MembersTrust(ctx context.Context, url string) (int, error) {
+func (s Resources) MembersTrust(ctx context.Context, url string) (int, error) {
 	var n int
 	return n, s.raw(ctx, `SELECT coalesce((SELECT member_writes FROM cloud_trust WHERE url = ?), 0)`, url).Scan(&n).Error
 }
 
 // TrustMembers notes that a change of members was found kept.
-func (s *Store) TrustMembers(ctx context.Context, url string) error {
+func (s Resources) TrustMembers(ctx context.Context, url string) error {
 	_, err := s.exec(ctx, `INSERT INTO cloud_trust AS t (url, member_writes) VALUES (?, 1) ON CONFLICT (url) DO UPDATE SET member_writes = t.member_writes + 1`, url)
 	return err
 }
 
-// Resource returns one resource of the mirror.
-func (s *Store) Resource(ctx context.Context, id string) (entry.Resource, error) {
+// Get returns one resource of the mirror.
+func (s Resources) Get(ctx context.Context, id string) (entry.Resource, error) {
 	var text []byte
 	err := s.raw(ctx, `SELECT attributes FROM resources WHERE id = ?`, id).Row().Scan(&text)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -168,60 +170,12 @@ func (s *Store) Resource(ctx context.Context, id string) (entry.Resource, error)
 	return r, json.Unmarshal(text, &r)
 }
 
-// ResourceOfKind returns one resource of the mirror and its kind.
-func (s *Store) ResourceOfKind(ctx context.Context, id string) (entry.Kind, entry.Resource, error) {
+// OfKind returns one resource of the mirror and its kind.
+func (s Resources) OfKind(ctx context.Context, id string) (entry.Kind, entry.Resource, error) {
 	var kind string
 	if err := s.raw(ctx, `SELECT kind FROM resources WHERE id = ?`, id).Scan(&kind).Error; err != nil {
 		return "", nil, err
 	}
-	resource, err := s.Resource(ctx, id)
+	resource, err := s.Get(ctx, id)
 	return entry.Kind(kind), resource, err
-}
-
-// FreeHolders is Holders without resources that bear a link key. It looks at
-// those that nobody owns only when there are any.
-func (s *Store) FreeHolders(ctx context.Context, keys []string) (map[string][]decide.Holder, error) {
-	return s.holders(ctx, keys, `AND r.attributes->>'externalId' IS NULL`)
-}
-
-// Holders finds the resources that have any of the keys.
-func (s *Store) Holders(ctx context.Context, keys []string) (map[string][]decide.Holder, error) {
-	return s.holders(ctx, keys, "")
-}
-
-func (s *Store) holders(ctx context.Context, keys []string, where string) (map[string][]decide.Holder, error) {
-	found := map[string][]decide.Holder{}
-	if len(keys) == 0 {
-		return found, nil
-	}
-	rows, err := s.raw(ctx, `
-		SELECT r.attributes, r.kind, k.key, coalesce(l.directory, ''), coalesce(l.entry_id::text, ''), coalesce(e.dn, ''), l.left_at IS NOT NULL OR e.gone IS NOT NULL, e.gone IS NOT NULL
-		FROM (SELECT DISTINCT unnest(?::text[]) AS key) k JOIN resources r ON r.keys @> ARRAY[k.key] `+where+`
-		LEFT JOIN links l ON l.resource_id = r.id
-		LEFT JOIN entries e ON e.directory = l.directory AND e.id = l.entry_id`, textArray(keys)).Rows()
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var h decide.Holder
-		var text []byte
-		var id string
-		if err := rows.Scan(&text, &h.Kind, &h.Key, &h.Ref.Directory, &id, &h.LinkedDN, &h.Left, &h.Gone); err != nil {
-			return nil, err
-		}
-		if err := json.Unmarshal(text, &h.Resource); err != nil {
-			return nil, err
-		}
-		if id != "" {
-			if h.Ref.ID, err = entry.NewID(id); err != nil {
-				return nil, err
-			}
-			if h.LinkedDN == "" {
-				h.LinkedDN = id
-			}
-		}
-		found[h.Key] = append(found[h.Key], h)
-	}
-	return found, rows.Err()
 }

@@ -12,6 +12,9 @@ import (
 	"kambrel.example/kambrel/protocol/wire"
 )
 
+// Runs are those that wait, go on, and have ended.
+type Runs struct{ *session }
+
 var (
 	// ErrNotFound says that there is no such record; see NotFound.
 	ErrNotFound = gorm.ErrRecordNotFound
@@ -73,9 +76,9 @@ func (r runRow) run() Run {
 	}}
 }
 
-// NewRun asks for a run. The schedule asks for none while one is open; the
+// New asks for a run. The schedule asks for none while one is open; the
 // result is 0 then.
-func (s *Store) NewRun(ctx context.Context, run Run, unlessOpen bool) (int64, error) {
+func (s Runs) New(ctx context.Context, run Run, unlessOpen bool) (int64, error) {
 	var id int64
 	err := s.Tx(ctx, func(tx *Store) error {
 		if unlessOpen {
@@ -99,8 +102,8 @@ func (s *Store) NewRun(ctx context.Context, run Run, unlessOpen bool) (int64, er
 // writing chooses runs that are there to change the cloud.
 const writing = `purpose IN ('sync', 'full', 'release', 'single')`
 
-// OpenRun returns the oldest run that is to write and waits or was interrupted.
-func (s *Store) OpenRun(ctx context.Context) (Run, bool, error) {
+// Open returns the oldest run that is to write and waits or was interrupted.
+func (s Runs) Open(ctx context.Context) (Run, bool, error) {
 	var row runRow
 	err := s.with(ctx).Where("state IN ?", []string{"waiting", "running"}).Where(writing).Order("id").Take(&row).Error
 	if NotFound(err) {
@@ -111,20 +114,20 @@ func (s *Store) OpenRun(ctx context.Context) (Run, bool, error) {
 
 // openBeside chooses runs that write nothing and wait or were interrupted, the
 // oldest first.
-func (s *Store) openBeside(ctx context.Context, limit int) *gorm.DB {
+func (s Runs) openBeside(ctx context.Context, limit int) *gorm.DB {
 	return s.with(ctx).Model(&runRow{}).Where("state IN ? AND NOT "+writing, []string{"waiting", "running"}).Order("id").Limit(limit)
 }
 
 // OpenBeside lists the runs that write nothing and wait or were interrupted, the
 // oldest first.
-func (s *Store) OpenBeside(ctx context.Context, limit int) ([]Run, error) {
+func (s Runs) OpenBeside(ctx context.Context, limit int) ([]Run, error) {
 	var rows []runRow
 	err := s.openBeside(ctx, limit).Find(&rows).Error
 	return runsOf(rows), err
 }
 
 // OpenBesideIDs is OpenBeside for who asks all the time: a run may carry a whole draft.
-func (s *Store) OpenBesideIDs(ctx context.Context, limit int) ([]int64, error) {
+func (s Runs) OpenBesideIDs(ctx context.Context, limit int) ([]int64, error) {
 	var ids []int64
 	return ids, s.openBeside(ctx, limit).Pluck("id", &ids).Error
 }
@@ -139,8 +142,8 @@ func runsOf(rows []runRow) []Run {
 
 // Stage tells in which stage the run is that writes to the cloud: "" when there
 // is none, "waiting" when it has not begun.
-func (s *Store) Stage(ctx context.Context) (string, error) {
-	run, open, err := s.OpenRun(ctx)
+func (s Runs) Stage(ctx context.Context) (string, error) {
+	run, open, err := s.Open(ctx)
 	if err != nil || !open {
 		return "", err
 	}
@@ -150,8 +153,8 @@ func (s *Store) Stage(ctx context.Context) (string, error) {
 	return run.Stage, nil
 }
 
-// SaveRun keeps a run's state and tells everybody.
-func (s *Store) SaveRun(ctx context.Context, run *Run) error {
+// Save keeps a run's state and tells everybody.
+func (s Runs) Save(ctx context.Context, run *Run) error {
 	return s.Fenced(ctx, func(tx *Store) error {
 		if err := tx.with(ctx).Save(run.row()).Error; err != nil {
 			return fmt.Errorf("keep run %d: %w", run.ID, err)
@@ -160,8 +163,8 @@ func (s *Store) SaveRun(ctx context.Context, run *Run) error {
 	})
 }
 
-// Run returns one run.
-func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
+// Get returns one run.
+func (s Runs) Get(ctx context.Context, id int64) (Run, error) {
 	var row runRow
 	err := s.with(ctx).Where("id = ?", id).Take(&row).Error
 	return row.run(), err
@@ -176,8 +179,8 @@ type RunQuery struct {
 	Limit   int
 }
 
-// Runs lists runs, the newest first, and how many the query fits.
-func (s *Store) Runs(ctx context.Context, q RunQuery) ([]Run, int, error) {
+// List lists runs, the newest first, and how many the query fits.
+func (s Runs) List(ctx context.Context, q RunQuery) ([]Run, int, error) {
 	query := s.with(ctx).Model(&runRow{})
 	if q.State != "" {
 		query = query.Where("state = ?", q.State)
@@ -202,8 +205,8 @@ func (s *Store) Runs(ctx context.Context, q RunQuery) ([]Run, int, error) {
 	return runsOf(rows), int(total), nil
 }
 
-// LastRun returns the newest run that has ended and was there to write.
-func (s *Store) LastRun(ctx context.Context) (Run, bool, error) {
+// Last returns the newest run that has ended and was there to write.
+func (s Runs) Last(ctx context.Context) (Run, bool, error) {
 	var row runRow
 	err := s.with(ctx).Where("ended IS NOT NULL AND purpose IN ('sync', 'full', 'release')").Order("id DESC").Take(&row).Error
 	if NotFound(err) {
@@ -214,7 +217,7 @@ func (s *Store) LastRun(ctx context.Context) (Run, bool, error) {
 
 // LastOf returns the newest run of a purpose that has ended well enough to be
 // looked at.
-func (s *Store) LastOf(ctx context.Context, purpose wire.Purpose) (Run, bool, error) {
+func (s Runs) LastOf(ctx context.Context, purpose wire.Purpose) (Run, bool, error) {
 	var row runRow
 	err := s.with(ctx).Where("purpose = ? AND ended IS NOT NULL AND state IN ('in-step', 'problems')", purpose).Order("id DESC").Take(&row).Error
 	if NotFound(err) {
@@ -223,8 +226,8 @@ func (s *Store) LastOf(ctx context.Context, purpose wire.Purpose) (Run, bool, er
 	return row.run(), err == nil, err
 }
 
-// RunOfDraft returns the newest rehearsal of a version of the draft.
-func (s *Store) RunOfDraft(ctx context.Context, version int) (Run, bool, error) {
+// OfDraft returns the newest rehearsal of a version of the draft.
+func (s Runs) OfDraft(ctx context.Context, version int) (Run, bool, error) {
 	var row runRow
 	err := s.with(ctx).Where("draft = ? AND purpose = 'impact'", version).Order("id DESC").Take(&row).Error
 	if NotFound(err) {
@@ -233,9 +236,9 @@ func (s *Store) RunOfDraft(ctx context.Context, version int) (Run, bool, error) 
 	return row.run(), err == nil, err
 }
 
-// CancelRun asks a run that writes nothing to end; false when there is none
+// Cancel asks a run that writes nothing to end; false when there is none
 // that still goes on.
-func (s *Store) CancelRun(ctx context.Context, id int64) (bool, error) {
+func (s Runs) Cancel(ctx context.Context, id int64) (bool, error) {
 	n, err := s.exec(ctx, `UPDATE runs SET cancelled = true WHERE id = ? AND state IN ('waiting', 'running') AND NOT `+writing, id)
 	if err == nil {
 		err = s.Notify(ctx, wire.Event{Kind: "run", ID: id})
@@ -243,23 +246,23 @@ func (s *Store) CancelRun(ctx context.Context, id int64) (bool, error) {
 	return n == 1, err
 }
 
-// CancelDraftRuns asks all rehearsals of a draft to end, since it has changed.
-func (s *Store) CancelDraftRuns(ctx context.Context) error {
+// CancelOfDrafts asks all rehearsals of a draft to end, since it has changed.
+func (s Runs) CancelOfDrafts(ctx context.Context) error {
 	_, err := s.exec(ctx, `UPDATE runs SET cancelled = true WHERE state IN ('waiting', 'running') AND purpose = 'impact'`)
 	return err
 }
 
-// RunAsked tells whether a run was asked to end, and whether one that writes
+// Asked tells whether a run was asked to end, and whether one that writes
 // waits for its turn.
-func (s *Store) RunAsked(ctx context.Context, id int64) (cancelled, wanted bool, err error) {
+func (s Runs) Asked(ctx context.Context, id int64) (cancelled, wanted bool, err error) {
 	var row struct{ Cancelled, Wanted bool }
 	err = s.raw(ctx, `SELECT cancelled, EXISTS (SELECT FROM runs WHERE state IN ('waiting', 'running') AND `+writing+`) AS wanted FROM runs WHERE id = ?`, id).Scan(&row).Error
 	return row.Cancelled, row.Wanted, err
 }
 
-// PruneRuns deletes runs that ended before a time and changed nothing, and all
+// Prune deletes runs that ended before a time and changed nothing, and all
 // that ended before the second time.
-func (s *Store) PruneRuns(ctx context.Context, quietBefore, allBefore time.Time) (int64, error) {
+func (s Runs) Prune(ctx context.Context, quietBefore, allBefore time.Time) (int64, error) {
 	return s.exec(ctx, `DELETE FROM runs WHERE ended IS NOT NULL AND (ended < ? OR ended < ? AND state = 'in-step' AND coalesce((counts->>'changes')::int, 0) = 0)
 		AND id <> (SELECT max(id) FROM runs WHERE ended IS NOT NULL)`, allBefore, quietBefore)
 }

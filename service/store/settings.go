@@ -9,6 +9,9 @@ import (
 	"kambrel.example/kambrel/protocol/wire"
 )
 
+// Settings are the revisions, one of which is active, and the draft.
+type Settings struct{ *session }
+
 // Revision is an activated settings document.
 type Revision struct {
 	Revision  int               `gorm:"primaryKey;autoIncrement"`
@@ -21,8 +24,8 @@ type Revision struct {
 // TableName is the table of revisions.
 func (Revision) TableName() string { return "settings_revisions" }
 
-// ActiveSettings returns the newest revision; false when there is none.
-func (s *Store) ActiveSettings(ctx context.Context) (Revision, bool, error) {
+// Active returns the newest revision; false when there is none.
+func (s Settings) Active(ctx context.Context) (Revision, bool, error) {
 	var r Revision
 	err := s.with(ctx).Order("revision DESC").Take(&r).Error
 	if NotFound(err) {
@@ -31,33 +34,33 @@ func (s *Store) ActiveSettings(ctx context.Context) (Revision, bool, error) {
 	return r, err == nil, err
 }
 
-// SettingsRevision returns one revision.
-func (s *Store) SettingsRevision(ctx context.Context, revision int) (Revision, error) {
+// Revision returns one revision.
+func (s Settings) Revision(ctx context.Context, revision int) (Revision, error) {
 	var r Revision
 	return r, s.with(ctx).Where("revision = ?", revision).Take(&r).Error
 }
 
 // Activate keeps a new revision, makes the next run look at everybody, and
 // tells all services. It must run in a transaction.
-func (s *Store) Activate(ctx context.Context, r *Revision) error {
+func (s Settings) Activate(ctx context.Context, r *Revision) error {
 	r.Activated = time.Now()
 	if err := s.with(ctx).Create(r).Error; err != nil {
 		return err
 	}
-	if err := s.MarkAllDirty(ctx); err != nil {
+	if err := s.all().Dirty.MarkAll(ctx); err != nil {
 		return err
 	}
 	return s.Notify(ctx, wire.Event{Kind: "settings", ID: int64(r.Revision)})
 }
 
-// LockSettings lets one activation go at a time, until the transaction ends.
-func (s *Store) LockSettings(ctx context.Context) error {
+// Lock lets one activation go at a time, until the transaction ends.
+func (s Settings) Lock(ctx context.Context) error {
 	_, err := s.exec(ctx, `LOCK TABLE settings_revisions IN SHARE ROW EXCLUSIVE MODE`)
 	return err
 }
 
 // Revisions lists revisions, the newest first, and how many there are.
-func (s *Store) Revisions(ctx context.Context, offset, limit int) ([]Revision, int, error) {
+func (s Settings) Revisions(ctx context.Context, offset, limit int) ([]Revision, int, error) {
 	var total int64
 	if err := s.with(ctx).Model(&Revision{}).Count(&total).Error; err != nil {
 		return nil, 0, err
@@ -84,7 +87,7 @@ type draftRow struct {
 }
 
 // Draft returns the draft; false when there is none.
-func (s *Store) Draft(ctx context.Context) (Draft, bool, error) {
+func (s Settings) Draft(ctx context.Context) (Draft, bool, error) {
 	var row draftRow
 	if err := s.raw(ctx, `SELECT version, base, document, by, changed FROM settings_draft`).Scan(&row).Error; err != nil || row.Version == 0 {
 		return Draft{}, false, err
@@ -96,7 +99,7 @@ func (s *Store) Draft(ctx context.Context) (Draft, bool, error) {
 // SaveDraft keeps the draft under a new version, ends the rehearsals of the old
 // one, and tells all services. It must run in a transaction that holds
 // LockSettings.
-func (s *Store) SaveDraft(ctx context.Context, draft *Draft) error {
+func (s Settings) SaveDraft(ctx context.Context, draft *Draft) error {
 	text, err := json.Marshal(draft.Document)
 	if err != nil {
 		return err
@@ -108,19 +111,19 @@ func (s *Store) SaveDraft(ctx context.Context, draft *Draft) error {
 	if err != nil {
 		return err
 	}
-	if err := s.CancelDraftRuns(ctx); err != nil {
+	if err := s.all().Runs.CancelOfDrafts(ctx); err != nil {
 		return err
 	}
 	return s.Notify(ctx, wire.Event{Kind: "draft", ID: int64(draft.Version)})
 }
 
 // DropDraft discards the draft; false when there is none.
-func (s *Store) DropDraft(ctx context.Context) (bool, error) {
+func (s Settings) DropDraft(ctx context.Context) (bool, error) {
 	n, err := s.exec(ctx, `DELETE FROM settings_draft`)
 	if err != nil || n == 0 {
 		return false, err
 	}
-	if err := s.CancelDraftRuns(ctx); err != nil {
+	if err := s.all().Runs.CancelOfDrafts(ctx); err != nil {
 		return true, err
 	}
 	return true, s.Notify(ctx, wire.Event{Kind: "draft"})
@@ -128,8 +131,8 @@ func (s *Store) DropDraft(ctx context.Context) (bool, error) {
 
 // CurrentDraft returns the draft; where there is none, what a new one would begin
 // with, under version 0.
-func (s *Store) CurrentDraft(ctx context.Context) (Draft, Revision, error) {
-	active, ok, err := s.ActiveSettings(ctx)
+func (s Settings) CurrentDraft(ctx context.Context) (Draft, Revision, error) {
+	active, ok, err := s.Active(ctx)
 	if err != nil {
 		return Draft{}, active, err
 	}

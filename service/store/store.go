@@ -28,14 +28,69 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Store is an open database.
+// Store is an open database, or a transaction in one, cut by concept: each part has
+// the records of one, in a file of its own.
 type Store struct {
+	*session
+	Facts      Facts     // what decisions ask about others (decide.Facts)
+	Cases      Cases     // entries with their links and resources
+	Dirty      Dirty     // what the next plan must look at
+	Entries    Entries   // the source mirror
+	Resources  Resources // the cloud mirror
+	Links      Links
+	Choices    Choices    // what operators decided about entries
+	Persons    Persons    // which entries are one person
+	References References // members and pointers, compared
+	Changes    Changes
+	Runs       Runs
+	Problems   Problems
+	Acts       Acts
+	Orders     Orders
+	Agents     Agents
+	Operators  Operators // who may use the interface, and sessions
+	Settings   Settings  // revisions and the draft
+	Removed    Removed   // directories that were taken away
+	Surveys    Surveys
+	Repairs    Repairs
+	Search     Search
+}
+
+// session is a connection to the database, or a transaction.
+type session struct {
 	db  *gorm.DB
 	sql *sql.DB
 	dsn string
 	// written counts rows since PostgreSQL has last learnt how the tables look.
 	written   *atomic.Int64
 	rehearsed bool // see Rehearsed
+}
+
+// all is all parts on the same connection.
+func (s *session) all() *Store {
+	return &Store{
+		session:    s,
+		Facts:      Facts{s},
+		Cases:      Cases{s},
+		Dirty:      Dirty{s},
+		Entries:    Entries{s},
+		Resources:  Resources{s},
+		Links:      Links{s},
+		Choices:    Choices{s},
+		Persons:    Persons{s},
+		References: References{s},
+		Changes:    Changes{s},
+		Runs:       Runs{s},
+		Problems:   Problems{s},
+		Acts:       Acts{s},
+		Orders:     Orders{s},
+		Agents:     Agents{s},
+		Operators:  Operators{s},
+		Settings:   Settings{s},
+		Removed:    Removed{s},
+		Surveys:    Surveys{s},
+		Repairs:    Repairs{s},
+		Search:     Search{s},
+	}
 }
 
 // most connections that one service takes for its records.
@@ -71,7 +126,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		_ = pool.Close()
 		return nil, fmt.Errorf("open the database: %w", err)
 	}
-	return &Store{db: db, sql: pool, dsn: dsn, written: &atomic.Int64{}}, nil
+	return (&session{db: db, sql: pool, dsn: dsn, written: &atomic.Int64{}}).all(), nil
 }
 
 func migrate(ctx context.Context, pool *sql.DB) error {
@@ -97,13 +152,13 @@ func migrate(ctx context.Context, pool *sql.DB) error {
 }
 
 // Close ends all connections.
-func (s *Store) Close() error { return s.sql.Close() }
+func (s *session) Close() error { return s.sql.Close() }
 
 // Pool is the connections themselves, for what keeps tables of its own.
-func (s *Store) Pool() *sql.DB { return s.sql }
+func (s *session) Pool() *sql.DB { return s.sql }
 
 // Ping tells whether the database answers.
-func (s *Store) Ping(ctx context.Context) error {
+func (s *session) Ping(ctx context.Context) error {
 	if err := s.sql.PingContext(ctx); err != nil {
 		return problem.Wrap(problem.DatabaseUnreachable, err, "ping")
 	}
@@ -111,7 +166,7 @@ func (s *Store) Ping(ctx context.Context) error {
 }
 
 // Writable tells whether the database answers and takes writes.
-func (s *Store) Writable(ctx context.Context) error {
+func (s *session) Writable(ctx context.Context) error {
 	var readOnly bool
 	if err := s.sql.QueryRowContext(ctx, `SELECT pg_is_in_recovery() OR current_setting('transaction_read_only') = 'on'`).Scan(&readOnly); err != nil {
 		return problem.Wrap(problem.DatabaseUnreachable, err, "ask")
@@ -123,23 +178,23 @@ func (s *Store) Writable(ctx context.Context) error {
 }
 
 // Tx runs work in one transaction.
-func (s *Store) Tx(ctx context.Context, work func(tx *Store) error) error {
+func (s *session) Tx(ctx context.Context, work func(tx *Store) error) error {
 	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
-		return work(&Store{db: db, sql: s.sql, dsn: s.dsn, written: s.written, rehearsed: s.rehearsed})
+		return work((&session{db: db, sql: s.sql, dsn: s.dsn, written: s.written, rehearsed: s.rehearsed}).all())
 	})
 }
 
-func (s *Store) with(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx) }
+func (s *session) with(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx) }
 
 // exec runs a statement and returns the number of rows it touched.
-func (s *Store) exec(ctx context.Context, statement string, args ...any) (int64, error) {
+func (s *session) exec(ctx context.Context, statement string, args ...any) (int64, error) {
 	result := s.with(ctx).Exec(statement, arguments(args)...)
 	s.written.Add(result.RowsAffected)
 	return result.RowsAffected, result.Error
 }
 
 // raw prepares a query with arrays among its arguments.
-func (s *Store) raw(ctx context.Context, query string, args ...any) *gorm.DB {
+func (s *session) raw(ctx context.Context, query string, args ...any) *gorm.DB {
 	return s.with(ctx).Raw(query, arguments(args)...)
 }
 
@@ -170,7 +225,7 @@ const muchWritten = 5000
 // Learn lets PostgreSQL learn how the tables look after much was written; its
 // own rounds come minutes later, and until then it may read whole tables for one
 // page.
-func (s *Store) Learn(ctx context.Context) error {
+func (s *session) Learn(ctx context.Context) error {
 	if s.written.Load() < muchWritten {
 		return nil
 	}

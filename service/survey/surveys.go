@@ -36,19 +36,19 @@ func (e *Surveys) SurveyOf(ctx context.Context, id int64) (wire.Survey, error) {
 	if err != nil {
 		return wire.Survey{}, err
 	}
-	groups, domains, err := e.store.SurveyOf(ctx, run.ID)
+	groups, domains, err := e.store.Surveys.Of(ctx, run.ID)
 	return wire.Survey{Run: run.View(), Groups: groups, Domains: domains}, err
 }
 
 func (e *Surveys) surveyRun(ctx context.Context, id int64) (store.Run, error) {
 	if id == 0 {
-		run, ok, err := e.store.LastOf(ctx, wire.PurposeSurvey)
+		run, ok, err := e.store.Runs.LastOf(ctx, wire.PurposeSurvey)
 		if err == nil && !ok {
 			err = problem.New(problem.NotFound, "nothing was surveyed yet: run 'kambrel survey run'.")
 		}
 		return run, err
 	}
-	run, err := e.store.Run(ctx, id)
+	run, err := e.store.Runs.Get(ctx, id)
 	if store.NotFound(err) || err == nil && run.Purpose != wire.PurposeSurvey {
 		err = problem.New(problem.NotFound, "run %d is no survey.", id)
 	}
@@ -62,7 +62,7 @@ func (e *Surveys) Findings(ctx context.Context, q store.FindingQuery) ([]wire.Fi
 		return nil, 0, err
 	}
 	q.Run = run.ID
-	return e.store.Findings(ctx, q)
+	return e.store.Surveys.Findings(ctx, q)
 }
 
 // csvColumns is the first line of a survey's CSV (RFC 4180). Reading it back,
@@ -108,7 +108,7 @@ func (e *Surveys) ChooseRepairs(ctx context.Context, surveyID int64, c wire.Choo
 			return out, err
 		}
 	}
-	findings, _, err := e.store.Findings(ctx, store.FindingQuery{Run: run.ID, Code: c.Code, Numbers: c.Numbers})
+	findings, _, err := e.store.Surveys.Findings(ctx, store.FindingQuery{Run: run.ID, Code: c.Code, Numbers: c.Numbers})
 	if err != nil {
 		return out, err
 	}
@@ -139,7 +139,7 @@ func (e *Surveys) repairOf(ctx context.Context, f wire.Finding, pattern *survey.
 	if err != nil {
 		return item, false, err
 	}
-	one, err := e.store.Entry(ctx, f.Directory, id)
+	one, err := e.store.Entries.Get(ctx, f.Directory, id)
 	if store.NotFound(err) {
 		return item, false, nil
 	}
@@ -173,7 +173,7 @@ func (e *Surveys) repairsFromCSV(ctx context.Context, run int64, text string) ([
 	if len(failure.Faults) > 0 {
 		return nil, 0, failure
 	}
-	findings, _, err := e.store.Findings(ctx, store.FindingQuery{Run: run})
+	findings, _, err := e.store.Surveys.Findings(ctx, store.FindingQuery{Run: run})
 	if err != nil {
 		return nil, 0, err
 	}
@@ -275,7 +275,7 @@ func (e *Surveys) Repair(ctx context.Context, by string, items []wire.RepairItem
 			fault("%q is no entry id", item.EntryID)
 			continue
 		}
-		if one, err := e.store.Entry(ctx, item.Directory, id); err == nil {
+		if one, err := e.store.Entries.Get(ctx, item.Directory, id); err == nil {
 			items[i].DN = one.DN
 			if names := survey.Repairable(directory.Dialect, one.Kind); !slices.ContainsFunc(names, func(name string) bool { return strings.EqualFold(name, item.Attribute) }) {
 				fault("%q is not among the attributes that are repaired on entries of the kind %s: %s", item.Attribute, one.Kind, strings.Join(names, ", "))
@@ -289,7 +289,7 @@ func (e *Surveys) Repair(ctx context.Context, by string, items []wire.RepairItem
 	if len(failure.Faults) > 0 {
 		return 0, failure
 	}
-	id, err := e.store.AddRepair(ctx, by, undoes, items)
+	id, err := e.store.Repairs.Add(ctx, by, undoes, items)
 	if err != nil {
 		return 0, err
 	}
@@ -303,7 +303,7 @@ func (e *Surveys) startRepair(id int64, document settings.Document) {
 	e.group.Go(func() {
 		_, err := e.store.Own(e.context, store.Repairing, id, func(ctx context.Context) error {
 			// Another may have carried it out since it was listed.
-			waiting, err := e.store.WaitingRepairs(ctx)
+			waiting, err := e.store.Repairs.Waiting(ctx)
 			if err != nil {
 				return err
 			}
@@ -361,7 +361,7 @@ func (e *Surveys) resume(ctx context.Context) {
 // resumeRepairs takes up each repair of which values wait and that nobody is at.
 // What was written already is written once more, which changes nothing.
 func (e *Surveys) resumeRepairs(ctx context.Context) error {
-	waiting, err := e.store.WaitingRepairs(ctx)
+	waiting, err := e.store.Repairs.Waiting(ctx)
 	if err != nil || len(waiting) == 0 {
 		return err
 	}
@@ -393,7 +393,7 @@ func (e *Surveys) carryOut(ctx context.Context, directory settings.Directory, re
 		if code == "" {
 			code = problem.DirectoryRefused
 		}
-		if err := e.store.FailRepair(ctx, repair, numbers, string(code), err.Error()); err != nil {
+		if err := e.store.Repairs.Fail(ctx, repair, numbers, string(code), err.Error()); err != nil {
 			slog.Error("keep the end of a repair", logkey.Repair, repair, logkey.Error, err)
 		}
 	}
@@ -423,7 +423,7 @@ func (e *Surveys) UndoRepair(ctx context.Context, by string, id int64) (int64, e
 
 // RepairOf returns a repair with its items.
 func (e *Surveys) RepairOf(ctx context.Context, id int64) (wire.Repair, error) {
-	repair, err := e.store.Repair(ctx, id)
+	repair, err := e.store.Repairs.Get(ctx, id)
 	if store.NotFound(err) {
 		err = problem.New(problem.NotFound, "there is no repair %d.", id)
 	}

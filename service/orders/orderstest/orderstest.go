@@ -37,11 +37,11 @@ func Store(t *testing.T) *store.Store {
 // Give makes an order to read halvard and lets Agent take it.
 func Give(t *testing.T, s *store.Store) int64 {
 	t.Helper()
-	run, err := s.NewRun(t.Context(), store.Run{Run: wire.Run{Purpose: wire.PurposeSync, By: "test"}}, false)
+	run, err := s.Runs.New(t.Context(), store.Run{Run: wire.Run{Purpose: wire.PurposeSync, By: "test"}}, false)
 	require.NoError(t, err)
 	order := store.Order{RunID: &run, Directory: "halvard", Request: protocol.Order{Directory: "halvard", Base: "DC=example", Read: &protocol.Read{Attributes: []string{"cn"}}}}
-	require.NoError(t, s.AddOrder(t.Context(), &order))
-	_, ok, err := s.TakeOrder(t.Context(), Agent, []string{"halvard"}, false, time.Minute)
+	require.NoError(t, s.Orders.Add(t.Context(), &order))
+	_, ok, err := s.Orders.Take(t.Context(), Agent, []string{"halvard"}, false, time.Minute)
 	require.NoError(t, err)
 	require.True(t, ok)
 	return order.ID

@@ -1,0 +1,74 @@
+package store
+
+import (
+	"context"
+	"fmt"
+
+	"kambrel.example/kambrel/core/change"
+)
+
+// CountMembers counts the members of a group in the cloud mirror.
+func (s Resources) CountMembers(ctx context.Context, resource string) (int, error) {
+	var n int
+	return n, s.raw(ctx, `SELECT count(*) FROM resource_members WHERE group_id = ?`, resource).Scan(&n).Error
+}
+
+// MemberIDs lists the members of a group in the cloud mirror.
+func (s Resources) MemberIDs(ctx context.Context, resource string) ([]string, error) {
+	var row struct{ IDs textArray }
+	return row.IDs, s.raw(ctx, `SELECT coalesce(array_agg(member_id ORDER BY member_id), '{}') AS ids FROM resource_members WHERE group_id = ?`, resource).Scan(&row).Error
+}
+
+// NamesOf tells what resources are called, by their ids where the mirror has none.
+func (s Resources) NamesOf(ctx context.Context, ids []string) ([]string, error) {
+	var row struct{ Names textArray }
+	err := s.raw(ctx, `SELECT coalesce(array_agg(coalesce(r.name, t.id)), '{}') AS names FROM unnest(?::text[]) AS t(id) LEFT JOIN resources r ON r.id = t.id`, textArray(ids)).Scan(&row).Error
+	return append([]string{}, row.Names...), err
+}
+
+// SetMembers makes the cloud mirror hold just these members of a group, and
+// marks the group's entry where that was a change.
+func (s Resources) SetMembers(ctx context.Context, group string, members []string) error {
+	_, err := s.exec(ctx, `
+		WITH input AS (SELECT DISTINCT m FROM unnest((@members)::text[]) AS t(m)),
+		dropped AS (DELETE FROM resource_members o WHERE o.group_id = @group AND NOT EXISTS (SELECT FROM input WHERE m = o.member_id) RETURNING 1),
+		added AS (INSERT INTO resource_members (group_id, member_id) SELECT @group , m FROM input ON CONFLICT DO NOTHING RETURNING 1)
+		INSERT INTO dirty_references (directory, entry_id) SELECT directory, entry_id FROM links WHERE resource_id = @group
+			AND (EXISTS (SELECT FROM dropped) OR EXISTS (SELECT FROM added)) ON CONFLICT DO NOTHING`,
+		map[string]any{"group": group, "members": textArray(members)})
+	if err != nil {
+		return fmt.Errorf("keep the members of group %s: %w", group, err)
+	}
+	return nil
+}
+
+// ChangeMembers brings the cloud mirror to what the cloud has done to a group.
+func (s Resources) ChangeMembers(ctx context.Context, group string, diffs []change.Diff) error {
+	var added, removed textArray
+	for _, diff := range diffs {
+		for _, m := range diff.Added {
+			added = append(added, m.Value)
+		}
+		for _, m := range diff.Removed {
+			removed = append(removed, m.Value)
+		}
+	}
+	_, err := s.exec(ctx, `
+		WITH gone AS (DELETE FROM resource_members WHERE group_id = @group AND member_id = ANY((@removed)::text[]))
+		INSERT INTO resource_members (group_id, member_id) SELECT DISTINCT @group , m FROM unnest((@added)::text[]) AS t(m) ON CONFLICT DO NOTHING`,
+		map[string]any{"group": group, "added": added, "removed": removed})
+	return err
+}
+
+// Delete takes resources that were deleted by us out of the mirror,
+// with their links.
+func (s Resources) Delete(ctx context.Context, ids []string) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	_, err := s.exec(ctx, `
+		WITH gone AS (DELETE FROM resources WHERE id = ANY((@ids)::text[])),
+		members AS (DELETE FROM resource_members WHERE group_id = ANY((@ids)::text[]) OR member_id = ANY((@ids)::text[])),
+		moved AS (DELETE FROM links WHERE resource_id = ANY((@ids)::text[]) RETURNING directory, entry_id)`+markReferring, map[string]any{"ids": textArray(ids)})
+	return err
+}
