@@ -31,6 +31,8 @@ type Options struct {
 	AgentPatience time.Duration
 	// Lease is how long an order stays an agent's without a word; 30 s.
 	Lease time.Duration
+	// Batch is how many entries are decided about at a time; 500.
+	Batch int
 	Runs  runs.Options
 }
 
@@ -64,8 +66,11 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	if options.Lease == 0 {
 		options.Lease = 30 * time.Second
 	}
+	if options.Batch == 0 {
+		options.Batch = 500
+	}
 	one := &Service{Store: s, Events: &events.Hub{}}
-	judges := judging.New(s, c)
+	judges := judging.New(s, c, options.Batch)
 	one.Orders = orders.New(s, one.Events, options.AgentPatience, options.Lease)
 	one.Jobs = jobs.New(s, one.Events)
 	one.Setup = setup.New(s, c, one.Orders, judges)

@@ -57,7 +57,7 @@ func newPlace(t *testing.T, dsn string) *place {
 	p := &place{t: t, scim: fmt.Sprintf("http://%s/scim/v2", listener.Addr())}
 	there, err := cloud.New(p.scim, cloud.FixedToken(placeToken))
 	require.NoError(t, err)
-	p.Service = New(s, there, Options{Runs: runs.Options{GonePause: time.Millisecond, CreationPatience: time.Millisecond}})
+	p.Service = New(s, there, Options{Batch: 3, Runs: runs.Options{GonePause: time.Millisecond, CreationPatience: time.Millisecond}})
 	p.database, err = pgx.Connect(t.Context(), dsn)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = p.database.Close(context.Background()) })

@@ -3,6 +3,8 @@ package house_test
 import (
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -24,6 +26,27 @@ func TestRoomsKnowOnlyWhatTheyMay(t *testing.T) {
 	text, err := os.ReadFile("../../docs/architecture.md")
 	require.NoError(t, err)
 	assert.True(t, strings.Contains(string(text), house.Draw(found)), "the picture of the rooms is old: run 'make picture'")
+}
+
+// TestTheWayOfAnEntryIsThere looks every function up that the table of hops names.
+func TestTheWayOfAnEntryIsThere(t *testing.T) {
+	t.Parallel()
+	text, err := os.ReadFile("../../docs/architecture.md")
+	require.NoError(t, err)
+	_, table, found := strings.Cut(string(text), "| hop | function |")
+	require.True(t, found)
+	table, _, _ = strings.Cut(table, "\n\n")
+	hops := regexp.MustCompile("`([a-z/]+)\\.(\\w+)`").FindAllStringSubmatch(table, -1)
+	require.Greater(t, len(hops), 20)
+	for _, hop := range hops {
+		files, err := filepath.Glob(filepath.Join("../..", hop[1], "*.go"))
+		require.NoError(t, err)
+		declared := regexp.MustCompile(`(?m)^func (\([^)]*\) )?` + hop[2] + `\(`)
+		assert.True(t, slices.ContainsFunc(files, func(file string) bool {
+			source, err := os.ReadFile(file)
+			return err == nil && declared.Match(source)
+		}), "%s has no %s any more", hop[1], hop[2])
+	}
 }
 
 func TestKeysOfLogLinesHaveNames(t *testing.T) {

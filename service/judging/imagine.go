@@ -13,11 +13,8 @@ import (
 	"kambrel.example/kambrel/service/store"
 )
 
-// How a plan is made: of so many entries at a time, by so many at once.
-const (
-	BatchSize = 500
-	Workers   = 3
-)
+// Workers is how many batches are decided about at once.
+const Workers = 3
 
 // mostAround is with how many others that wait for the next run one object is
 // looked at, since they may want the same values. Where more wait, as before the
@@ -30,11 +27,11 @@ func (j *Judge) Imagination(ctx context.Context, all bool) (*Imagined, Pages, er
 		m := imagine(j.DB, func(entry.Ref) bool { return true })
 		if j.Settings.HasPersons() {
 			var err error
-			if m.Persons, err = j.imaginePersons(ctx, everyCase(ctx, j.DB), true); err != nil {
+			if m.Persons, err = j.imaginePersons(ctx, everyCase(ctx, j.DB, j.Batch), true); err != nil {
 				return nil, nil, err
 			}
 		}
-		return m, &everybody{store: j.DB, persons: m.Persons}, nil
+		return m, &everybody{store: j.DB, persons: m.Persons, size: j.Batch}, nil
 	}
 	refs, _, err := j.DB.Dirty.Refs(ctx, j.Grace(), 1<<30)
 	if err != nil {
@@ -48,7 +45,7 @@ func (j *Judge) ImagineAmong(ctx context.Context, refs []entry.Ref) (*Imagined, 
 	var found *Persons
 	if j.Settings.HasPersons() {
 		var err error
-		if found, err = j.imaginePersons(ctx, eachCase(ctx, j.DB, refs), false); err != nil {
+		if found, err = j.imaginePersons(ctx, eachCase(ctx, j.DB, refs, j.Batch), false); err != nil {
 			return nil, nil, err
 		}
 		refs = append(slices.Clone(refs), found.concerned...)
@@ -65,7 +62,7 @@ func (j *Judge) ImagineAmong(ctx context.Context, refs []entry.Ref) (*Imagined, 
 	if err != nil {
 		return nil, nil, err
 	}
-	pages := &among{store: j.DB, persons: found}
+	pages := &among{store: j.DB, persons: found, size: j.Batch}
 	for _, ref := range refs {
 		if found.hasLink(ref, have[ref]) {
 			pages.linked = append(pages.linked, ref)
@@ -123,14 +120,21 @@ func (j *Judge) PlanImagined(ctx context.Context, m *Imagined, pages Pages, keep
 	var later []decide.Case
 	for _, linked := range []bool{true, false} {
 		group, groupCtx := errgroup.WithContext(ctx)
+		turns := &Turns{}
 		for range Workers {
 			group.Go(func() error {
 				for {
-					batch, more, err := pages.next(groupCtx, linked)
+					var batch []decide.Case
+					var more bool
+					turn, err := turns.Next(func() (err error) {
+						batch, more, err = pages.next(groupCtx, linked)
+						return err
+					})
 					if err != nil || !more {
+						turn.End()
 						return err
 					}
-					outcomes, err := j.decideImagined(groupCtx, m, batch, false)
+					outcomes, err := j.decideImagined(groupCtx, m, batch, &turn)
 					if err != nil {
 						return err
 					}
@@ -154,8 +158,8 @@ func (j *Judge) PlanImagined(ctx context.Context, m *Imagined, pages Pages, keep
 		}
 	}
 	slices.SortFunc(later, func(a, b decide.Case) int { return a.Entry.Ref().Compare(b.Entry.Ref()) })
-	for part := range slices.Chunk(later, BatchSize) {
-		outcomes, err := j.decideImagined(ctx, m, part, true)
+	for part := range slices.Chunk(later, j.Batch) {
+		outcomes, err := j.decideImagined(ctx, m, part, nil)
 		if err == nil {
 			err = keep(ctx, outcomes)
 		}
@@ -175,10 +179,15 @@ func withoutLink(o *decide.Outcome) decide.Case {
 	return c
 }
 
-func (j *Judge) decideImagined(ctx context.Context, m *Imagined, batch []decide.Case, last bool) ([]*decide.Outcome, error) {
+// decideImagined decides about a batch in its turn; who waited for others has none,
+// and is decided about for the last time.
+func (j *Judge) decideImagined(ctx context.Context, m *Imagined, batch []decide.Case, turn *Turn) ([]*decide.Outcome, error) {
 	m.imagineCase(batch)
 	decider := j.Decider(m)
-	decider.Last = last
+	if decider.Last = turn == nil; !decider.Last {
+		defer turn.End()
+		decider.Facts = InTurn(m, turn)
+	}
 	outcomes, err := decider.Decide(ctx, batch)
 	if err != nil {
 		return nil, err
@@ -209,6 +218,7 @@ type Pages interface {
 type everybody struct {
 	store   *store.Store
 	persons *Persons
+	size    int
 
 	mu     sync.Mutex // guards what follows
 	linked bool
@@ -226,7 +236,7 @@ func (e *everybody) next(ctx context.Context, linked bool) ([]decide.Case, bool,
 	if e.ended {
 		return nil, false, nil
 	}
-	page, after, err := e.store.Cases.Page(ctx, linked, e.after, BatchSize)
+	page, after, err := e.store.Cases.Page(ctx, linked, e.after, e.size)
 	if err != nil {
 		return nil, false, err
 	}
@@ -238,6 +248,7 @@ func (e *everybody) next(ctx context.Context, linked bool) ([]decide.Case, bool,
 type among struct {
 	store   *store.Store
 	persons *Persons
+	size    int
 
 	mu              sync.Mutex // guards what follows
 	linked, without []entry.Ref
@@ -253,7 +264,7 @@ func (a *among) next(ctx context.Context, linked bool) ([]decide.Case, bool, err
 	if len(*list) == 0 {
 		return nil, false, nil
 	}
-	part := (*list)[:min(len(*list), BatchSize)]
+	part := (*list)[:min(len(*list), a.size)]
 	*list = (*list)[len(part):]
 	page, err := a.store.Cases.Of(ctx, part)
 	if err != nil {
@@ -267,9 +278,9 @@ func (a *among) next(ctx context.Context, linked bool) ([]decide.Case, bool, err
 }
 
 // eachCase reads the entries of a list; everyCase those of the whole mirror.
-func eachCase(ctx context.Context, s *store.Store, refs []entry.Ref) iter.Seq2[[]decide.Case, error] {
+func eachCase(ctx context.Context, s *store.Store, refs []entry.Ref, size int) iter.Seq2[[]decide.Case, error] {
 	return func(yield func([]decide.Case, error) bool) {
-		for part := range slices.Chunk(refs, BatchSize) {
+		for part := range slices.Chunk(refs, size) {
 			if !yield(s.Cases.Of(ctx, part)) {
 				return
 			}
@@ -277,9 +288,9 @@ func eachCase(ctx context.Context, s *store.Store, refs []entry.Ref) iter.Seq2[[
 	}
 }
 
-func everyCase(ctx context.Context, s *store.Store) iter.Seq2[[]decide.Case, error] {
+func everyCase(ctx context.Context, s *store.Store, size int) iter.Seq2[[]decide.Case, error] {
 	return func(yield func([]decide.Case, error) bool) {
-		pages := &everybody{store: s}
+		pages := &everybody{store: s, size: size}
 		for _, linked := range []bool{true, false} {
 			for {
 				page, more, err := pages.next(ctx, linked)

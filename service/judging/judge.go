@@ -19,7 +19,11 @@ type Judge struct {
 	Settings *decide.Settings
 	Offer    decide.Cloud
 	Now      time.Time
+	Batch    int // how many entries are decided about at a time
 }
+
+// Blank is a judge of now, who is still to be given settings and the cloud.
+func (k *Judging) Blank() Judge { return Judge{DB: k.store, Now: time.Now(), Batch: k.batch} }
 
 // Decider decides by facts.
 func (j *Judge) Decider(facts decide.Facts) *decide.Decider {
@@ -37,5 +41,7 @@ func (k *Judging) Judge(ctx context.Context) (*Judge, error) {
 	if err != nil {
 		offer = decide.AnyCloud()
 	}
-	return &Judge{DB: k.store, Settings: settings, Offer: offer, Now: time.Now()}, nil
+	judge := k.Blank()
+	judge.Settings, judge.Offer = settings, offer
+	return &judge, nil
 }

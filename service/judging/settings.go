@@ -22,14 +22,17 @@ import (
 type Judging struct {
 	store *store.Store
 	cloud *cloud.Client
+	batch int
 
 	mu       sync.Mutex // guards what follows
 	last     *decide.Settings
 	revision int
 }
 
-// New makes a maker of judges.
-func New(s *store.Store, c *cloud.Client) *Judging { return &Judging{store: s, cloud: c} }
+// New makes a maker of judges, which decide about batch entries at a time.
+func New(s *store.Store, c *cloud.Client, batch int) *Judging {
+	return &Judging{store: s, cloud: c, batch: batch}
+}
 
 // Of returns a revision made ready; the one that was used last is kept.
 func (k *Judging) Of(ctx context.Context, revision int) (*decide.Settings, error) {

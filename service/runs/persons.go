@@ -4,7 +4,6 @@ import (
 	"context"
 
 	"kambrel.example/kambrel/core/decide"
-	"kambrel.example/kambrel/service/judging"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -14,7 +13,7 @@ func (x *execution) findPersons(ctx context.Context) error {
 	if !x.Settings.HasPersons() {
 		return x.store.Persons.Drop(ctx)
 	}
-	query := store.DirtyQuery{Only: x.subject, Limit: judging.BatchSize}
+	query := store.DirtyQuery{Only: x.subject, Limit: x.Batch}
 	for {
 		var batch []decide.Case
 		work := func(tx *store.Store) error {

@@ -30,12 +30,13 @@ var (
 func (x *execution) plan(ctx context.Context) error {
 	for _, phase := range phases {
 		group, groupCtx := errgroup.WithContext(ctx)
+		turns := &judging.Turns{}
 		for range judging.Workers {
 			group.Go(func() error {
 				query := phase
-				query.Only, query.Limit = x.subject, judging.BatchSize
+				query.Only, query.Limit = x.subject, x.Batch
 				for {
-					looked, err := x.planBatch(groupCtx, &query)
+					looked, err := x.planBatch(groupCtx, &query, turns)
 					if err != nil || looked == 0 {
 						return err
 					}
@@ -50,14 +51,20 @@ func (x *execution) plan(ctx context.Context) error {
 }
 
 // planBatch decides about one batch in one transaction, and returns how many
-// entries it has looked at. Batches that wait for each other's logins are resolved
-// by the database, which ends one of them; that one is done again.
-func (x *execution) planBatch(ctx context.Context, query *store.DirtyQuery) (int, error) {
+// entries it has looked at. Batches claim in their turn; one that the database ends
+// all the same, since it and another wait for each other, is done again.
+func (x *execution) planBatch(ctx context.Context, query *store.DirtyQuery, turns *judging.Turns) (int, error) {
 	var p *planned
 	var last entry.Ref
+	var turn judging.Turn
 	looked := 0
 	work := func(tx *store.Store) error {
-		batch, err := tx.Dirty.Next(ctx, *query)
+		var batch []decide.Case
+		var err error
+		turn, err = turns.Next(func() (err error) {
+			batch, err = tx.Dirty.Next(ctx, *query)
+			return err
+		})
 		if looked = len(batch); err != nil || looked == 0 {
 			return err
 		}
@@ -66,7 +73,7 @@ func (x *execution) planBatch(ctx context.Context, query *store.DirtyQuery) (int
 		if err := tx.Changes.Unhold(ctx, refs); err != nil {
 			return err
 		}
-		decider := x.Decider(tx.Facts)
+		decider := x.Decider(judging.InTurn(tx.Facts, &turn))
 		decider.Last = query.State == store.DirtyLater
 		outcomes, err := decider.Decide(ctx, batch)
 		if err != nil {
@@ -89,7 +96,9 @@ func (x *execution) planBatch(ctx context.Context, query *store.DirtyQuery) (int
 	}
 	var err error
 	for range deadlockTries {
-		if err = x.store.Fenced(ctx, work); !store.Deadlock(err) {
+		err = x.store.Fenced(ctx, work)
+		turn.End()
+		if !store.Deadlock(err) {
 			break
 		}
 	}

@@ -43,7 +43,7 @@ const mostPasses = 3
 // Execute brings a run to its end. An error means that it did not get there and
 // is to be begun again.
 func (e *Runs) Execute(ctx context.Context, run *store.Run) error {
-	x := &execution{Runs: e, run: run, Judge: judging.Judge{DB: e.store, Now: time.Now()}}
+	x := &execution{Runs: e, run: run, Judge: e.judging.Blank()}
 	if run.State == wire.RunRunning {
 		slog.Info("taking up an interrupted run", logkey.Run, run.ID)
 		if err := x.dropPlanned(ctx); err != nil {
