@@ -6,12 +6,15 @@ import (
 	"fmt"
 	"io"
 	"net/url"
+	"slices"
 	"strconv"
+	"strings"
 
 	"github.com/mattn/go-runewidth"
 	"github.com/spf13/cobra"
 
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/remedy"
 	"kambrel.example/kambrel/protocol/wire"
@@ -73,24 +76,64 @@ func printProblems(w io.Writer, problems []wire.Problem) {
 		if list[0].Closed == nil {
 			fmt.Fprintf(w, "  %s\n", list[0].Remedy)
 		}
-		for _, p := range list {
-			name := p.Name
-			if name == "" {
-				name = string(p.About.Type)
+		tail, since := shared(list, func(p wire.Problem) string { return afterSemicolon(p.Detail) }), shared(list, sinceText)
+		for _, line := range []string{tail, since} {
+			if line != "" {
+				fmt.Fprintf(w, "  All %d: %s\n", len(list), line)
 			}
-			fmt.Fprintf(w, "\n  %s\n    %s\n", name, p.Detail)
-			switch {
-			case p.Closed != nil:
-				fmt.Fprintf(w, "    from %s to %s: %s\n", when(&p.Since), when(p.Closed), p.Closing)
-			case p.Times > 1:
-				fmt.Fprintf(w, "    since %s, met by %d runs\n", when(&p.Since), p.Times)
-			default:
-				fmt.Fprintf(w, "    since %s\n", when(&p.Since))
+		}
+		if tail == "" {
+			fmt.Fprintln(w)
+		}
+		for _, p := range list {
+			detail := p.Detail
+			if tail != "" {
+				detail = strings.TrimSuffix(detail, "; "+tail)
+			}
+			fmt.Fprintf(w, "  %s\n    %s\n", thingText(p.About, p.Name), detail)
+			if since == "" {
+				fmt.Fprintf(w, "    %s\n", sinceText(p))
 			}
 			printRemedies(w, "    ", p.Remedies)
 		}
 		fmt.Fprintln(w)
 	}
+}
+
+// sinceText tells when a problem was there.
+func sinceText(p wire.Problem) string {
+	switch {
+	case p.Closed != nil:
+		return fmt.Sprintf("from %s to %s: %s", when(&p.Since), when(p.Closed), p.Closing)
+	case p.Times > 1:
+		return fmt.Sprintf("since %s, met by %d runs", when(&p.Since), p.Times)
+	}
+	return "since " + when(&p.Since)
+}
+
+func afterSemicolon(detail string) string {
+	_, tail, _ := strings.Cut(detail, "; ")
+	return tail
+}
+
+// shared is the text that all of several problems have, "" where there is none.
+func shared(list []wire.Problem, text func(wire.Problem) string) string {
+	first := text(list[0])
+	if len(list) == 1 || slices.ContainsFunc(list, func(p wire.Problem) bool { return text(p) != first }) {
+		return ""
+	}
+	return first
+}
+
+// thingText says what something is about: by its name, where it has one.
+func thingText(thing about.Thing, name string) string {
+	switch {
+	case name == "":
+		return string(thing.Type)
+	case name == thing.Key && thing.Type != about.Operator && thing.Type != about.Directory:
+		return string(thing.Type) + " " + name
+	}
+	return name
 }
 
 // mostRemedies is how many commands are printed for one problem.
@@ -164,15 +207,11 @@ func newActsCommand(d *deps) *cobra.Command {
 const mostSide = 160
 
 func printAct(w io.Writer, a wire.Act) {
-	name := a.Name
-	if name == "" {
-		name = string(a.About.Type)
-	}
 	result := ""
 	if a.Result != act.Done {
 		result = " (" + string(a.Result) + ")"
 	}
-	fmt.Fprintf(w, "%s  %s  %s%s: %s\n", when(&a.At), a.By, a.Kind, result, name)
+	fmt.Fprintf(w, "%s  %s  %s%s: %s\n", when(&a.At), a.By, a.Kind, result, thingText(a.About, a.Name))
 	for _, side := range []struct {
 		word string
 		text json.RawMessage

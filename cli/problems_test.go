@@ -52,8 +52,8 @@ func TestProblemsOfOneKindSayOnceWhatIsTheSame(t *testing.T) {
 	assert.Equal(t, 1, strings.Count(text, problem.Describe(problem.NearMiss).Remedy))
 	assert.Less(t, strings.Index(text, "CN=Eli"), strings.Index(text, "The cloud cannot be reached"), "those of one kind stand together")
 	for _, line := range []string{
-		"\n  CN=Mira\n    mira (r1): same name, Mira\n    since 2026-03-04 05:06, met by 3 runs\n    > kambrel link e1 r1   Link with mira (r1). It is the same person.\n",
-		"\n  cloud\n    refused\n    since 2026-03-04 05:06\n", "      and 2 more\n",
+		"  CN=Mira\n    mira (r1): same name, Mira\n    since 2026-03-04 05:06, met by 3 runs\n    > kambrel link e1 r1   Link with mira (r1). It is the same person.\n",
+		"  cloud\n    refused\n    since 2026-03-04 05:06\n", "      and 2 more\n",
 	} {
 		assert.Contains(t, text, line)
 	}
@@ -62,6 +62,15 @@ func TestProblemsOfOneKindSayOnceWhatIsTheSame(t *testing.T) {
 	printProblems(&out, list[:1])
 	assert.Contains(t, out.String(), "from 2026-03-04 05:06 to 2026-03-04 06:06: the cause is gone")
 	assert.NotContains(t, out.String(), problem.Describe(problem.NearMiss).Remedy, "what is over needs none")
+
+	// What all of one kind share is said once.
+	out.Reset()
+	suffix := func(login string) wire.Problem {
+		met := problem.Of(problem.LoginSuffix, problem.Facts{Value: login, Domains: []string{"halvard.example", "brisling.example"}})
+		return wire.Problem{ProblemDetail: wire.DetailOf(met.Code, met.Detail), Name: "CN=" + login, Since: since, Times: 1}
+	}
+	printProblems(&out, []wire.Problem{suffix("a@x.example"), suffix("b@x.example")})
+	assert.Contains(t, out.String(), "  All 2: verified are halvard.example, brisling.example\n  All 2: since 2026-03-04 05:06\n  CN=a@x.example\n    a@x.example ends in x.example\n  CN=b@x.example\n    b@x.example ends in x.example\n\n")
 }
 
 func TestActsShowWhatWasBeforeAndAfter(t *testing.T) {

@@ -86,8 +86,8 @@ func (s Problems) Save(ctx context.Context, source MetBy, run int64, problems []
 	}
 	_, err := s.exec(ctx, `INSERT INTO problems AS p (about, subject, directory, entry_id, code, facts, detail, source, first_run, last_run)
 		SELECT a, s, d, nullif(i, '')::uuid, c, f::jsonb, t, ?, ?, ? FROM unnest(?::text[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]) AS x(a, s, d, i, c, f, t)
-		ON CONFLICT (about, subject, code) WHERE closed IS NULL DO UPDATE SET times = CASE WHEN excluded.last_run IN (0, p.last_run) THEN p.times ELSE p.times + 1 END,
-			met = now(), facts = excluded.facts, detail = excluded.detail, source = excluded.source, last_run = greatest(p.last_run, excluded.last_run)`,
+		ON CONFLICT (about, subject, code) WHERE closed IS NULL DO UPDATE SET times = CASE WHEN p.last_run = 0 OR excluded.last_run IN (0, p.last_run) THEN p.times ELSE p.times + 1 END,
+			first_run = CASE WHEN p.first_run = 0 THEN excluded.first_run ELSE p.first_run END, met = now(), facts = excluded.facts, detail = excluded.detail, source = excluded.source, last_run = greatest(p.last_run, excluded.last_run)`,
 		string(source), run, run, types, subjects, directories, ids, codes, facts, details)
 	return err
 }

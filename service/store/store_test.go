@@ -383,6 +383,16 @@ func problems(t *testing.T, s *Store) {
 		require.NoError(t, s.Problems.Save(ctx, MetByRun, 5+run, []NewProblem{{directory, problem.DirectoryUnreachable, problem.Facts{Answer: "refused"}, "refused"}}))
 	}
 	require.NoError(t, s.Problems.Watched(ctx, nil))
+	away := []NewProblem{{about.Thing{Type: about.Directory, Key: "brisling"}, problem.AgentOffline, problem.Facts{}, "nobody"}}
+	for run := range int64(3) { // seen by the watch first, then by two runs
+		require.NoError(t, s.Problems.Watched(ctx, away))
+		require.NoError(t, s.Problems.Save(ctx, MetByRun, 6+min(run, 1), away))
+	}
+	list, _, err := s.Problems.List(ctx, ProblemQuery{Key: "brisling", Type: about.Directory, Limit: 1})
+	require.NoError(t, err)
+	assert.Equal(t, []int64{2, 6, 7}, []int64{int64(list[0].Times), list[0].FirstRun, list[0].LastRun})
+	require.NoError(t, s.Problems.Watched(ctx, away))
+	require.NoError(t, s.Problems.Watched(ctx, nil))
 	standing, err := s.Problems.Standing(ctx)
 	require.NoError(t, err)
 	require.Len(t, standing, 1, "who does not meet it does not close it")
@@ -391,7 +401,7 @@ func problems(t *testing.T, s *Store) {
 	require.NoError(t, s.Removed.Forget(ctx, "halvard"))
 	history, total, err = s.Problems.List(ctx, ProblemQuery{Closed: true, Limit: 1})
 	require.NoError(t, err)
-	assert.Equal(t, 4, total)
+	assert.Equal(t, 5, total)
 	assert.Equal(t, ClosedTaken, history[0].Closing)
 	require.NoError(t, s.Problems.Prune(ctx, time.Now().Add(time.Minute)))
 	_, total, err = s.Problems.List(ctx, ProblemQuery{Closed: true, Limit: 1})

@@ -59,8 +59,8 @@ const howWords: Record<string, string> = {
       </div>
       <p class="summary" :class="{ bad: object.problem }">{{ object.why.summary }}</p>
       <section v-if="object.problem" class="sheet note">
-        <strong class="bad">{{ object.problem.title }}</strong> since {{ when(object.problem.since) }}, met
-        {{ object.problem.times }} times
+        <strong class="bad">{{ object.problem.title }}</strong> since {{ when(object.problem.since)
+        }}{{ object.problem.times > 1 ? `, met by ${object.problem.times} runs` : '' }}
         <p>{{ object.problem.detail }}</p>
         <p>{{ object.problem.cause }} {{ object.problem.remedy }}</p>
         <Decide

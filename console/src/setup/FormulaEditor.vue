@@ -160,7 +160,7 @@ watch([typed, () => props.entry], soon)
       <p v-if="tried.error" class="bad">Fails here: {{ tried.error }}</p>
       <p v-else>
         Gives <strong class="mono">{{ tried.value }}</strong>
-        <span v-if="tried.dn" class="quiet">on {{ tried.dn }}</span>
+        <span v-if="tried.dn" class="quiet">{{ ` on ${tried.dn}` }}</span>
       </p>
       <Reasons v-if="tried.parts.length" :nodes="tried.parts" />
     </div>
