@@ -2,7 +2,10 @@ package e2e
 
 import (
 	"fmt"
+	"net/url"
 	"os"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -10,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -165,6 +169,17 @@ func TestWhatIsAwayIsNamed(t *testing.T) {
 		assert.Contains(t, run.Failure.Detail, part)
 		assert.NotEmpty(t, run.Failure.Remedy)
 	}
+	// open are the problems of one type of thing by its key, of those that are over the last.
+	open := func(of about.Type, closed bool) map[string]string {
+		t.Helper()
+		page, err := w.client.Problems(t.Context(), url.Values{"about": {string(of)}, "closed": {strconv.FormatBool(closed)}})
+		require.NoError(t, err)
+		found := map[string]string{}
+		for _, p := range slices.Backward(page.Items) {
+			found[p.About.Key] = p.Code
+		}
+		return found
+	}
 
 	w.set("cn=Crew 00001,"+people, "title", "Mate")
 	require.NoError(t, w.agent.Stop())
@@ -176,14 +191,23 @@ func TestWhatIsAwayIsNamed(t *testing.T) {
 
 	require.NoError(t, w.directory.Stop())
 	failsWith(problem.DirectoryUnreachable, "connection refused")
+	away := map[string]string{"brisling": string(problem.DirectoryUnreachable)}
+	assert.Equal(t, away, open(about.Directory, false), "a problem of the directory, and not of the run")
+	out, _, status = w.kambrel("trial", "cn=Crew 00003,"+people, "--write")
+	assert.Zero(t, status, out)
+	assert.Equal(t, away, open(about.Directory, false), "a run of one entry has not met the directory")
 	w.restartDirectory()
 	w.inStep(1)
+	assert.Empty(t, open(about.Directory, false))
+	assert.Equal(t, away, open(about.Directory, true), "it closes by itself, and stays in the history")
 
 	w.set("cn=Crew 00002,"+people, "title", "Mate")
 	require.NoError(t, w.cloud.Stop())
 	failsWith(problem.CloudUnreachable, "connection refused")
+	assert.Equal(t, map[string]string{"": string(problem.CloudUnreachable)}, open(about.Cloud, false))
 	w.restartCloud("")
 	w.inStep(1)
+	assert.Empty(t, open(about.Cloud, false))
 
 	w.restartCloud("another-token")
 	failsWith(problem.CloudUnauthorized, "401")

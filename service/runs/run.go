@@ -366,9 +366,10 @@ func (x *execution) end(ctx context.Context, failure error) error {
 }
 
 // keepEnd keeps what ended a run that was to write as a problem of what it is about;
-// one that came to its end closes those of the runs before.
+// one that came to its end closes those of the runs before, but for one of a single
+// entry, which has not met the rest.
 func (x *execution) keepEnd(ctx context.Context, p *problem.Error) error {
-	if !x.run.Purpose.Writes() {
+	if !x.run.Purpose.Writes() || p == nil && x.run.Purpose.OfOne() {
 		return nil
 	}
 	return x.store.Fenced(ctx, func(tx *store.Store) error {

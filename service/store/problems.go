@@ -47,7 +47,7 @@ const (
 
 // Save opens problems, or notes that they were met again: once for each
 // run, where one is given. An entry has one problem at a time, the first that is
-// given. It belongs into a transaction.
+// given, and so has what runs end by. It belongs into a transaction.
 func (s Problems) Save(ctx context.Context, source MetBy, run int64, problems []NewProblem) error {
 	if len(problems) == 0 {
 		return nil
@@ -81,7 +81,7 @@ func (s Problems) Save(ctx context.Context, source MetBy, run int64, problems []
 		codes, facts, details = append(codes, string(p.Code)), append(facts, string(text)), append(details, p.Detail)
 	}
 	if _, err := s.exec(ctx, `UPDATE problems p SET closed = now(), closing = ? FROM unnest(?::text[], ?::text[], ?::text[]) AS t(a, s, c)
-		WHERE a = 'entry' AND p.about = a AND p.subject = s AND p.code <> c AND p.closed IS NULL`, ClosedReplaced, types, subjects, codes); err != nil {
+		WHERE p.about = a AND p.subject = s AND p.code <> c AND p.closed IS NULL AND (a = 'entry' OR p.source = 'run' AND ? = 'run')`, ClosedReplaced, types, subjects, codes, string(source)); err != nil {
 		return err
 	}
 	_, err := s.exec(ctx, `INSERT INTO problems AS p (about, subject, directory, entry_id, code, facts, detail, source, first_run, last_run)
