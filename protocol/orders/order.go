@@ -67,6 +67,10 @@ func (k Kind) Priority() int {
 // that two long reads never make a probe wait.
 func (k Kind) Slow() bool { return k == KindRead }
 
+// Erases tells kinds of which the service forgets what was asked once they have
+// ended: they carry what is kept nowhere else, or in a better place.
+func (k Kind) Erases() bool { return k == KindRepair }
+
 // Line is one line of an answer; just one field is set. The last line is Done or
 // Failed; an answer without either counts as broken off.
 type Line struct {

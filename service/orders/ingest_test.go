@@ -140,6 +140,9 @@ func TestAnAnswerBringsWhatWasAskedAlone(t *testing.T) {
 			err = b.Ingest(ctx, order.ID, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(line, orderstest.Done("", false))))
 			if slices.Contains(brings[kind], name) {
 				assert.NoError(t, err, "%s answered with %s", kind, name)
+				kept, err := b.store.Orders.Get(ctx, order.ID)
+				require.NoError(t, err)
+				assert.Equal(t, kind == protocol.KindRepair, kept.Request.Kind() == "", "what was asked by a %s is forgotten when it has ended", kind)
 				continue
 			}
 			assert.Equal(t, problem.AgentMessageMalformed, problem.CodeOf(err), "%s answered with %s", kind, name)

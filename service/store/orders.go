@@ -20,6 +20,7 @@ type Order struct {
 	Kind          protocol.Kind
 	Priority      int  // the lowest is taken first
 	Slow          bool // it may take minutes
+	Erases        bool // the request is forgotten at the end
 	Directory     string
 	Request       protocol.Order `gorm:"serializer:json;type:jsonb"`
 	State         string         // waiting, leased, done, failed
@@ -46,7 +47,7 @@ func (s Orders) Add(ctx context.Context, order *Order) error {
 	if order.Kind == "" {
 		return fmt.Errorf("the order for %s asks for nothing", order.Directory)
 	}
-	order.Priority, order.Slow = order.Kind.Priority(), order.Kind.Slow()
+	order.Priority, order.Slow, order.Erases = order.Kind.Priority(), order.Kind.Slow(), order.Kind.Erases()
 	if err := s.with(ctx).Create(order).Error; err != nil {
 		return fmt.Errorf("keep the order: %w", err)
 	}
@@ -98,7 +99,8 @@ func (s Orders) Keep(ctx context.Context, id int64, agent string, lease time.Dur
 	return n == 1, err
 }
 
-// End ends an order: done when code is "".
+// End ends an order: done when code is "". What was asked is forgotten where its kind
+// says so.
 func (s Orders) End(ctx context.Context, id int64, code, detail string, counts OrderCounts) error {
 	state := "done"
 	if code != "" {
@@ -108,7 +110,7 @@ func (s Orders) End(ctx context.Context, id int64, code, detail string, counts O
 	if err != nil {
 		return err
 	}
-	if _, err := s.exec(ctx, `UPDATE orders SET state = ?, failure_code = ?, failure_detail = ?, counts = ?::jsonb WHERE id = ?`, state, code, detail, string(text), id); err != nil {
+	if _, err := s.exec(ctx, `UPDATE orders SET state = ?, failure_code = ?, failure_detail = ?, counts = ?::jsonb, request = CASE WHEN erases THEN '{}' ELSE request END WHERE id = ?`, state, code, detail, string(text), id); err != nil {
 		return err
 	}
 	return s.Notify(ctx, wire.Event{Kind: "order", ID: id})

@@ -65,10 +65,11 @@ UPDATE acts SET result = CASE WHEN kind = 'sign-in refused' OR kind = 'sign in r
         ELSE replace(kind, ' ', '-') END;
 CREATE INDEX acts_subject ON acts (about, subject, id);
 
--- Orders: by priority, and which are slow. What was asked has another form by kind,
--- so what is open is asked again by whoever needs it.
-ALTER TABLE orders ADD priority smallint NOT NULL DEFAULT 4, ADD slow boolean NOT NULL DEFAULT false;
+-- Orders: by priority, which are slow, and of which what was asked is forgotten at the
+-- end. That has another form by kind, so what is open is asked again by whoever needs it.
+ALTER TABLE orders ADD priority smallint NOT NULL DEFAULT 4, ADD slow boolean NOT NULL DEFAULT false, ADD erases boolean NOT NULL DEFAULT false;
 UPDATE orders SET state = 'failed', failure_code = 'cancelled' WHERE state IN ('waiting', 'leased');
+UPDATE orders SET request = '{}' WHERE kind = 'repair';
 
 -- Sides: where a change is written, and who decides about a linked pair.
 ALTER TABLE changes ADD side text NOT NULL DEFAULT 'cloud' CHECK (side IN ('cloud', 'directory'));
@@ -77,7 +78,7 @@ ALTER TABLE links ADD owner text NOT NULL DEFAULT 'directory' CHECK (owner IN ('
 -- +goose Down
 ALTER TABLE links DROP owner;
 ALTER TABLE changes DROP side;
-ALTER TABLE orders DROP priority, DROP slow;
+ALTER TABLE orders DROP priority, DROP slow, DROP erases;
 DROP INDEX acts_subject;
 ALTER TABLE acts DROP about, DROP subject, DROP before, DROP after, DROP result;
 ALTER TABLE acts RENAME note TO detail;
