@@ -240,7 +240,7 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
 [data-next='true'] .number {
   border-color: var(--brass);
   background: var(--brass);
-  color: #1d2526;
+  color: var(--on-brass);
 }
 .agent {
   margin-bottom: 4px;

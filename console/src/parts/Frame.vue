@@ -164,12 +164,12 @@ async function leave(): Promise<void> {
   margin-top: 14px;
 }
 .place:hover {
-  background: rgb(255 255 255 / 7%);
+  background: var(--rail-hover);
 }
 .place.here {
-  background: rgb(255 255 255 / 11%);
+  background: var(--rail-lit);
   border-left-color: var(--brass);
-  color: #fff;
+  color: var(--rail-here);
 }
 .foot {
   margin-top: auto;

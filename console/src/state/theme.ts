@@ -2,6 +2,8 @@
 import { darkTheme, type GlobalThemeOverrides } from 'naive-ui'
 import { computed, ref, watchEffect } from 'vue'
 
+import { day, night, variables } from './palette'
+
 type Choice = 'light' | 'dark' | 'system'
 
 const stored = localStorage.getItem('kambrel-look') as Choice | null
@@ -17,7 +19,13 @@ export function toggle(): void {
   localStorage.setItem('kambrel-look', choice.value)
 }
 
-watchEffect(() => (document.documentElement.dataset.look = dark.value ? 'dark' : 'light'))
+const palette = computed(() => (dark.value ? night : day))
+
+watchEffect(() => {
+  const root = document.documentElement
+  root.dataset.look = dark.value ? 'dark' : 'light'
+  for (const [name, colour] of Object.entries(variables(palette.value))) root.style.setProperty(name, colour)
+})
 
 const shared = {
   borderRadius: '5px',
@@ -28,58 +36,35 @@ const shared = {
   fontFamilyMono: 'ui-monospace, "DejaVu Sans Mono", monospace',
 }
 
-const light: GlobalThemeOverrides = {
-  common: {
-    ...shared,
-    primaryColor: '#17595c',
-    primaryColorHover: '#1f7276',
-    primaryColorPressed: '#104346',
-    primaryColorSuppl: '#1f7276',
-    successColor: '#2f7a4d',
-    warningColor: '#a9690f',
-    errorColor: '#b23a2e',
-    infoColor: '#3c6390',
-    bodyColor: '#f5f3ee',
-    cardColor: '#fffefb',
-    tableColor: '#fffefb',
-    tableHeaderColor: '#f1eee6',
-    borderColor: '#ddd8cc',
-    dividerColor: '#e6e2d8',
-    tableColorStriped: '#f8f6f0',
-    tableColorHover: '#f8f6f0',
-    textColorBase: '#1d2526',
-    textColor1: '#1d2526',
-    textColor2: '#344041',
-    textColor3: '#5f6b6c',
-  },
-}
-
-const night: GlobalThemeOverrides = {
-  common: {
-    ...shared,
-    primaryColor: '#62b6b3',
-    primaryColorHover: '#7fc9c6',
-    primaryColorPressed: '#4a9c99',
-    primaryColorSuppl: '#4a9c99',
-    successColor: '#6fbd8b',
-    warningColor: '#e0a84e',
-    errorColor: '#e67f72',
-    infoColor: '#86aede',
-    bodyColor: '#14191a',
-    cardColor: '#1b2223',
-    tableColor: '#1b2223',
-    tableHeaderColor: '#222b2c',
-    borderColor: '#324041',
-    dividerColor: '#2a3536',
-    popoverColor: '#222b2c',
-    modalColor: '#1b2223',
-    inputColor: '#171d1e',
-    textColorBase: '#e9ecea',
-    textColor1: '#eef1ef',
-    textColor2: '#cdd5d3',
-    textColor3: '#98a5a4',
-  },
-}
-
 export const theme = computed(() => (dark.value ? darkTheme : null))
-export const overrides = computed(() => (dark.value ? night : light))
+export const overrides = computed<GlobalThemeOverrides>(() => {
+  const p = palette.value
+  return {
+    common: {
+      ...shared,
+      primaryColor: p.accent,
+      primaryColorHover: p.accentHover,
+      primaryColorPressed: p.accentPressed,
+      primaryColorSuppl: dark.value ? p.accentPressed : p.accentHover,
+      successColor: p.good,
+      warningColor: p.warn,
+      errorColor: p.bad,
+      infoColor: p.info,
+      bodyColor: p.paper,
+      cardColor: p.sheet,
+      tableColor: p.sheet,
+      tableHeaderColor: p.sheetHead,
+      tableColorStriped: p.sheetHover,
+      tableColorHover: p.sheetHover,
+      borderColor: p.line,
+      dividerColor: p.lineThin,
+      popoverColor: p.sheetRaised,
+      modalColor: p.sheet,
+      inputColor: p.field,
+      textColorBase: p.ink,
+      textColor1: p.ink1,
+      textColor2: p.ink2,
+      textColor3: p.ink3,
+    },
+  }
+})
