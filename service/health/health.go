@@ -28,59 +28,87 @@ func New(s *store.Store, c *cloud.Client, w *jobs.Jobs, p *problems.Problems) *H
 
 // Now gathers the state of everything, and says what needs attention.
 func (e *Health) Now(ctx context.Context) (wire.Health, error) {
-	h, err := e.gather(ctx)
-	if err != nil {
-		return h, err
+	h := wire.Health{State: "well", Attention: []wire.Attention{}, Beside: []wire.Run{}, Agents: []wire.Agent{}, Directory: []wire.DirectoryState{}, Cloud: wire.CloudState{URL: e.cloud.URL()}}
+	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.otherRuns, e.counts, e.readings, e.judge} {
+		if err := part(ctx, &h); err != nil {
+			return h, err
+		}
 	}
-	return h, e.judge(ctx, &h)
+	return h, nil
 }
 
-// Watch keeps how things stand as problems that open and close by themselves.
+// Watch keeps how things stand as problems that open and close by themselves. It is
+// called all the time, so it looks at nothing that grows with the directories.
 func (e *Health) Watch(ctx context.Context) error {
-	h, err := e.gather(ctx)
-	if err != nil {
+	var h wire.Health
+	if err := e.lastRun(ctx, &h); err != nil {
+		return err
+	}
+	if err := e.connections(ctx, &h); err != nil {
 		return err
 	}
 	return e.store.Problems.Watched(ctx, standing(h))
 }
 
-func (e *Health) gather(ctx context.Context) (wire.Health, error) {
-	h := wire.Health{State: "well", Attention: []wire.Attention{}, Beside: []wire.Run{}, Agents: []wire.Agent{}, Directory: []wire.DirectoryState{}, Cloud: wire.CloudState{URL: e.cloud.URL()}}
-	if err := e.healthRuns(ctx, &h); err != nil {
-		return h, err
-	}
+// counts counts objects and the problems of entries.
+func (e *Health) counts(ctx context.Context, h *wire.Health) error {
 	var err error
 	if h.Objects, err = e.store.Search.Count(ctx); err != nil {
-		return h, err
+		return err
 	}
-	if h.ByProblem, err = e.problems.Counts(ctx); err != nil {
-		return h, err
+	people, err := e.store.Entries.CountPeople(ctx)
+	if err != nil {
+		return err
 	}
+	for _, count := range people {
+		h.Objects.Entries += count
+	}
+	for i := range h.Directory {
+		h.Directory[i].Entries = people[h.Directory[i].Name]
+	}
+	h.ByProblem, err = e.problems.Counts(ctx)
 	for _, c := range h.ByProblem {
 		h.Problems += c.Count
 	}
-	state, err := e.store.Resources.State(ctx, entry.User)
+	return err
+}
+
+// readings tells when the cloud and the directories were read last.
+func (e *Health) readings(ctx context.Context, h *wire.Health) error {
+	cloud, err := e.store.Resources.State(ctx, entry.User)
 	if err != nil {
-		return h, err
+		return err
 	}
-	if !state.Read.IsZero() {
-		h.Cloud.LastRead = &state.Read
+	if !cloud.Read.IsZero() {
+		h.Cloud.LastRead = &cloud.Read
 	}
-	return h, e.healthDirectories(ctx, &h)
+	for i := range h.Directory {
+		state, err := e.store.Entries.StateOf(ctx, h.Directory[i].Name)
+		if err != nil {
+			return err
+		}
+		if !state.Read.IsZero() {
+			h.Directory[i].LastRead = &state.Read
+		}
+	}
+	return nil
 }
 
 // mostBeside is how many runs are named that go on beside the one that writes.
 const mostBeside = 10
 
-func (e *Health) healthRuns(ctx context.Context, h *wire.Health) error {
+// lastRun is the last run that was to write.
+func (e *Health) lastRun(ctx context.Context, h *wire.Health) error {
 	last, found, err := e.store.Runs.Last(ctx)
-	if err != nil {
-		return err
-	}
 	if found {
 		view := last.View()
 		h.LastRun = &view
 	}
+	return err
+}
+
+// otherRuns are those that go on, wait, or are to come.
+func (e *Health) otherRuns(ctx context.Context, h *wire.Health) error {
 	current, found, err := e.store.Runs.Open(ctx)
 	if err != nil {
 		return err
@@ -100,14 +128,9 @@ func (e *Health) healthRuns(ctx context.Context, h *wire.Health) error {
 	return err
 }
 
-func (e *Health) healthDirectories(ctx context.Context, h *wire.Health) error {
-	people, err := e.store.Entries.CountPeople(ctx)
-	if err != nil {
-		return err
-	}
-	for _, count := range people {
-		h.Objects.Entries += count
-	}
+// connections are the agents, and the directories of the active settings with how
+// many agents serve each.
+func (e *Health) connections(ctx context.Context, h *wire.Health) error {
 	agents, err := e.store.Agents.List(ctx)
 	if err != nil {
 		return err
@@ -122,14 +145,7 @@ func (e *Health) healthDirectories(ctx context.Context, h *wire.Health) error {
 	}
 	h.Revision = revision.Revision
 	for _, directory := range revision.Document.Directories {
-		view := wire.DirectoryState{Name: directory.Name, Dialect: string(directory.Dialect), Base: directory.Base, Entries: people[directory.Name]}
-		state, err := e.store.Entries.StateOf(ctx, directory.Name)
-		if err != nil {
-			return err
-		}
-		if !state.Read.IsZero() {
-			view.LastRead = &state.Read
-		}
+		view := wire.DirectoryState{Name: directory.Name, Dialect: string(directory.Dialect), Base: directory.Base}
 		for _, agent := range h.Agents {
 			if agent.State == "online" && slices.Contains(agent.Directories, directory.Name) {
 				view.Agents++
