@@ -8,7 +8,6 @@ import (
 	"net/url"
 	"slices"
 	"strconv"
-	"strings"
 
 	"github.com/mattn/go-runewidth"
 	"github.com/spf13/cobra"
@@ -16,6 +15,7 @@ import (
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/act"
+	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/remedy"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -76,19 +76,20 @@ func printProblems(w io.Writer, problems []wire.Problem) {
 		if list[0].Closed == nil {
 			fmt.Fprintf(w, "  %s\n", list[0].Remedy)
 		}
-		tail, since := shared(list, func(p wire.Problem) string { return afterSemicolon(p.Detail) }), shared(list, sinceText)
-		for _, line := range []string{tail, since} {
+		domains, since := shared(list, func(p wire.Problem) string { return p.Facts.DomainsText() }), shared(list, sinceText)
+		for _, line := range []string{domains, since} {
 			if line != "" {
 				fmt.Fprintf(w, "  All %d: %s\n", len(list), line)
 			}
 		}
-		if tail == "" {
+		if domains == "" {
 			fmt.Fprintln(w)
 		}
 		for _, p := range list {
 			detail := p.Detail
-			if tail != "" {
-				detail = strings.TrimSuffix(detail, "; "+tail)
+			if domains != "" { // said above
+				p.Facts.Domains = nil
+				detail = problem.Of(problem.Code(p.Code), p.Facts).Detail
 			}
 			fmt.Fprintf(w, "  %s\n    %s\n", thingText(p.About, p.Name), detail)
 			if since == "" {
@@ -109,11 +110,6 @@ func sinceText(p wire.Problem) string {
 		return fmt.Sprintf("since %s, met by %d runs", when(&p.Since), p.Times)
 	}
 	return "since " + when(&p.Since)
-}
-
-func afterSemicolon(detail string) string {
-	_, tail, _ := strings.Cut(detail, "; ")
-	return tail
 }
 
 // shared is the text that all of several problems have, "" where there is none.

@@ -67,7 +67,7 @@ func TestProblemsOfOneKindSayOnceWhatIsTheSame(t *testing.T) {
 	out.Reset()
 	suffix := func(login string) wire.Problem {
 		met := problem.Of(problem.LoginSuffix, problem.Facts{Value: login, Domains: []string{"halvard.example", "brisling.example"}})
-		return wire.Problem{ProblemDetail: wire.DetailOf(met.Code, met.Detail), Name: "CN=" + login, Since: since, Times: 1}
+		return wire.Problem{ProblemDetail: wire.DetailOf(met.Code, met.Detail), Facts: met.Facts, Name: "CN=" + login, Since: since, Times: 1}
 	}
 	printProblems(&out, []wire.Problem{suffix("a@x.example"), suffix("b@x.example")})
 	assert.Contains(t, out.String(), "  All 2: verified are halvard.example, brisling.example\n  All 2: since 2026-03-04 05:06\n  CN=a@x.example\n    a@x.example ends in x.example\n  CN=b@x.example\n    b@x.example ends in x.example\n\n")

@@ -121,7 +121,11 @@ func (f Facts) text(code Code) string {
 		return fmt.Sprintf("%s of directory %s share what the person rules compare, and an entry of another directory has it too", strings.Join(names, " and "), f.Entries[0].Directory)
 	case LoginSuffix:
 		_, domain, _ := strings.Cut(f.Value, "@")
-		return fmt.Sprintf("%s ends in %s; verified are %s", f.Value, domain, strings.Join(f.Domains, ", "))
+		text := fmt.Sprintf("%s ends in %s", f.Value, domain)
+		if len(f.Domains) > 0 {
+			text += "; " + f.DomainsText()
+		}
+		return text
 	case RequiredMissing:
 		return f.Attribute + " would be empty: " + Lacks(f.Lacks)
 	case FormulaFailed:
@@ -156,6 +160,15 @@ func (f Facts) text(code Code) string {
 	default:
 		return ""
 	}
+}
+
+// DomainsText names the domains that the cloud has verified, "" where they play no
+// part.
+func (f Facts) DomainsText() string {
+	if len(f.Domains) == 0 {
+		return ""
+	}
+	return "verified are " + strings.Join(f.Domains, ", ")
 }
 
 // Lacks says why a rule gives an entry nothing: the attributes that it reads and the

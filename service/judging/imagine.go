@@ -207,7 +207,7 @@ func (j *Judge) Grace() []store.Grace {
 	return out
 }
 
-// Pages gives out the cases of a plan by the page, to many goroutines.
+// Pages gives out the cases of a plan by the page, to one goroutine at a time.
 type Pages interface {
 	// next returns a page of those who have a link, or who have none; an empty page
 	// is no end.
@@ -220,7 +220,6 @@ type everybody struct {
 	persons *Persons
 	size    int
 
-	mu     sync.Mutex // guards what follows
 	linked bool
 	begun  bool
 	ended  bool
@@ -228,8 +227,6 @@ type everybody struct {
 }
 
 func (e *everybody) next(ctx context.Context, linked bool) ([]decide.Case, bool, error) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
 	if !e.begun || e.linked != linked {
 		e.begun, e.linked, e.ended, e.after = true, linked, false, entry.Ref{}
 	}
@@ -250,13 +247,10 @@ type among struct {
 	persons *Persons
 	size    int
 
-	mu              sync.Mutex // guards what follows
 	linked, without []entry.Ref
 }
 
 func (a *among) next(ctx context.Context, linked bool) ([]decide.Case, bool, error) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
 	list := &a.linked
 	if !linked {
 		list = &a.without
