@@ -15,6 +15,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/reason"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -73,7 +75,7 @@ func TestHealthIsPrintedAndIsTheExitStatus(t *testing.T) {
 	t.Parallel()
 	ended := time.Now()
 	h := wire.Health{State: "attention", Summary: "Login is taken", Attention: []wire.Attention{{ProblemDetail: wire.DetailOf("duplicate-login", "1 open")}},
-		LastRun: &wire.Run{ID: 7, Purpose: wire.PurposeSync, State: wire.RunProblems, Ended: &ended}, Directory: []wire.DirectoryState{{Name: "halvard", Base: "DC=example", Entries: 3, Agents: 1}}}
+		LastRun: &wire.Run{ID: 7, Purpose: purpose.Sync, State: progress.Problems, Ended: &ended}, Directory: []wire.DirectoryState{{Name: "halvard", Base: "DC=example", Entries: 3, Agents: 1}}}
 	url := answering(t, map[string]any{"/health": h})
 	out, code := run("health", "--service", url, "--token", "secret")
 	assert.Equal(t, 2, code)

@@ -10,6 +10,7 @@ import (
 
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -157,7 +158,7 @@ Exit status: 0 done, 1 failed, 2 the entry has a problem.`,
 				return err
 			case run.Failure != nil:
 				return failed("run", run)
-			case run.State == wire.RunProblems:
+			case run.State == progress.Problems:
 				return statusError(statusProblems)
 			}
 			return nil

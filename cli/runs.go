@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -179,7 +180,7 @@ func quoted(value any) string {
 }
 
 // hanging tells what waits with the removals that are held.
-func hanging(c wire.Counts) string {
+func hanging(c progress.Counts) string {
 	if c.Hanging == 0 {
 		return ""
 	}

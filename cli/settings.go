@@ -12,6 +12,7 @@ import (
 
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/protocol/wire"
@@ -381,7 +382,7 @@ func (d *deps) showImpact(cmd *cobra.Command, c *client.Client) error {
 	if run, err = d.watch(cmd, c, run.ID); err != nil {
 		return err
 	}
-	if run.State == wire.RunFailed || run.State == wire.RunCancelled {
+	if run.State == progress.Failed || run.State == progress.Cancelled {
 		fmt.Fprintf(cmd.ErrOrStderr(), "The impact cannot be shown: %s: %s\n", run.Failure.Title, run.Failure.Detail)
 		return errors.New("nothing was activated: correct it, or give --without-impact")
 	}
@@ -434,7 +435,7 @@ Exit status: 0 shown, 1 it could not be rehearsed.`,
 			}); err != nil {
 				return err
 			}
-			if run.State == wire.RunFailed || run.State == wire.RunCancelled {
+			if run.State == progress.Failed || run.State == progress.Cancelled {
 				return statusError(statusFailed)
 			}
 			return nil

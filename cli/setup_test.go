@@ -11,6 +11,7 @@ import (
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/core/survey"
 	"kambrel.example/kambrel/protocol/orders"
@@ -45,7 +46,7 @@ func TestWhatTheFirstDayPrints(t *testing.T) {
 		"/settings/draft/impact":       wire.Run{ID: 9},
 		"/scope/preview": wire.ScopeCounts{Missing: []string{"halvard: title"}, Vanished: []wire.Vanished{{Text: "halvard has no OU=Gone"}}, Kinds: []wire.KindScope{{Kind: "user", Verdicts: []wire.VerdictCount{
 			{Title: "take part", Count: 292}, {Title: "not kept by the filter", Count: 1, Samples: []wire.Sample{{Name: "Pilot Station North", DN: "CN=x"}}}}}}},
-		"/surveys/0":          wire.Survey{Run: wire.Run{ID: 5, Counts: wire.Counts{Surveyed: 344, Findings: 2}}, Groups: []wire.FindingGroup{{Code: "suffix-not-verified", Title: "Login suffix is not verified", Count: 2, Repairable: 1}}, Domains: []survey.Domain{{Name: "corp.example", Entries: 12, Verified: &no}}},
+		"/surveys/0":          wire.Survey{Run: wire.Run{ID: 5, Counts: progress.Counts{Surveyed: 344, Findings: 2}}, Groups: []wire.FindingGroup{{Code: "suffix-not-verified", Title: "Login suffix is not verified", Count: 2, Repairable: 1}}, Domains: []survey.Domain{{Name: "corp.example", Entries: 12, Verified: &no}}},
 		"/surveys/0/findings": wire.Page[wire.Finding]{Total: 40, Items: []wire.Finding{{Number: 1, Code: "address-twice", Name: "Siv", Attribute: "otherMailbox", Value: "bridge@halvard.example", Action: "remove"}}},
 		"/surveys/0/repairs":  wire.ChosenRepairs{Left: 2, Items: []wire.RepairItem{{Directory: "halvard", Name: "Siv", Attribute: "mail", Before: "a", After: ""}}},
 		"/repairs":            []wire.Repair{{ID: 2, Created: at, By: "ingrid", Undoes: 1, State: "problems", Done: 3, Failed: 1}},

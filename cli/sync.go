@@ -11,6 +11,8 @@ import (
 	"golang.org/x/term"
 
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -24,7 +26,7 @@ changed since the last one; --full looks at everything again.
 Exit status: 0 in step, 2 finished with problems, 1 failed.`,
 		Example: "  kambrel sync\n  kambrel sync --full\n  kambrel sync -o json | jq .counts.changes",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return d.runAndWait(cmd, wire.NewRun{Purpose: either(full, wire.PurposeFull, wire.PurposeSync)})
+			return d.runAndWait(cmd, wire.NewRun{Purpose: either(full, purpose.Full, purpose.Sync)})
 		},
 	}
 	command.Flags().BoolVar(&full, "full", false, "read and compare everything")
@@ -39,14 +41,14 @@ func newRehearseCommand(d *deps) *cobra.Command {
 the cloud. 'kambrel runs show N' shows each planned change.`,
 		Example: "  kambrel rehearse\n  kambrel rehearse --full",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return d.runAndWait(cmd, wire.NewRun{Purpose: either(full, wire.PurposeForecast, wire.PurposeRehearsal)})
+			return d.runAndWait(cmd, wire.NewRun{Purpose: either(full, purpose.Forecast, purpose.Rehearsal)})
 		},
 	}
 	command.Flags().BoolVar(&full, "full", false, "read and plan everything")
 	return command
 }
 
-func either(full bool, all, changed wire.Purpose) wire.Purpose {
+func either(full bool, all, changed purpose.Purpose) purpose.Purpose {
 	if full {
 		return all
 	}
@@ -89,9 +91,9 @@ func (d *deps) wait(cmd *cobra.Command, c *client.Client, id int64) error {
 		return err
 	}
 	switch run.State {
-	case wire.RunFailed:
+	case progress.Failed:
 		return statusError(statusFailed)
-	case wire.RunProblems:
+	case progress.Problems:
 		return statusError(statusProblems)
 	}
 	return nil
@@ -99,9 +101,9 @@ func (d *deps) wait(cmd *cobra.Command, c *client.Client, id int64) error {
 
 // watch waits for a run and shows how far it is.
 func (d *deps) watch(cmd *cobra.Command, c *client.Client, id int64) (wire.Run, error) {
-	progress := newProgress(cmd.ErrOrStderr(), d.output == "table")
-	defer progress.clear()
-	return c.Wait(cmd.Context(), id, progress.show)
+	line := newStatusLine(cmd.ErrOrStderr(), d.output == "table")
+	defer line.clear()
+	return c.Wait(cmd.Context(), id, line.show)
 }
 
 // failed tells why a run, or what it was for, has failed.
@@ -109,21 +111,21 @@ func failed(what string, run wire.Run) error {
 	return fmt.Errorf("%s %d: %s: %s. %s", what, run.ID, run.Failure.Title, run.Failure.Detail, run.Failure.Remedy)
 }
 
-// progress shows one changing line on a terminal, and nothing elsewhere.
-type progress struct {
+// statusLine shows one changing line on a terminal, and nothing elsewhere.
+type statusLine struct {
 	to    io.Writer
 	shown bool
 }
 
-func newProgress(to io.Writer, wanted bool) *progress {
+func newStatusLine(to io.Writer, wanted bool) *statusLine {
 	file, ok := to.(*os.File)
 	if !wanted || !ok || !term.IsTerminal(int(file.Fd())) {
-		return &progress{}
+		return &statusLine{}
 	}
-	return &progress{to: to}
+	return &statusLine{to: to}
 }
 
-func (p *progress) show(run wire.Run) {
+func (p *statusLine) show(run wire.Run) {
 	if p.to == nil {
 		return
 	}
@@ -142,7 +144,7 @@ func (p *progress) show(run wire.Run) {
 	p.shown = true
 }
 
-func (p *progress) clear() {
+func (p *statusLine) clear() {
 	if p.shown {
 		fmt.Fprint(p.to, "\r\x1b[2K")
 	}
@@ -151,40 +153,40 @@ func (p *progress) clear() {
 // stateText is a run's state in a sentence.
 func stateText(run wire.Run) string {
 	switch run.State {
-	case wire.RunInStep:
-		if run.Purpose == wire.PurposeLook {
+	case progress.InStep:
+		if run.Purpose == purpose.Look {
 			return "read"
 		}
-		if run.Purpose == wire.PurposeSurvey {
+		if run.Purpose == purpose.Survey {
 			return "nothing found"
 		}
 		if run.Purpose.Rehearses() {
 			return "rehearsed: no problems"
 		}
 		return "in step"
-	case wire.RunProblems:
-		if run.Purpose == wire.PurposeSurvey {
+	case progress.Problems:
+		if run.Purpose == purpose.Survey {
 			return plural(run.Counts.Findings, "finding")
 		}
 		if run.Purpose.Rehearses() {
 			return "rehearsed: with problems"
 		}
 		return "finished with problems"
-	case wire.RunFailed:
+	case progress.Failed:
 		return "failed"
-	case wire.RunCancelled:
+	case progress.Cancelled:
 		return "cancelled"
-	case wire.RunRunning:
+	case progress.Running:
 		return "running: " + or(run.Stage, "begins")
 	}
 	return "waiting"
 }
 
 // purposeText says what a run is.
-var purposeText = map[wire.Purpose]string{
-	wire.PurposeSync: "sync of what changed", wire.PurposeFull: "sync of everything", wire.PurposeRelease: "release of held removals", wire.PurposeSingle: "sync of one entry",
-	wire.PurposeRehearsal: "rehearsal of a sync", wire.PurposeForecast: "forecast for everybody", wire.PurposeImpact: "impact of the draft", wire.PurposeTrial: "trial of one entry",
-	wire.PurposeLook: "reading", wire.PurposeSurvey: "survey",
+var purposeText = map[purpose.Purpose]string{
+	purpose.Sync: "sync of what changed", purpose.Full: "sync of everything", purpose.Release: "release of held removals", purpose.Single: "sync of one entry",
+	purpose.Rehearsal: "rehearsal of a sync", purpose.Forecast: "forecast for everybody", purpose.Impact: "impact of the draft", purpose.Trial: "trial of one entry",
+	purpose.Look: "reading", purpose.Survey: "survey",
 }
 
 func printRun(w io.Writer, run wire.Run) error {
@@ -205,7 +207,7 @@ func printRun(w io.Writer, run wire.Run) error {
 	if run.Purpose.Plans() {
 		printPlan(w, run)
 	}
-	if run.Purpose == wire.PurposeSurvey {
+	if run.Purpose == purpose.Survey {
 		fmt.Fprintf(w, "  survey %d entries, %s: see 'kambrel survey show %d'\n", c.Surveyed, plural(c.Findings, "finding"), run.ID)
 	}
 	if f := run.Failure; f != nil {

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -59,9 +60,9 @@ func TestWaitFollowsARunThroughABrokenStream(t *testing.T) {
 			<-r.Context().Done()
 			return
 		}
-		run := wire.Run{ID: 7, State: wire.RunRunning}
+		run := wire.Run{ID: 7, State: progress.Running}
 		if reads.Add(1) >= 3 {
-			run.State = wire.RunInStep
+			run.State = progress.InStep
 		}
 		_ = json.NewEncoder(w).Encode(run)
 	}))
@@ -69,7 +70,7 @@ func TestWaitFollowsARunThroughABrokenStream(t *testing.T) {
 	seen := 0
 	run, err := New(server.URL, "").Wait(t.Context(), 7, func(wire.Run) { seen++ })
 	require.NoError(t, err)
-	assert.Equal(t, wire.RunInStep, run.State)
+	assert.Equal(t, progress.InStep, run.State)
 	assert.Equal(t, 3, seen)
 	assert.EqualValues(t, 2, streams.Load())
 	ctx, cancel := context.WithCancel(t.Context())

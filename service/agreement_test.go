@@ -16,6 +16,7 @@ import (
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/lab/servers/serverstest"
 	"kambrel.example/kambrel/protocol/wire"
@@ -93,13 +94,13 @@ func diffsText(diffs []change.Diff) string {
 
 // verdicts reads from the changes of a run what was planned first for each entry.
 func (w *world) verdicts(run int64) map[string]verdict {
-	var all []wire.Change
+	var all []store.Change
 	for _, state := range []string{"", "superseded"} {
 		changes, _, err := w.Store.Changes.List(w.t.Context(), store.ChangeQuery{Run: run, State: state, Limit: 1000})
 		require.NoError(w.t, err)
 		all = append(all, changes...)
 	}
-	slices.SortFunc(all, func(a, b wire.Change) int { return int(a.ID - b.ID) })
+	slices.SortFunc(all, func(a, b store.Change) int { return int(a.ID - b.ID) })
 	out, diffs := map[string]verdict{}, map[string][]change.Diff{}
 	for _, c := range all {
 		v := out[c.EntryID]
@@ -126,16 +127,16 @@ func (w *world) compare() {
 	ctx := w.t.Context()
 	// The forecast reads everything, and so does the run at the end: in between, all
 	// know the same.
-	told := w.run(store.Run{Run: wire.Run{Purpose: wire.PurposeForecast, By: "test"}})
+	told := w.run(store.Run{Purpose: purpose.Forecast, By: "test"})
 	forecast := w.verdicts(told.ID)
-	rehearsal := w.verdicts(w.run(store.Run{Run: wire.Run{Purpose: wire.PurposeRehearsal, By: "test"}}).ID)
+	rehearsal := w.verdicts(w.run(store.Run{Purpose: purpose.Rehearsal, By: "test"}).ID)
 	dirty, _, err := w.Store.Dirty.Refs(ctx, nil, 1000)
 	require.NoError(w.t, err)
 	why, whole := map[string]verdict{}, map[string]wire.Object{}
 	var names []string
 	require.NoError(w.t, w.Store.Entries.Each(ctx, []string{"halvard", "brisling"}, entry.Kinds, 1000, func(batch []*entry.Entry) error {
 		for _, e := range batch {
-			object, err := w.Explain.ObjectOf(ctx, wire.Hit{Type: "entry", Directory: e.Directory, EntryID: e.ID.String()})
+			object, err := w.Explain.ObjectOf(ctx, store.Hit{Type: "entry", Directory: e.Directory, EntryID: e.ID.String()})
 			require.NoError(w.t, err)
 			v := verdict{Operation: object.Why.Operation, Resource: object.Why.ResourceID, Diffs: diffsText(object.Why.Diffs)}
 			if problem.Known(problem.Code(object.Why.Code)) {
@@ -169,7 +170,7 @@ func (w *world) compare() {
 		}
 	}
 	expected := w.members(told.ID)
-	ran := w.run(store.Run{Run: wire.Run{Purpose: wire.PurposeFull, By: "test"}})
+	ran := w.run(store.Run{Purpose: purpose.Full, By: "test"})
 	run := w.verdicts(ran.ID)
 	for _, name := range names {
 		w.equal("run", name, run[name], why[name], whole)

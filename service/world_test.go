@@ -20,10 +20,11 @@ import (
 
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab/standin"
 	protocol "kambrel.example/kambrel/protocol/orders"
-	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/orders/orderstest"
 	"kambrel.example/kambrel/service/runs"
 	"kambrel.example/kambrel/service/store"
@@ -35,7 +36,7 @@ type place struct {
 	*Service
 	t        *testing.T
 	scim     string
-	events   <-chan wire.Event
+	events   <-chan store.Event
 	database *pgx.Conn
 
 	mu      sync.Mutex // guards entries
@@ -176,7 +177,7 @@ func (w *world) live() {
 		w.cloudGrows()
 	}
 	for range 1 + w.random.IntN(2) { // what was
-		w.run(store.Run{Run: wire.Run{Purpose: wire.PurposeSync, By: "test"}})
+		w.run(store.Run{Purpose: purpose.Sync, By: "test"})
 		for range 1 + w.random.IntN(4) {
 			w.turn()
 		}
@@ -367,7 +368,7 @@ func (w *world) wait(number int64) store.Run {
 		run, err := w.Store.Runs.Get(w.t.Context(), number)
 		require.NoError(w.t, err)
 		if run.State.Ended() {
-			require.NotEqual(w.t, wire.RunFailed, run.State, "world %d, run %d: %s %s", w.seed, number, run.FailureCode, run.FailureDetail)
+			require.NotEqual(w.t, progress.Failed, run.State, "world %d, run %d: %s %s", w.seed, number, run.FailureCode, run.FailureDetail)
 			return run
 		}
 		select {

@@ -11,6 +11,8 @@ import (
 
 	"github.com/go-ldap/ldap/v3"
 
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -67,7 +69,7 @@ func (s *stage) firstGroups(ctx context.Context) (float64, error) {
 	if _, err := s.client.Activate(ctx, wire.ActivateSettings{YAML: string(text)}); err != nil {
 		return 0, err
 	}
-	started, err := s.client.StartRun(ctx, wire.NewRun{Purpose: wire.PurposeSync})
+	started, err := s.client.StartRun(ctx, wire.NewRun{Purpose: purpose.Sync})
 	if err != nil {
 		return 0, err
 	}
@@ -75,7 +77,7 @@ func (s *stage) firstGroups(ctx context.Context) (float64, error) {
 	if err != nil {
 		return 0, err
 	}
-	if run.State != wire.RunInStep || run.Counts.Create != s.n/50+1 {
+	if run.State != progress.InStep || run.Counts.Create != s.n/50+1 {
 		return 0, fmt.Errorf("run %d is %s and creates %d groups of %d: %+v", run.ID, run.State, run.Counts.Create, s.n/50+1, run.Failure)
 	}
 	have, err := s.membersInCloud(ctx)
@@ -107,7 +109,7 @@ func (s *stage) membersInCloud(ctx context.Context) (int, error) {
 
 // oneMember puts somebody else into the largest group, again and again.
 func (s *stage) oneMember(ctx context.Context) (float64, error) {
-	if _, err := s.sync(ctx, wire.NewRun{Purpose: wire.PurposeSync}, 0); err != nil { // reads back what was written
+	if _, err := s.sync(ctx, wire.NewRun{Purpose: purpose.Sync}, 0); err != nil { // reads back what was written
 		return 0, err
 	}
 	// The first changes of members on a cloud are read back, and so is one in each
@@ -118,7 +120,7 @@ func (s *stage) oneMember(ctx context.Context) (float64, error) {
 		if err := s.ldap.Modify(request); err != nil {
 			return 0, err
 		}
-		if _, err := s.sync(ctx, wire.NewRun{Purpose: wire.PurposeSync}, 1); err != nil {
+		if _, err := s.sync(ctx, wire.NewRun{Purpose: purpose.Sync}, 1); err != nil {
 			return 0, err
 		}
 	}
@@ -129,7 +131,7 @@ func (s *stage) oneMember(ctx context.Context) (float64, error) {
 		if err := s.ldap.Modify(request); err != nil {
 			return 0, err
 		}
-		run, err := s.sync(ctx, wire.NewRun{Purpose: wire.PurposeSync}, 1)
+		run, err := s.sync(ctx, wire.NewRun{Purpose: purpose.Sync}, 1)
 		if err != nil {
 			return 0, err
 		}

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -103,7 +104,7 @@ func (s *stage) pages(ctx context.Context) (float64, error) {
 		return 0, err
 	}
 	s.widest = times[len(times)-1]
-	if times, err = all(fmt.Sprintf(pagesOf, s.runs[wire.PurposeSync], s.runs[wire.PurposeForecast], s.runs[wire.PurposeSurvey])); err != nil {
+	if times, err = all(fmt.Sprintf(pagesOf, s.runs[purpose.Sync], s.runs[purpose.Forecast], s.runs[purpose.Survey])); err != nil {
 		return 0, err
 	}
 	return times[len(times)*95/100], nil

@@ -23,6 +23,8 @@ import (
 	"kambrel.example/kambrel/agent"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/secret"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab/servers"
@@ -52,8 +54,8 @@ type stage struct {
 	groups              settings.Taking
 	readTime, writeTime float64
 	edits               int
-	address             string                 // of the service
-	runs                map[wire.Purpose]int64 // the first run of each kind
+	address             string                    // of the service
+	runs                map[purpose.Purpose]int64 // the first run of each kind
 	widest              float64
 }
 
@@ -65,7 +67,7 @@ func newStage(ctx context.Context, n int) (*stage, error) {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		return nil, err
 	}
-	s := &stage{n: n, runs: map[wire.Purpose]int64{}}
+	s := &stage{n: n, runs: map[purpose.Purpose]int64{}}
 	if s.lab, err = servers.New(dir); err != nil {
 		return nil, err
 	}
@@ -296,7 +298,7 @@ func (s *stage) sync(ctx context.Context, request wire.NewRun, changes int) (wir
 	}
 	s.remember(started)
 	run, err := s.client.Wait(ctx, started.ID, nil)
-	if err == nil && (run.State != wire.RunInStep || run.Counts.Changes != changes) {
+	if err == nil && (run.State != progress.InStep || run.Counts.Changes != changes) {
 		err = fmt.Errorf("run %d is %s with %d changes, not in step with %d: %+v", run.ID, run.State, run.Counts.Changes, changes, run.Failure)
 	}
 	return run, err
@@ -312,7 +314,7 @@ func (s *stage) remember(run wire.Run) {
 func seconds(run wire.Run) float64 { return run.Ended.Sub(run.Created).Seconds() }
 
 func (s *stage) firstRun(ctx context.Context) (float64, error) {
-	run, err := s.sync(ctx, wire.NewRun{Purpose: wire.PurposeSync}, s.n)
+	run, err := s.sync(ctx, wire.NewRun{Purpose: purpose.Sync}, s.n)
 	if err != nil {
 		return 0, err
 	}
@@ -328,7 +330,7 @@ func (s *stage) firstRun(ctx context.Context) (float64, error) {
 }
 
 func (s *stage) delta0(ctx context.Context) (float64, error) {
-	run, err := s.sync(ctx, wire.NewRun{Purpose: wire.PurposeSync}, 0)
+	run, err := s.sync(ctx, wire.NewRun{Purpose: purpose.Sync}, 0)
 	if err != nil {
 		return 0, err
 	}
@@ -353,7 +355,7 @@ func (s *stage) delta100(ctx context.Context) (float64, error) {
 		if err := s.edit(); err != nil {
 			return 0, err
 		}
-		run, err := s.sync(ctx, wire.NewRun{Purpose: wire.PurposeSync}, changed)
+		run, err := s.sync(ctx, wire.NewRun{Purpose: purpose.Sync}, changed)
 		if err != nil {
 			return 0, err
 		}
@@ -386,7 +388,7 @@ func (s *stage) rawDelta(ctx context.Context) (float64, error) {
 }
 
 func (s *stage) rehearsal(ctx context.Context) (float64, error) {
-	run, err := s.sync(ctx, wire.NewRun{Purpose: wire.PurposeForecast}, 0)
+	run, err := s.sync(ctx, wire.NewRun{Purpose: purpose.Forecast}, 0)
 	if err != nil {
 		return 0, err
 	}

@@ -17,6 +17,8 @@ import (
 	"kambrel.example/kambrel/agent"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/rights"
 	"kambrel.example/kambrel/core/secret"
 	"kambrel.example/kambrel/core/settings"
@@ -436,14 +438,14 @@ func (d *running) activate(ctx context.Context) error {
 
 func (d *running) firstRun(ctx context.Context) error {
 	d.say("syncing")
-	run, err := d.client.StartRun(ctx, wire.NewRun{Purpose: wire.PurposeSync})
+	run, err := d.client.StartRun(ctx, wire.NewRun{Purpose: purpose.Sync})
 	if err != nil {
 		return err
 	}
 	if d.run, err = d.client.Wait(ctx, run.ID, nil); err != nil {
 		return err
 	}
-	if d.run.State == wire.RunFailed {
+	if d.run.State == progress.Failed {
 		return fmt.Errorf("the first run failed: %s: %s", d.run.Failure.Title, d.run.Failure.Detail)
 	}
 	if !d.activated {
@@ -479,7 +481,7 @@ func (d *running) writeEndpoints(context.Context) error {
 
 func (d *running) summarize() error {
 	state := "in step"
-	if d.run.State != wire.RunInStep {
+	if d.run.State != progress.InStep {
 		state = "with problems"
 	}
 	text, err := json.MarshalIndent(Summary{State: state, Directory: halvardName, Dialect: string(d.dialect), People: d.run.Counts.EntriesRead, Run: d.run}, "", "  ")

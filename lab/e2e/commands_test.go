@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -96,7 +97,7 @@ func TestRulesAreWrittenByCommands(t *testing.T) {
 	// What stands in the draft is what is activated, and what the run does.
 	w.says(words("settings draft"), "nickName", "preferredLanguage", "roles")
 	w.says(words("settings activate --yes"))
-	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+	require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 	made := w.user("ada.brekke@brisling.example")
 	assert.Equal(t, "Mate", made["title"])
 	assert.Equal(t, "nn-NO", made["preferredLanguage"])
@@ -118,7 +119,7 @@ func TestSettingsGoOutAndComeBackAsFiles(t *testing.T) {
 	ada := w.person("Ada Brekke", nil)
 	w.person("Bo Ravn", nil)
 	deck := w.group("Deck", ada)
-	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+	require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 	w.says(words("settings show"), "Revision 1", "by administrator", "brisling")
 	file := filepath.Join(t.TempDir(), "settings.yaml")
 	text := w.says(words("settings export"))

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/protocol/wire"
@@ -166,7 +167,7 @@ func (d *running) sameFilters() {
 		require.NoError(t, err)
 		ended, err := d.client.Wait(t.Context(), run.ID, nil)
 		require.NoError(t, err)
-		require.Equal(t, wire.RunInStep, ended.State, "%+v", ended.Failure)
+		require.Equal(t, progress.InStep, ended.State, "%+v", ended.Failure)
 		for _, filter := range all {
 			document := with(filter)
 			counts, err := d.client.PreviewScope(t.Context(), wire.ScopePreview{Document: &document})

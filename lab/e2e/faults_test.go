@@ -15,6 +15,8 @@ import (
 
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -33,7 +35,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	}
 	w := newRaced(t, ldifPeople(crew)+groups)
 	w.activate(withGroups())
-	first, err := w.client.StartRun(t.Context(), wire.NewRun{Purpose: wire.PurposeSync})
+	first, err := w.client.StartRun(t.Context(), wire.NewRun{Purpose: purpose.Sync})
 	require.NoError(t, err)
 	// Moments by what the run has done so far, so that every stage is hit.
 	moments := []func(wire.Run) bool{
@@ -62,7 +64,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	}
 	assert.GreaterOrEqual(t, killed, 5, "the run must be hit at several moments")
 	run := w.wait(first.ID)
-	require.Equal(t, wire.RunInStep, run.State, "%+v", run.Failure)
+	require.Equal(t, progress.InStep, run.State, "%+v", run.Failure)
 	made := users(t, w.address(), "")
 	assert.Len(t, made, crew, "none lost, none twice")
 	keys := map[any]bool{}
@@ -79,7 +81,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		assert.Len(t, team["members"], crew/20+1, name)
 	}
 	w.inStep(0)
-	full := w.run(wire.NewRun{Purpose: wire.PurposeFull})
+	full := w.run(wire.NewRun{Purpose: purpose.Full})
 	assert.Zero(t, full.Counts.Changes, "%+v", full.Counts)
 }
 
@@ -114,16 +116,16 @@ func TestTheCloudFailsNowAndThen(t *testing.T) {
 	status, _ := scim(t, w.address(), "POST", w.cloud.Control+"/faults", map[string]any{"rate": 0.3, "seed": 42})
 	require.Equal(t, 200, status)
 	run := w.run(wire.NewRun{})
-	require.Equal(t, wire.RunInStep, run.State, "%+v", run.Failure)
+	require.Equal(t, progress.InStep, run.State, "%+v", run.Failure)
 	for i := range 30 {
 		w.set(fmt.Sprintf("cn=Crew %05d,%s", i, people), "title", "Mate")
 	}
-	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+	require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 	status, _ = scim(t, w.address(), "POST", w.cloud.Control+"/faults", map[string]any{})
 	require.Equal(t, 200, status)
 	assert.Len(t, users(t, w.address(), ""), crew)
 	assert.Len(t, users(t, w.address(), `title eq "Mate"`), 30)
-	assert.Zero(t, w.run(wire.NewRun{Purpose: wire.PurposeFull}).Counts.Changes)
+	assert.Zero(t, w.run(wire.NewRun{Purpose: purpose.Full}).Counts.Changes)
 }
 
 // TestAValueThatTheCloudAltersIsNoticed lets the cloud cut titles: the run says
@@ -140,7 +142,7 @@ func TestAValueThatTheCloudAltersIsNoticed(t *testing.T) {
 	w.person("Jon Sletta", map[string]string{"title": "Mate"})
 	w.activate(document())
 	run := w.run(wire.NewRun{})
-	assert.Equal(t, wire.RunProblems, run.State)
+	assert.Equal(t, progress.Problems, run.State)
 	assert.Equal(t, []int{2, 2, 0, 1}, []int{run.Counts.Create, run.Counts.Done, run.Counts.Failed, run.Counts.Problems}, "done, but one of them not as it was sent")
 	assert.Equal(t, map[string]string{ada: string(problem.ValueAltered)}, w.problems())
 	why := w.why(ada)
@@ -148,7 +150,7 @@ func TestAValueThatTheCloudAltersIsNoticed(t *testing.T) {
 	assert.Equal(t, "title: Chief Officer was sent, Chief  is kept", why.Problem.Detail)
 	w.inStep(0)
 	titles(0)
-	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{Purpose: wire.PurposeFull}).State)
+	require.Equal(t, progress.InStep, w.run(wire.NewRun{Purpose: purpose.Full}).State)
 	assert.Empty(t, w.problems())
 	assert.Equal(t, "Chief Officer", w.user("ada.brekke@brisling.example")["title"])
 }
@@ -163,7 +165,7 @@ func TestWhatIsAwayIsNamed(t *testing.T) {
 	failsWith := func(code problem.Code, part string) {
 		t.Helper()
 		run := w.run(wire.NewRun{})
-		require.Equal(t, wire.RunFailed, run.State)
+		require.Equal(t, progress.Failed, run.State)
 		require.NotNil(t, run.Failure)
 		assert.Equal(t, string(code), run.Failure.Code, run.Failure.Detail)
 		assert.Contains(t, run.Failure.Detail, part)
@@ -221,7 +223,7 @@ func TestTheDatabaseRestartsInMidRun(t *testing.T) {
 	const crew = 1500
 	w := newRaced(t, ldifPeople(crew))
 	w.activate(document())
-	first, err := w.client.StartRun(t.Context(), wire.NewRun{Purpose: wire.PurposeSync})
+	first, err := w.client.StartRun(t.Context(), wire.NewRun{Purpose: purpose.Sync})
 	require.NoError(t, err)
 	w.awaitMoment(first.ID, func(r wire.Run) bool { return r.Stage == "write" })
 	require.NoError(t, w.postgres.Stop())
@@ -230,9 +232,9 @@ func TestTheDatabaseRestartsInMidRun(t *testing.T) {
 	require.Equal(t, w.postgres.Port, again.Port)
 	w.postgres = again
 	run := w.wait(first.ID)
-	require.Equal(t, wire.RunInStep, run.State, "%+v", run.Failure)
+	require.Equal(t, progress.InStep, run.State, "%+v", run.Failure)
 	assert.Len(t, users(t, w.address(), ""), crew)
-	assert.Zero(t, w.run(wire.NewRun{Purpose: wire.PurposeFull}).Counts.Changes)
+	assert.Zero(t, w.run(wire.NewRun{Purpose: purpose.Full}).Counts.Changes)
 	assert.NotContains(t, w.logOf("service"), "@brisling.example", "statements that fail are logged without people's data")
 }
 

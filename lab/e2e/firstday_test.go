@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab/browser"
 	"kambrel.example/kambrel/lab/servers"
@@ -183,7 +184,7 @@ func TestAnAgentThatDiesIsTakenOver(t *testing.T) {
 	victim.Kill()
 	killed := time.Now()
 	ended := w.wait(run.ID)
-	assert.Equal(t, wire.RunInStep, ended.State, "%+v", ended.Failure)
+	assert.Equal(t, progress.InStep, ended.State, "%+v", ended.Failure)
 	var by string
 	var state string
 	require.NoError(t, db.QueryRow(t.Context(), `SELECT a.name, o.state FROM orders o JOIN agents a ON a.id = o.agent_id ORDER BY o.id DESC LIMIT 1`).Scan(&by, &state))
@@ -289,7 +290,7 @@ func TestAVanishedContainerStopsRunsAndIsShown(t *testing.T) {
 	w.inStep(5)
 	require.NoError(t, w.ldap.ModifyDN(ldap.NewModifyDNRequest(people, "ou=Folk", true, "")))
 	run := w.run(wire.NewRun{})
-	require.Equal(t, wire.RunFailed, run.State)
+	require.Equal(t, progress.Failed, run.State)
 	assert.Equal(t, string(problem.ContainerMissing), run.Failure.Code)
 	assert.Contains(t, run.Failure.Detail, "is called ou=Folk,"+base+" now")
 	tree, err := w.client.Containers(t.Context(), "brisling")
@@ -311,7 +312,7 @@ func TestAVanishedContainerStopsRunsAndIsShown(t *testing.T) {
 	impact, err := w.client.Impact(t.Context())
 	require.NoError(t, err)
 	done := w.wait(impact.ID)
-	assert.Equal(t, wire.RunInStep, done.State, "%+v", done.Failure)
+	assert.Equal(t, progress.InStep, done.State, "%+v", done.Failure)
 	assert.Zero(t, done.Counts.Changes+done.Counts.Held)
 	_, _, status := w.kambrel("settings", "activate", "--yes")
 	require.Zero(t, status)
@@ -356,7 +357,7 @@ func TestAGroupLimitFollowsItsMembers(t *testing.T) {
 	assert.Contains(t, why.Summary, "no member of "+pilot)
 	require.NoError(t, w.ldap.Del(ldap.NewDelRequest(pilot, nil)))
 	failed := w.run(wire.NewRun{})
-	assert.Equal(t, wire.RunFailed, failed.State, "a limit whose group is gone is no empty limit")
+	assert.Equal(t, progress.Failed, failed.State, "a limit whose group is gone is no empty limit")
 	assert.Contains(t, failed.Failure.Detail, "was deleted")
 }
 

@@ -10,6 +10,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -100,7 +102,7 @@ func TestGroupsAndReferencesFollowTheDirectory(t *testing.T) {
 	w.set(bo, "manager", ada)
 	w.activate(withGroups())
 
-	run := w.run(wire.NewRun{Purpose: wire.PurposeForecast})
+	run := w.run(wire.NewRun{Purpose: purpose.Forecast})
 	assert.Equal(t, 4, run.Counts.Create)
 	changes, err := w.client.Changes(t.Context(), run.ID, map[string][]string{"kind": {"group"}})
 	require.NoError(t, err)
@@ -145,32 +147,32 @@ func TestGroupsAndReferencesFollowTheDirectory(t *testing.T) {
 	// A member that the cloud has lost is made again and is a member again.
 	status, _ = scim(t, address, "DELETE", fmt.Sprint(address.url, "/Users/", w.user("eli.aas@brisling.example")["id"]), nil)
 	require.Equal(t, 204, status)
-	w.run(wire.NewRun{Purpose: wire.PurposeFull})
+	w.run(wire.NewRun{Purpose: purpose.Full})
 	w.inStep(0)
 	assert.Equal(t, []string{"Watch", "ada.brekke", "bo.ravn", "eli.aas"}, members(t, address, "Deck crew"))
 	assert.Equal(t, w.user("eli.aas@brisling.example")["id"], w.manager("bo.ravn"))
 
 	// A person who leaves leaves the groups, and comes back into them.
 	require.NoError(t, w.ldap.ModifyDN(ldap.NewModifyDNRequest(ada, "cn=Ada Brekke", true, leavers)))
-	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+	require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 	assert.Equal(t, []string{"Watch", "bo.ravn", "eli.aas"}, members(t, address, "Deck crew"))
 	require.NoError(t, w.ldap.ModifyDN(ldap.NewModifyDNRequest("cn=Ada Brekke,"+leavers, "cn=Ada Brekke", true, people)))
-	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+	require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 	assert.Equal(t, []string{"Watch", "ada.brekke", "bo.ravn", "eli.aas"}, members(t, address, "Deck crew"))
 
 	// A group that goes stays for its grace time, and comes back as it was.
 	require.NoError(t, w.ldap.Del(ldap.NewDelRequest(watch, nil)))
-	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+	require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 	assert.Contains(t, resources(t, address, "Groups"), "Watch")
 	d := withGroups()
 	d.Groups.Grace = "0s"
 	w.activate(d)
 	run = w.run(wire.NewRun{})
-	require.Equal(t, wire.RunInStep, run.State)
+	require.Equal(t, progress.InStep, run.State)
 	assert.Equal(t, 1, run.Counts.Delete)
 	assert.NotContains(t, resources(t, address, "Groups"), "Watch")
 	w.inStep(0)
-	full := w.run(wire.NewRun{Purpose: wire.PurposeFull})
+	full := w.run(wire.NewRun{Purpose: purpose.Full})
 	assert.Zero(t, full.Counts.Changes, "%+v", full.Counts)
 }
 
@@ -186,7 +188,7 @@ func TestAnExistingGroupIsAdoptedAndRolesFollowMembership(t *testing.T) {
 	d := withGroups()
 	d.Users.Rules = append(d.Users.Rules, settings.Rule{Target: "entitlements", Granted: []settings.Grant{{Group: watch, Value: "bridge-app"}, {Group: crew, Value: "crew-app"}}, Fallback: `"guest-app"`})
 	w.activate(d)
-	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+	require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 	assert.Equal(t, made["id"], resources(t, address, "Groups")["Crew"]["id"], "the group that was there is adopted")
 	entitlements := func(login string) []string {
 		var values []string
@@ -206,7 +208,7 @@ func TestAnExistingGroupIsAdoptedAndRolesFollowMembership(t *testing.T) {
 	require.Equal(t, 200, status)
 	w.member(crew, true, bo)
 	w.member(crew, false, ada)
-	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+	require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 	assert.Equal(t, []string{"by-hand", "guest-app"}, entitlements("ada.brekke"))
 	assert.Contains(t, entitlements("bo.ravn"), "bridge-app")
 	w.inStep(0)

@@ -14,6 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -188,10 +190,10 @@ func TestCloudsOfAllHabits(t *testing.T) {
 			w := newWorldWith(t, habitLDIF(), o)
 			w.activate(withGroups())
 			run := w.run(wire.NewRun{})
-			require.Equal(t, wire.RunInStep, run.State, "%+v", run)
+			require.Equal(t, progress.InStep, run.State, "%+v", run)
 			// Without a pause, since what lags behind does so now.
-			full := w.run(wire.NewRun{Purpose: wire.PurposeFull})
-			require.Equal(t, wire.RunInStep, full.State, "%+v", full)
+			full := w.run(wire.NewRun{Purpose: purpose.Full})
+			require.Equal(t, progress.InStep, full.State, "%+v", full)
 			assert.Zero(t, full.Counts.Changes, "%+v", full.Counts)
 			w.exact("after the first run")
 
@@ -204,11 +206,11 @@ func TestCloudsOfAllHabits(t *testing.T) {
 			require.NoError(t, w.ldap.Modify(&ldap.ModifyRequest{DN: "cn=Crew 08," + people, Changes: []ldap.Change{{Operation: ldap.DeleteAttribute, Modification: ldap.PartialAttribute{Type: "manager"}}}}))
 			w.person("Newcomer", map[string]string{"mail": "newcomer@brisling.example", "title": "Hand", "manager": "cn=Crew 00," + people})
 			run = w.run(wire.NewRun{})
-			require.Equal(t, wire.RunInStep, run.State, "%+v", run)
+			require.Equal(t, progress.InStep, run.State, "%+v", run)
 			w.exact("after changes")
 			for range 2 {
-				full = w.run(wire.NewRun{Purpose: wire.PurposeFull})
-				require.Equal(t, wire.RunInStep, full.State, "%+v", full)
+				full = w.run(wire.NewRun{Purpose: purpose.Full})
+				require.Equal(t, progress.InStep, full.State, "%+v", full)
 				require.Zero(t, full.Counts.Changes, "%+v", full.Counts)
 			}
 			w.exact("after full runs")
@@ -221,8 +223,8 @@ func TestCloudsOfAllHabits(t *testing.T) {
 			w.addMember(group, stranger)
 			out, _, _ = w.kambrel("show", "Team 5")
 			assert.Contains(t, out, "1 member too many: Crew 00", "show asks the cloud itself")
-			full = w.run(wire.NewRun{Purpose: wire.PurposeFull})
-			require.Equal(t, wire.RunInStep, full.State, "%+v", full)
+			full = w.run(wire.NewRun{Purpose: purpose.Full})
+			require.Equal(t, progress.InStep, full.State, "%+v", full)
 			require.Equal(t, 1, full.Counts.Changes, "%+v", full.Counts)
 			w.exact("after a stranger was removed")
 		})
@@ -282,11 +284,11 @@ func TestAListThatContradictsItselfIsNotBelieved(t *testing.T) {
 			w := newWorldWith(t, habitLDIF(), o)
 			w.activate(document())
 			run := w.run(wire.NewRun{}) // the cloud is empty, so that no page contradicts another
-			require.Equal(t, wire.RunInStep, run.State, "%+v", run)
+			require.Equal(t, progress.InStep, run.State, "%+v", run)
 			w.set("cn=Crew 03,"+people, "title", "Mate")
 			for range 2 {
-				full := w.run(wire.NewRun{Purpose: wire.PurposeFull})
-				require.Equal(t, wire.RunFailed, full.State, "%+v", full)
+				full := w.run(wire.NewRun{Purpose: purpose.Full})
+				require.Equal(t, progress.Failed, full.State, "%+v", full)
 				assert.Equal(t, string(problem.CloudListIncomplete), full.Failure.Code)
 				assert.Contains(t, full.Failure.Detail, "from number")
 				assert.Zero(t, full.Counts.Create)
@@ -317,16 +319,16 @@ func TestLostAnswersAndLateListsTogether(t *testing.T) {
 	status, _ := scim(t, w.address(), "POST", w.cloud.Control+"/faults", map[string]any{"rate": 0.25, "seed": 7, "kinds": []string{"lost"}})
 	require.Equal(t, 200, status)
 	for range 6 {
-		if run := w.run(wire.NewRun{}); run.State == wire.RunInStep {
+		if run := w.run(wire.NewRun{}); run.State == progress.InStep {
 			break
 		}
 	}
 	status, _ = scim(t, w.address(), "POST", w.cloud.Control+"/faults", map[string]any{})
 	require.Equal(t, 200, status)
-	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+	require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 	w.exact("after lost answers")
-	full := w.run(wire.NewRun{Purpose: wire.PurposeFull})
-	require.Equal(t, wire.RunInStep, full.State, "%+v", full)
+	full := w.run(wire.NewRun{Purpose: purpose.Full})
+	require.Equal(t, progress.InStep, full.State, "%+v", full)
 	assert.Zero(t, full.Counts.Changes, "%+v", full.Counts)
 	w.exact("after a full run")
 }

@@ -11,6 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -24,7 +26,7 @@ func TestWhatHangsOnAHeldRemovalIsHeldWithIt(t *testing.T) {
 	d := withGroups()
 	d.Guard = settings.Guard{Removals: 3, Share: 10}
 	w.activate(d)
-	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+	require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 	before := w.look()
 	vanish := func(i int) {
 		require.NoError(t, w.ldap.Del(ldap.NewDelRequest(fmt.Sprintf("cn=Crew %02d,%s", i, people), nil)))
@@ -35,14 +37,14 @@ func TestWhatHangsOnAHeldRemovalIsHeldWithIt(t *testing.T) {
 	w.member("cn=Team 2,"+teams, false, "cn=Crew 02,"+people) // as a directory does that keeps its references itself
 	w.set("cn=Crew 20,"+people, "title", "Mate")
 	run := w.run(wire.NewRun{})
-	assert.Equal(t, wire.RunProblems, run.State)
+	assert.Equal(t, progress.Problems, run.State)
 	assert.Equal(t, 8, run.Counts.Held, "%+v", run.Counts)
 	before.Titles["crew20"] = "Mate"
 	assert.Equal(t, before, w.look(), "members and managers are as they were")
 	assert.NotZero(t, run.Counts.Hanging)
 
-	for _, purpose := range []wire.Purpose{wire.PurposeSync, wire.PurposeFull} { // and so it stays
-		again := w.run(wire.NewRun{Purpose: purpose})
+	for _, one := range []purpose.Purpose{purpose.Sync, purpose.Full} { // and so it stays
+		again := w.run(wire.NewRun{Purpose: one})
 		assert.Equal(t, 8, again.Counts.Held, "%+v", again.Counts)
 		assert.Equal(t, run.Counts.Hanging, again.Counts.Hanging)
 		assert.Equal(t, before, w.look())
@@ -62,7 +64,7 @@ func TestWhatHangsOnAHeldRemovalIsHeldWithIt(t *testing.T) {
 
 	released, err := w.client.Release(t.Context(), run.ID)
 	require.NoError(t, err)
-	require.Equal(t, wire.RunInStep, w.wait(released.ID).State)
+	require.Equal(t, progress.InStep, w.wait(released.ID).State)
 	after := w.look()
 	for team, members := range after.Members {
 		for i := range 8 {
@@ -70,7 +72,7 @@ func TestWhatHangsOnAHeldRemovalIsHeldWithIt(t *testing.T) {
 		}
 	}
 	assert.Empty(t, after.Managers["crew08"], "who has gone is nobody's manager any more")
-	full := w.run(wire.NewRun{Purpose: wire.PurposeFull})
+	full := w.run(wire.NewRun{Purpose: purpose.Full})
 	assert.Zero(t, full.Counts.Changes+full.Counts.Held, "%+v", full.Counts)
 }
 
@@ -91,7 +93,7 @@ func TestAccessIsTakenAwayWhateverElseIsWrong(t *testing.T) {
 	}
 	d.Users.Rules = append(d.Users.Rules, settings.Rule{Target: "roles", Granted: []settings.Grant{{Group: crew, Value: "bridge"}}})
 	w.activate(d)
-	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+	require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 	require.NotEmpty(t, w.user("eskil.moe@brisling.example")["roles"])
 
 	for _, dn := range []string{suffix, taken, refused} {
@@ -113,7 +115,7 @@ func TestAccessIsTakenAwayWhateverElseIsWrong(t *testing.T) {
 		return true
 	})
 	run := w.run(wire.NewRun{})
-	assert.Equal(t, wire.RunProblems, run.State)
+	assert.Equal(t, progress.Problems, run.State)
 	assert.Equal(t, map[string]string{suffix: string(problem.LoginSuffix), taken: string(problem.DuplicateLogin), refused: string(problem.ValueRefused)}, w.problems())
 	eskil := w.user("eskil.moe@brisling.example")
 	require.NotNil(t, eskil, "the login waits")
@@ -131,7 +133,7 @@ func TestAccessIsTakenAwayWhateverElseIsWrong(t *testing.T) {
 	b.takes(nil)
 	w.set(suffix, "mail", "eskil.moe@brisling.example")
 	w.set(taken, "mail", "pia.holmen@brisling.example")
-	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+	require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 	assert.Empty(t, w.problems())
 	assert.Equal(t, "Refused", w.user("odd.strand@brisling.example")["title"])
 }
@@ -150,7 +152,7 @@ func TestWhoIsMadeAgainHasTheOldAccountBack(t *testing.T) {
 			crew := w.group("Crew", sunniva, w.person("Bo Ravn", nil))
 			d := withGroups()
 			w.activate(d)
-			require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+			require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 			const login = "sunniva.rud@brisling.example"
 			id := w.user(login)["id"]
 			remove := func() { require.NoError(t, w.ldap.Del(ldap.NewDelRequest(sunniva, nil))) }
@@ -159,7 +161,7 @@ func TestWhoIsMadeAgainHasTheOldAccountBack(t *testing.T) {
 			remove()
 			w.person("Sunniva Rud", person)
 			run := w.run(wire.NewRun{})
-			require.Equal(t, wire.RunInStep, run.State, "%+v", run)
+			require.Equal(t, progress.InStep, run.State, "%+v", run)
 			assert.Zero(t, run.Counts.Suspend+run.Counts.Create, "%+v", run.Counts)
 			assert.Equal(t, id, w.user(login)["id"])
 			assert.Contains(t, members(t, w.address(), "Crew"), "sunniva.rud")
@@ -169,10 +171,10 @@ func TestWhoIsMadeAgainHasTheOldAccountBack(t *testing.T) {
 			require.Equal(t, 1, w.run(wire.NewRun{}).Counts.Suspend)
 			assert.Equal(t, false, w.user(login)["active"])
 			w.person("Sunniva Rud", person)
-			forecast := w.run(wire.NewRun{Purpose: wire.PurposeRehearsal})
+			forecast := w.run(wire.NewRun{Purpose: purpose.Rehearsal})
 			assert.Equal(t, 1, forecast.Counts.Restore, "%+v", forecast.Counts)
 			run = w.run(wire.NewRun{})
-			require.Equal(t, wire.RunInStep, run.State, "%+v", run)
+			require.Equal(t, progress.InStep, run.State, "%+v", run)
 			back := w.user(login)
 			assert.Equal(t, []any{id, true}, []any{back["id"], back["active"]})
 			assert.Len(t, users(t, w.address(), ""), 2)
@@ -183,7 +185,7 @@ func TestWhoIsMadeAgainHasTheOldAccountBack(t *testing.T) {
 			group := resources(t, w.address(), "Groups")["Crew"]["id"]
 			require.NoError(t, w.ldap.Del(ldap.NewDelRequest(crew, nil)))
 			w.group("Crew", sunniva)
-			require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+			require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 			assert.Equal(t, group, resources(t, w.address(), "Groups")["Crew"]["id"])
 			assert.Equal(t, []string{"sunniva.rud"}, members(t, w.address(), "Crew"))
 
@@ -192,10 +194,10 @@ func TestWhoIsMadeAgainHasTheOldAccountBack(t *testing.T) {
 			w.activate(d)
 			remove()
 			require.Equal(t, 1, w.run(wire.NewRun{}).Counts.Delete)
-			w.run(wire.NewRun{Purpose: wire.PurposeFull})
+			w.run(wire.NewRun{Purpose: purpose.Full})
 			w.person("Sunniva Rud", person)
 			run = w.run(wire.NewRun{})
-			require.Equal(t, wire.RunInStep, run.State, "%+v", run)
+			require.Equal(t, progress.InStep, run.State, "%+v", run)
 			if name != "" {
 				assert.Equal(t, []any{id, true}, []any{w.user(login)["id"], w.user(login)["active"]})
 			}
@@ -206,18 +208,18 @@ func TestWhoIsMadeAgainHasTheOldAccountBack(t *testing.T) {
 			d.Users.Leavers, d.Users.Grace = settings.Suspend, "720h"
 			w.activate(d)
 			remove()
-			require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+			require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 			other := w.person("Sunniva Rudi", map[string]string{"mail": login, "employeeNumber": "77", "givenName": "Sunniva"})
-			require.Equal(t, wire.RunProblems, w.run(wire.NewRun{}).State)
+			require.Equal(t, progress.Problems, w.run(wire.NewRun{}).State)
 			assert.Equal(t, map[string]string{other: string(problem.LinkConflict)}, w.problems())
 			assert.Contains(t, w.why(other).Problem.Detail, "was deleted from its directory")
 			resource := fmt.Sprint(w.user(login)["id"])
 			out, stderr, status := w.kambrel("link", other, resource, "--yes")
 			require.Zero(t, status, out+stderr)
 			awaitRun(t, w.client, func(r wire.Run) bool {
-				return r.Purpose == wire.PurposeSync && r.Counts.Restore+r.Counts.Update > 0 && r.By == "administrator"
+				return r.Purpose == purpose.Sync && r.Counts.Restore+r.Counts.Update > 0 && r.By == "administrator"
 			})
-			require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+			require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 			assert.Equal(t, []any{resource, true}, []any{w.user(login)["id"], w.user(login)["active"]})
 		})
 	}
@@ -272,7 +274,7 @@ func TestANameThatCannotBeKeptStopsNobodyElse(t *testing.T) {
 	w.group("Crew", bo, nul)
 	w.activate(withGroups())
 	run := w.run(wire.NewRun{})
-	require.Equal(t, wire.RunProblems, run.State, "%+v", run)
+	require.Equal(t, progress.Problems, run.State, "%+v", run)
 	assert.Len(t, users(t, w.address(), ""), 4)
 	assert.Equal(t, []string{"bo.ravn"}, members(t, w.address(), "Crew"))
 	problems := w.problems()
@@ -287,12 +289,12 @@ func TestANameThatCannotBeKeptStopsNobodyElse(t *testing.T) {
 	modify.Replace("title", []string{"Ma\x00te"})
 	require.NoError(t, w.ldap.Modify(modify))
 	run = w.run(wire.NewRun{})
-	require.Equal(t, wire.RunProblems, run.State)
+	require.Equal(t, progress.Problems, run.State)
 	assert.Equal(t, "Mate", w.user("bo.ravn@brisling.example")["title"])
 	w.set(bo, "title", "Master")
 	w.run(wire.NewRun{})
 	assert.Equal(t, "Master", w.user("bo.ravn@brisling.example")["title"])
-	full := w.run(wire.NewRun{Purpose: wire.PurposeFull})
+	full := w.run(wire.NewRun{Purpose: purpose.Full})
 	assert.Zero(t, full.Counts.Changes, "%+v", full.Counts)
 }
 
@@ -303,7 +305,7 @@ func TestACloudThatLosesMembersIsStopped(t *testing.T) {
 	b := &between{}
 	w := newWorldWith(t, habitLDIF(), options{between: b})
 	w.activate(withGroups())
-	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+	require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 	whole := w.look()
 	b.takes(func(answer http.ResponseWriter, r *http.Request) bool {
 		if r.Method != http.MethodPatch || !strings.Contains(r.URL.Path, "/Groups/") {
@@ -319,7 +321,7 @@ func TestACloudThatLosesMembersIsStopped(t *testing.T) {
 		w.member(fmt.Sprintf("cn=Team %d,%s", team, teams), false, fmt.Sprintf("cn=Crew %02d,%s", team%3, people))
 	}
 	run := w.run(wire.NewRun{})
-	require.Equal(t, wire.RunFailed, run.State, "%+v", run)
+	require.Equal(t, progress.Failed, run.State, "%+v", run)
 	assert.Equal(t, string(problem.MembersLost), run.Failure.Code)
 	assert.Contains(t, run.Failure.Detail, "7 are missing")
 	emptied := 0
@@ -332,6 +334,6 @@ func TestACloudThatLosesMembersIsStopped(t *testing.T) {
 	}
 	assert.Equal(t, 1, emptied, "one group at most")
 	b.takes(nil)
-	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{Purpose: wire.PurposeFull}).State)
+	require.Equal(t, progress.InStep, w.run(wire.NewRun{Purpose: purpose.Full}).State)
 	w.exact("after the cloud was mended")
 }

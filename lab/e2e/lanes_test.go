@@ -9,6 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -30,13 +32,13 @@ func TestRehearsalsRunBesideARunThatWrites(t *testing.T) {
 	})
 	w := newWorldWith(t, ldifPeople(5), options{raced: true, between: between})
 	w.activate(document())
-	run, err := w.client.StartRun(t.Context(), wire.NewRun{Purpose: wire.PurposeSync})
+	run, err := w.client.StartRun(t.Context(), wire.NewRun{Purpose: purpose.Sync})
 	require.NoError(t, err)
 	<-held
 
 	var beside []wire.Run
-	for _, purpose := range []wire.Purpose{wire.PurposeRehearsal, wire.PurposeForecast} {
-		one, err := w.client.StartRun(t.Context(), wire.NewRun{Purpose: purpose})
+	for _, why := range []purpose.Purpose{purpose.Rehearsal, purpose.Forecast} {
+		one, err := w.client.StartRun(t.Context(), wire.NewRun{Purpose: why})
 		require.NoError(t, err)
 		beside = append(beside, one)
 	}
@@ -46,15 +48,15 @@ func TestRehearsalsRunBesideARunThatWrites(t *testing.T) {
 	require.NoError(t, err)
 	for _, one := range append(beside, survey) {
 		ended := w.wait(one.ID)
-		assert.NotEqual(t, wire.RunFailed, ended.State, "%s: %+v", one.Purpose, ended.Failure)
+		assert.NotEqual(t, progress.Failed, ended.State, "%s: %+v", one.Purpose, ended.Failure)
 	}
-	assert.NotEqual(t, wire.RunFailed, w.wait(trial.RunID).State)
+	assert.NotEqual(t, progress.Failed, w.wait(trial.RunID).State)
 	now, err := w.client.Run(t.Context(), run.ID)
 	require.NoError(t, err)
-	assert.Equal(t, wire.RunRunning, now.State, "the run was held all the time")
+	assert.Equal(t, progress.Running, now.State, "the run was held all the time")
 	close(release)
 	ended := w.wait(run.ID)
-	assert.Equal(t, wire.RunInStep, ended.State)
+	assert.Equal(t, progress.InStep, ended.State)
 	assert.Equal(t, 5, ended.Counts.Create, "and what looked has changed nothing for it")
 	assert.Equal(t, 5, ended.Counts.Done)
 }
@@ -80,7 +82,7 @@ func TestAReadingGivesWayToARunThatWrites(t *testing.T) {
 		}
 		return taken
 	})
-	rehearsal, err := w.client.StartRun(t.Context(), wire.NewRun{Purpose: wire.PurposeForecast})
+	rehearsal, err := w.client.StartRun(t.Context(), wire.NewRun{Purpose: purpose.Forecast})
 	require.NoError(t, err)
 	<-reading
 	health, err := w.client.Health(t.Context())
@@ -88,9 +90,9 @@ func TestAReadingGivesWayToARunThatWrites(t *testing.T) {
 	require.Len(t, health.Beside, 1, "a page that is opened now finds it")
 	assert.Equal(t, rehearsal.ID, health.Beside[0].ID)
 	ended := w.run(wire.NewRun{})
-	assert.Equal(t, wire.RunInStep, ended.State)
+	assert.Equal(t, progress.InStep, ended.State)
 	assert.Equal(t, 3, ended.Counts.Done)
 	<-gaveUp
 	after := w.wait(rehearsal.ID)
-	assert.Equal(t, wire.RunInStep, after.State, "it went on by what the run has read: %+v", after.Failure)
+	assert.Equal(t, progress.InStep, after.State, "it went on by what the run has read: %+v", after.Failure)
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/act"
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -225,7 +226,7 @@ func TestFormulasAreTriedInPlace(t *testing.T) {
 	d.Users.Rules[6].Formula, d.Users.Rules[6].From = `size(`+endless+`) > 5 ? "x" : "y"`, ""
 	w.activate(d)
 	run := w.run(wire.NewRun{})
-	assert.Equal(t, wire.RunProblems, run.State)
+	assert.Equal(t, progress.Problems, run.State)
 	for _, code := range w.problems() {
 		assert.Equal(t, "formula-failed", code)
 	}

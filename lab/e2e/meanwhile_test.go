@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -72,7 +73,7 @@ func TestWhatHappensInTheCloudMeanwhileIsMet(t *testing.T) {
 	w.activate(withGroups())
 	ada, bo := w.person("Ada Brekke", map[string]string{"title": "Mate"}), w.person("Bo Ravn", nil)
 	watch := w.group("Watch", ada, bo)
-	require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+	require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 	id := func(login string) string {
 		found := users(t, w.address(), `userName eq "`+login+`@brisling.example"`)
 		require.Len(t, found, 1, "%s is there, and once", login)
@@ -89,7 +90,7 @@ func TestWhatHappensInTheCloudMeanwhileIsMet(t *testing.T) {
 		t.Helper()
 		b.happens(act)
 		run := w.run(wire.NewRun{})
-		assert.Equal(t, wire.RunInStep, run.State, "%+v", run)
+		assert.Equal(t, progress.InStep, run.State, "%+v", run)
 		b.mu.Lock()
 		assert.Nil(t, b.act, "it happened")
 		b.mu.Unlock()
@@ -154,7 +155,7 @@ func TestWhatTheCloudRefusesIsNamedAndHoldsNobodyElse(t *testing.T) {
 	w.set(ada, "manager", bo)
 	w.group("Watch", ada, bo)
 	run := w.run(wire.NewRun{})
-	assert.Equal(t, wire.RunProblems, run.State, "%+v", run)
+	assert.Equal(t, progress.Problems, run.State, "%+v", run)
 	assert.Equal(t, map[string]string{bo: string(problem.ValueRefused)}, w.problems())
 	out, _, _ := w.kambrel("why", bo)
 	assert.Contains(t, out, "title is longer than", "the cloud's own words")
@@ -169,7 +170,7 @@ func TestWhatTheCloudRefusesIsNamedAndHoldsNobodyElse(t *testing.T) {
 	assert.Equal(t, 1, again.Counts.Problems)
 	w.set(bo, "title", "Mate")
 	run = w.run(wire.NewRun{})
-	assert.Equal(t, wire.RunInStep, run.State, "%+v", run)
+	assert.Equal(t, progress.InStep, run.State, "%+v", run)
 	assert.Empty(t, w.problems())
 	assert.Equal(t, []string{"ada.brekke", "bo.ravn"}, members(t, w.address(), "Watch"))
 	assert.Equal(t, w.user("bo.ravn@brisling.example")["id"], w.manager("ada.brekke"))

@@ -9,6 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -53,7 +55,7 @@ func TestRandomHistoriesOfTwoDirectories(t *testing.T) {
 			}
 		}
 		run := w.run(wire.NewRun{})
-		require.Equal(t, wire.RunInStep, run.State, "step %d: %+v", step, run)
+		require.Equal(t, progress.InStep, run.State, "step %d: %+v", step, run)
 
 		active := map[string]string{} // login to id
 		for _, u := range users(t, w.address(), "active eq true") {
@@ -78,7 +80,7 @@ func TestRandomHistoriesOfTwoDirectories(t *testing.T) {
 		}
 		require.Len(t, active, expected, "step %d: nobody has two", step)
 	}
-	assert.Zero(t, w.run(wire.NewRun{Purpose: wire.PurposeForecast}).Counts.Changes, "the deltas have come to what everything at once would be")
-	assert.Zero(t, w.run(wire.NewRun{Purpose: wire.PurposeFull}).Counts.Changes)
+	assert.Zero(t, w.run(wire.NewRun{Purpose: purpose.Forecast}).Counts.Changes, "the deltas have come to what everything at once would be")
+	assert.Zero(t, w.run(wire.NewRun{Purpose: purpose.Full}).Counts.Changes)
 	assert.Len(t, users(t, w.address(), ""), len(accounts), "no account beside those of the people")
 }

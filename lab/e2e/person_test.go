@@ -10,6 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -77,7 +79,7 @@ func TestEntriesOfSeveralDirectoriesAreOnePerson(t *testing.T) {
 
 	assert.Equal(t, map[string]int{"create": 2, "same-person": 1}, w.outcomes())
 	run := w.run(wire.NewRun{})
-	require.Equal(t, wire.RunInStep, run.State, "%+v", run)
+	require.Equal(t, progress.InStep, run.State, "%+v", run)
 	assert.Equal(t, 1, run.Counts.SamePerson)
 	require.Len(t, users(t, w.address(), ""), 2)
 	resource := w.user("otto.reksten@brisling.example")
@@ -221,7 +223,7 @@ func TestWhoCannotBeToldApartOrIsThereTwiceIsNamed(t *testing.T) {
 	// Without person rules everybody stands for themselves again.
 	d.Users.Person, d.Users.CarriedID = nil, ""
 	w.activate(d)
-	run = w.run(wire.NewRun{Purpose: wire.PurposeRehearsal})
+	run = w.run(wire.NewRun{Purpose: purpose.Rehearsal})
 	assert.Zero(t, run.Counts.SamePerson)
 	assert.Equal(t, 1, run.Counts.Create, "%+v", run.Counts)
 }

@@ -29,6 +29,8 @@ import (
 	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/protocol/orders"
@@ -111,7 +113,7 @@ func TestAnAgentSpeaksForItsDirectoriesOnly(t *testing.T) {
 	d := document()
 	d.Directories = append(d.Directories, settings.Directory{Name: "halvard", Dialect: entry.Standard, Base: "dc=halvard,dc=example", Containers: settings.Containers{Include: []string{"dc=halvard,dc=example"}}})
 	w.activate(d)
-	run, err := w.client.StartRun(t.Context(), wire.NewRun{Purpose: wire.PurposeSync})
+	run, err := w.client.StartRun(t.Context(), wire.NewRun{Purpose: purpose.Sync})
 	require.NoError(t, err)
 	status, answer = f.does("GET", "/api/v1/agent/order", "")
 	require.Equal(t, 200, status, answer)
@@ -125,7 +127,7 @@ func TestAnAgentSpeaksForItsDirectoriesOnly(t *testing.T) {
 	assert.NotEqual(t, 204, status)
 	assert.Contains(t, answer, string(problem.EntryOutsideBase))
 	ended := w.wait(run.ID)
-	require.Equal(t, wire.RunFailed, ended.State)
+	require.Equal(t, progress.Failed, ended.State)
 	assert.Contains(t, []string{string(problem.EntryOutsideBase), string(problem.DirectoryNotServed)}, ended.Failure.Code)
 	found, err := w.client.Find(t.Context(), map[string][]string{"text": {"Boss"}})
 	require.NoError(t, err)
@@ -145,7 +147,7 @@ func TestAnAgentSpeaksForItsDirectoriesOnly(t *testing.T) {
 
 	// A line that says that it failed is never a success, without a code either.
 	w.activate(document())
-	run, err = w.client.StartRun(t.Context(), wire.NewRun{Purpose: wire.PurposeFull})
+	run, err = w.client.StartRun(t.Context(), wire.NewRun{Purpose: purpose.Full})
 	require.NoError(t, err)
 	status, answer = f.does("GET", "/api/v1/agent/order", "")
 	require.Equal(t, 200, status, answer)
@@ -153,7 +155,7 @@ func TestAnAgentSpeaksForItsDirectoriesOnly(t *testing.T) {
 	status, _ = f.does("POST", fmt.Sprintf("/api/v1/agent/orders/%d/answer", order.ID), `{"failed":{"detail":"x"}}`+"\n")
 	assert.Equal(t, 204, status)
 	ended = w.wait(run.ID)
-	assert.Equal(t, wire.RunFailed, ended.State, "%+v", ended)
+	assert.Equal(t, progress.Failed, ended.State, "%+v", ended)
 	assert.Len(t, users(t, w.address(), "active eq true"), 2)
 
 	// A hello has a limit, and so has each of its parts.
@@ -225,7 +227,7 @@ func TestAServiceThatWasStoppedWritesNothingMore(t *testing.T) {
 	b := &between{}
 	w := newWorldWith(t, ldifPeople(crew), options{between: b, cloud: []string{"--without", "bulk"}})
 	w.activate(document())
-	first, err := w.client.StartRun(t.Context(), wire.NewRun{Purpose: wire.PurposeSync})
+	first, err := w.client.StartRun(t.Context(), wire.NewRun{Purpose: purpose.Sync})
 	require.NoError(t, err)
 	w.awaitMoment(first.ID, func(r wire.Run) bool { return r.Stage == "write" })
 	require.NoError(t, syscall.Kill(w.service.PID(), syscall.SIGSTOP))
@@ -240,7 +242,7 @@ func TestAServiceThatWasStoppedWritesNothingMore(t *testing.T) {
 	require.NoError(t, err)
 	standby := client.New("http://"+address, w.client.Token())
 	ended := awaitRun(t, standby, func(r wire.Run) bool { return r.ID == first.ID })
-	require.Equal(t, wire.RunInStep, ended.State, "%+v", ended.Failure)
+	require.Equal(t, progress.InStep, ended.State, "%+v", ended.Failure)
 	assert.Len(t, users(t, w.address(), ""), crew)
 	sent := make(chan string, 100)
 	b.takes(func(_ http.ResponseWriter, r *http.Request) bool {
@@ -267,7 +269,7 @@ func TestAServiceThatWasStoppedWritesNothingMore(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, ended.State, run.State)
 	assert.Equal(t, ended.Counts, run.Counts, "what the other has kept stays")
-	full, err := standby.StartRun(t.Context(), wire.NewRun{Purpose: wire.PurposeFull})
+	full, err := standby.StartRun(t.Context(), wire.NewRun{Purpose: purpose.Full})
 	require.NoError(t, err)
 	ended = w.wait(full.ID)
 	assert.Zero(t, ended.Counts.Changes, "%+v", ended)

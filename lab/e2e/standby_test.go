@@ -14,6 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -47,7 +49,7 @@ func TestTheScheduleGoesOnWhenAServiceIsKilled(t *testing.T) {
 	d.Schedule.Every = "10s"
 	w.activate(d)
 	first := awaitRun(t, w.client, func(r wire.Run) bool { return r.By == "schedule" })
-	assert.Equal(t, wire.RunInStep, first.State)
+	assert.Equal(t, progress.InStep, first.State)
 	assert.Equal(t, 5, first.Counts.Create, "the schedule needs nobody to start it")
 
 	port, err := servers.FreePort(0)
@@ -74,7 +76,7 @@ func TestTheScheduleGoesOnWhenAServiceIsKilled(t *testing.T) {
 	require.NoError(t, os.WriteFile(w.agentFile, []byte(strings.ReplaceAll(string(text), w.url, "http://"+address)), 0o600))
 	w.startAgent()
 	next := awaitRun(t, standby, func(r wire.Run) bool { return r.ID > first.ID && r.By == "schedule" && r.Counts.Update == 1 })
-	assert.Equal(t, wire.RunInStep, next.State)
+	assert.Equal(t, progress.InStep, next.State)
 	assert.Equal(t, "Mate", w.user("crew00001@brisling.example")["title"])
 }
 
@@ -97,14 +99,14 @@ func TestAnotherAgentTakesOver(t *testing.T) {
 	directories := string(first)[strings.Index(string(first), "directories:\n"):]
 	require.NoError(t, os.WriteFile(second, []byte(strings.Replace(string(text), "directories: []\n", "", 1)+directories), 0o600))
 
-	run, err := w.client.StartRun(t.Context(), wire.NewRun{Purpose: wire.PurposeSync})
+	run, err := w.client.StartRun(t.Context(), wire.NewRun{Purpose: purpose.Sync})
 	require.NoError(t, err)
 	w.awaitMoment(run.ID, func(r wire.Run) bool { return r.Counts.EntriesRead > 0 })
 	w.agent.Kill()
 	_, err = w.lab.Start(context.Background(), servers.Command{Name: "agent-2", Path: w.programs.kambrel, Args: []string{"agent", "run", "--config", second}})
 	require.NoError(t, err)
 	ended := w.wait(run.ID)
-	require.Equal(t, wire.RunInStep, ended.State, "%+v", ended.Failure)
+	require.Equal(t, progress.InStep, ended.State, "%+v", ended.Failure)
 	assert.Len(t, users(t, w.address(), ""), crew)
 	agents, err := w.client.Agents(t.Context())
 	require.NoError(t, err)

@@ -11,6 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -26,7 +28,7 @@ func TestClashesAreProblemsWithBothSidesNamed(t *testing.T) {
 	// it is left alone.
 	twin := w.person("Ada Twin", map[string]string{"mail": "ada.brekke@brisling.example"})
 	run := w.run(wire.NewRun{})
-	assert.Equal(t, wire.RunProblems, run.State)
+	assert.Equal(t, progress.Problems, run.State)
 	assert.Zero(t, run.Counts.Changes)
 	assert.Equal(t, 1, run.Counts.Problems)
 	entries := url.Values{"about": {"entry"}}
@@ -53,7 +55,7 @@ func TestClashesAreProblemsWithBothSidesNamed(t *testing.T) {
 	w.set(ada, "mail", "ada.lind@brisling.example")
 	w.set(bo, "mail", "ada.brekke@brisling.example")
 	run = w.run(wire.NewRun{})
-	require.Equal(t, wire.RunInStep, run.State, "%+v", run)
+	require.Equal(t, progress.InStep, run.State, "%+v", run)
 	assert.Equal(t, before, w.user("ada.brekke@brisling.example")["id"], "each person keeps the resource")
 }
 
@@ -77,7 +79,7 @@ func TestResourcesOfTheCloudAreAdoptedOrLeftAlone(t *testing.T) {
 	w.person("Harbourmaster", nil)
 
 	run := w.run(wire.NewRun{})
-	assert.Equal(t, wire.RunProblems, run.State)
+	assert.Equal(t, progress.Problems, run.State)
 	assert.Equal(t, 1, run.Counts.Adopt)
 	assert.Equal(t, 1, run.Counts.Changes)
 	adopted := w.user("jon.sletta@brisling.example")
@@ -113,8 +115,8 @@ func TestDriftAndVanishedResourcesArePutRight(t *testing.T) {
 
 	status, _ = scim(t, w.address(), "DELETE", w.cloud.URL+"/Users/"+id, nil)
 	require.Equal(t, 204, status)
-	run := w.run(wire.NewRun{Purpose: wire.PurposeFull})
-	require.Equal(t, wire.RunInStep, run.State)
+	run := w.run(wire.NewRun{Purpose: purpose.Full})
+	require.Equal(t, progress.InStep, run.State)
 	assert.Equal(t, 1, run.Counts.Create)
 	assert.Len(t, users(t, w.address(), ""), 1)
 	w.inStep(0)
@@ -129,11 +131,11 @@ func TestTheGuardHoldsRemovalsUntilTheyAreReleased(t *testing.T) {
 	d.Directories[0].Containers.Include = []string{leavers}
 	d.Directories[0].Containers.Exclude = []string{people}
 	w.activate(d)
-	rehearsed := w.run(wire.NewRun{Purpose: wire.PurposeRehearsal})
+	rehearsed := w.run(wire.NewRun{Purpose: purpose.Rehearsal})
 	assert.Equal(t, 40, rehearsed.Counts.Held, "the rehearsal tells what the guard will say")
 	w.person("Nils Fjord", nil)
 	run := w.run(wire.NewRun{})
-	assert.Equal(t, wire.RunProblems, run.State)
+	assert.Equal(t, progress.Problems, run.State)
 	assert.Equal(t, 40, run.Counts.Held)
 	assert.Len(t, users(t, w.address(), "active eq true"), 40, "nobody is suspended")
 
@@ -159,7 +161,7 @@ func TestAScopeWhoseContainerVanishedStopsTheRun(t *testing.T) {
 	w.inStep(5)
 	require.NoError(t, w.ldap.ModifyDN(ldap.NewModifyDNRequest(people, "ou=Crew", true, "")))
 	run := w.run(wire.NewRun{})
-	assert.Equal(t, wire.RunFailed, run.State)
+	assert.Equal(t, progress.Failed, run.State)
 	require.NotNil(t, run.Failure)
 	assert.Equal(t, string(problem.ContainerMissing), run.Failure.Code)
 	assert.Len(t, users(t, w.address(), "active eq true"), 5, "nobody is taken for out of scope")
@@ -171,7 +173,7 @@ func TestARehearsalWritesNothingAndForgetsNothing(t *testing.T) {
 	t.Parallel()
 	w := newRaced(t, ldifPeople(3))
 	w.activate(document())
-	run := w.run(wire.NewRun{Purpose: wire.PurposeRehearsal})
+	run := w.run(wire.NewRun{Purpose: purpose.Rehearsal})
 	assert.Equal(t, 3, run.Counts.Create)
 	assert.Empty(t, users(t, w.address(), ""))
 	changes, err := w.client.Changes(t.Context(), run.ID, nil)
@@ -180,7 +182,7 @@ func TestARehearsalWritesNothingAndForgetsNothing(t *testing.T) {
 	assert.Equal(t, "planned", changes.Items[0].State)
 	assert.NotEmpty(t, changes.Items[0].Diffs)
 	w.inStep(3)
-	full := w.run(wire.NewRun{Purpose: wire.PurposeForecast})
+	full := w.run(wire.NewRun{Purpose: purpose.Forecast})
 	assert.Zero(t, full.Counts.Changes)
 }
 
@@ -193,14 +195,14 @@ func TestSettingsActivatedDuringARunAreNotLost(t *testing.T) {
 	d := document()
 	w.activate(d)
 	for i, stage := range []string{"read", "plan", "write"} {
-		started, err := w.client.StartRun(t.Context(), wire.NewRun{Purpose: wire.PurposeFull})
+		started, err := w.client.StartRun(t.Context(), wire.NewRun{Purpose: purpose.Full})
 		require.NoError(t, err)
 		w.awaitMoment(started.ID, func(r wire.Run) bool { return r.Stage == stage })
 		kind := fmt.Sprintf("Kind %d", i)
 		d.Users.Rules = append(document().Users.Rules, settings.Rule{Target: "userType", Always: kind})
 		w.activate(d)
 		w.wait(started.ID)
-		require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+		require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 		assert.Len(t, users(t, w.address(), fmt.Sprintf("userType eq %q", kind)), crew, "activated while the run was at %s", stage)
 	}
 }
@@ -248,9 +250,9 @@ func TestRandomHistories(t *testing.T) {
 				w.set(dn, "telephoneNumber", fmt.Sprint(random.IntN(100)))
 			}
 		}
-		require.Equal(t, wire.RunInStep, w.run(wire.NewRun{}).State)
+		require.Equal(t, progress.InStep, w.run(wire.NewRun{}).State)
 	}
-	full := w.run(wire.NewRun{Purpose: wire.PurposeForecast})
+	full := w.run(wire.NewRun{Purpose: purpose.Forecast})
 	assert.Zero(t, full.Counts.Changes, "the deltas have come to what everything at once would be")
 	inScope := map[string]bool{}
 	for _, dn := range dns {

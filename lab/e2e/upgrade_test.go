@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/lab/servers/serverstest"
@@ -89,7 +90,7 @@ func TestADatabaseOfTheVersionBeforeIsTakenOver(t *testing.T) {
 
 	runs, err := c.Runs(ctx, url.Values{})
 	require.NoError(t, err)
-	purposes, changes := map[int64]wire.Purpose{}, 0
+	purposes, changes := map[int64]purpose.Purpose{}, 0
 	for _, run := range runs.Items {
 		if run.ID <= 9 { // the schedule may have begun another
 			purposes[run.ID] = run.Purpose
@@ -98,7 +99,7 @@ func TestADatabaseOfTheVersionBeforeIsTakenOver(t *testing.T) {
 			changes = run.Counts.Changes
 		}
 	}
-	assert.Equal(t, map[int64]wire.Purpose{1: "sync", 2: "forecast", 3: "survey", 4: "survey", 5: "sync", 6: "sync", 7: "sync", 8: "impact", 9: "sync"}, purposes)
+	assert.Equal(t, map[int64]purpose.Purpose{1: "sync", 2: "forecast", 3: "survey", 4: "survey", 5: "sync", 6: "sync", 7: "sync", 8: "impact", 9: "sync"}, purposes)
 	assert.Equal(t, 610, changes)
 	held, err := c.Changes(ctx, 9, url.Values{"state": {"held"}})
 	require.NoError(t, err)

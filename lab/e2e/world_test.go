@@ -23,6 +23,8 @@ import (
 
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/lab/servers/serverstest"
@@ -242,7 +244,7 @@ func (w *world) activate(d settings.Document) {
 func (w *world) run(request wire.NewRun) wire.Run {
 	w.t.Helper()
 	if request.Purpose == "" {
-		request.Purpose = wire.PurposeSync
+		request.Purpose = purpose.Sync
 	}
 	started, err := w.client.StartRun(w.t.Context(), request)
 	require.NoError(w.t, err)
@@ -262,7 +264,7 @@ func (w *world) wait(id int64) wire.Run {
 func (w *world) inStep(changes int) wire.Run {
 	w.t.Helper()
 	run := w.run(wire.NewRun{})
-	require.Equal(w.t, wire.RunInStep, run.State, "%+v", run)
+	require.Equal(w.t, progress.InStep, run.State, "%+v", run)
 	require.Equal(w.t, changes, run.Counts.Changes, "%+v", run.Counts)
 	require.Equal(w.t, changes, run.Counts.Done)
 	return run

@@ -38,6 +38,8 @@ core/remedy         core/about core/act core/problem
 core/reason
 core/sheet
 core/secret
+core/purpose
+core/progress
 core/logkey
 core/filter         core/entry core/reason
 core/formula        core/entry core/reason
@@ -57,28 +59,31 @@ protocol/orders     core/entry
 protocol/wire       core/ protocol/orders
 
 directory           core/entry core/problem core/secret
+core/purpose
+core/progress
 cloud               core/address core/change core/entry core/problem core/rules core/secret protocol/scim
 agent               core/address core/logkey core/problem core/secret directory protocol/wire protocol/orders
 client              core/problem core/settings protocol/wire protocol/orders
 console
 cli                 agent client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders
 
-service/events      protocol/wire
 service/store       core/ protocol/orders
+service/events      service/store
+service/views       core/ protocol/wire service/store
 service/orders      core/ service/events service/store protocol/orders
 service/judging     cloud core/ service/store
 service/problems    core/ protocol/wire service/store
-service/agents      core/ protocol/wire service/store
-service/jobs        core/ protocol/wire service/events service/store
-service/setup       cloud core/ protocol/wire service/judging service/orders service/store protocol/orders
-service/explain     cloud core/ protocol/wire service/jobs service/judging service/orders service/problems service/setup service/store protocol/orders
+service/agents      core/ protocol/wire service/store service/views
+service/jobs        core/ service/events service/store
+service/setup       cloud core/ protocol/wire service/judging service/orders service/store service/views protocol/orders
+service/explain     cloud core/ protocol/wire service/jobs service/judging service/orders service/problems service/setup service/store service/views protocol/orders
 service/acts        core/ protocol/wire service/explain service/jobs service/judging service/store
-service/survey      core/ protocol/wire service/orders service/setup service/store protocol/orders
-service/health      cloud core/ protocol/wire service/jobs service/problems service/store
-service/runs        cloud core/ protocol/wire service/events service/judging service/orders service/setup service/store protocol/orders
+service/survey      core/ protocol/wire service/orders service/setup service/store service/views protocol/orders
+service/health      cloud core/ protocol/wire service/jobs service/problems service/store service/views
+service/runs        cloud core/ service/events service/judging service/orders service/setup service/store protocol/orders
 service/operators   core/ protocol/wire service/store
 service             cloud service/acts service/agents service/events service/explain service/health service/jobs service/judging service/operators service/orders service/problems service/runs service/setup service/store service/survey
-service/api         core/ protocol/wire service service/health service/operators service/setup service/store protocol/orders
+service/api         core/ protocol/wire service service/health service/operators service/setup service/store service/views protocol/orders
 
 lab/standin         protocol/scim
 lab/othercloud
@@ -105,12 +110,6 @@ var Directly = map[string][]string{
 	"core/":         {"os", "net", "math/rand", "math/rand/v2"},
 	"service/store": {"net/http"},
 	"service/api":   {"database/sql"},
-}
-
-// Known are the edges that the policy does not allow and that are there, each with
-// what is to become of it. One that is gone must be taken out.
-var Known = map[string]string{
-	"service/store -> protocol/wire": "lists and counts are read right into the messages that show them; each is to get a form of its own as its page is worked on",
 }
 
 // Imports are the packages that each room imports, and through others.
@@ -180,41 +179,33 @@ func Room(path string) string {
 }
 
 // Check lists every edge that the policy forbids, every room without a row, and
-// every row and exception that nothing needs.
+// every name in a row that nothing needs.
 func Check(found Imports) []string {
 	var faults []string
-	used := map[string]bool{}
-	edge := func(room, imported, text string) {
-		key := room + " -> " + imported
-		if _, known := Known[key]; known {
-			used[key] = true
-			return
-		}
-		faults = append(faults, text)
-	}
+	fault := func(format string, facts ...any) { faults = append(faults, fmt.Sprintf(format, facts...)) }
 	rows := Rows()
 	for room, imports := range found.Direct {
 		if room == "" {
-			faults = append(faults, fmt.Sprintf("packages without a row in the policy import %v", imports))
+			fault("packages without a row in the policy import %v", imports)
 			continue
 		}
 		for _, path := range imports {
 			ours, isOurs := strings.CutPrefix(path, Module)
 			if isOurs && ofTests(path) {
-				faults = append(faults, fmt.Sprintf("%s imports %s, which is for tests", room, ours))
+				fault("%s imports %s, which is for tests", room, ours)
 			} else if to := Room(ours); isOurs && to != room && !allows(rows[room], to) {
-				edge(room, to, fmt.Sprintf("%s imports %s, which its row in the policy does not name", room, to))
+				fault("%s imports %s, which its row in the policy does not name", room, to)
 			}
 			for _, no := range of(Directly, room) {
 				if path == no {
-					edge(room, no, fmt.Sprintf("%s imports %s", room, no))
+					fault("%s imports %s", room, no)
 				}
 			}
 		}
 		for _, path := range found.All[room] {
 			for _, no := range of(Never, room) {
 				if path == no || strings.HasSuffix(no, "/") && strings.HasPrefix(path, no) {
-					edge(room, strings.TrimPrefix(path, Module), fmt.Sprintf("%s has %s, directly or through others", room, path))
+					fault("%s has %s, directly or through others", room, path)
 				}
 			}
 		}
@@ -223,18 +214,13 @@ func Check(found Imports) []string {
 				ours, isOurs := strings.CutPrefix(path, Module)
 				return isOurs && allows([]string{name}, Room(ours))
 			}) {
-				faults = append(faults, fmt.Sprintf("the row of %s names %s, which it does not import", room, name))
+				fault("the row of %s names %s, which it does not import", room, name)
 			}
 		}
 	}
 	for room := range rows {
 		if _, there := found.Direct[room]; !there && room != "lab/othercloud" && room != "lab/e2e" {
-			faults = append(faults, "the policy has a row for "+room+", which there is not")
-		}
-	}
-	for key := range Known {
-		if !used[key] {
-			faults = append(faults, key+" is gone: take it out of the known edges")
+			fault("the policy has a row for %s, which there is not", room)
 		}
 	}
 	sort.Strings(faults)

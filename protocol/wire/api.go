@@ -9,6 +9,8 @@ import (
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/reason"
 	"kambrel.example/kambrel/core/remedy"
 	"kambrel.example/kambrel/core/scope"
@@ -79,79 +81,27 @@ type Token struct {
 	Secret    string    `json:"secret,omitempty" doc:"Shown only in the answer that made it"`
 }
 
-// RunState is where a run stands.
-type RunState string
-
-// The states of a run.
-const (
-	RunWaiting  RunState = "waiting"
-	RunRunning  RunState = "running"
-	RunInStep   RunState = "in-step"
-	RunProblems RunState = "problems"
-	RunFailed   RunState = "failed"
-	// RunCancelled is for runs that write nothing only.
-	RunCancelled RunState = "cancelled"
-)
-
-// Ended tells whether nothing more happens in the run.
-func (s RunState) Ended() bool {
-	return s == RunInStep || s == RunProblems || s == RunFailed || s == RunCancelled
-}
-
-// Counts is what a run saw and did.
-type Counts struct {
-	EntriesRead      int `json:"entriesRead" doc:"Entries the directories sent"`
-	EntriesChanged   int `json:"entriesChanged" doc:"Entries that differ from the mirror"`
-	EntriesGone      int `json:"entriesGone"`
-	ResourcesRead    int `json:"resourcesRead" doc:"Resources the cloud sent"`
-	ResourcesChanged int `json:"resourcesChanged"`
-	Planned          int `json:"planned" doc:"Entries looked at by the plan"`
-	Create           int `json:"create"`
-	Adopt            int `json:"adopt"`
-	Update           int `json:"update"`
-	Restore          int `json:"restore"`
-	Suspend          int `json:"suspend"`
-	Delete           int `json:"delete,omitempty"`
-	Unlink           int `json:"unlink,omitempty"`
-	Changes          int `json:"changes" doc:"All planned changes that are not held"`
-	Held             int `json:"held" doc:"Removals that the guard holds"`
-	Hanging          int `json:"hanging,omitempty" doc:"Memberships and references that are held with them"`
-	Done             int `json:"done" doc:"Changes the cloud has carried out"`
-	Failed           int `json:"failed"`
-	Problems         int `json:"problems" doc:"Entries that this run could not bring in step"`
-	SamePerson       int `json:"samePerson,omitempty" doc:"Entries that are one person with another entry, and share its resource"`
-	Surveyed         int `json:"surveyed,omitempty" doc:"Entries that the survey has looked at"`
-	Findings         int `json:"findings,omitempty"`
-}
-
-// Stage is one stage of a run.
-type Stage struct {
-	Name    string     `json:"name" enum:"read,plan,write,survey"`
-	Started *time.Time `json:"started,omitempty"`
-	Ended   *time.Time `json:"ended,omitempty"`
-}
-
 // Run is one pass of the sync.
 type Run struct {
-	ID       int64          `json:"id"`
-	Purpose  Purpose        `json:"purpose" enum:"sync,full,release,single,rehearsal,forecast,impact,trial,look,survey" doc:"What it is for; the first four write to the cloud"`
-	Draft    int            `json:"draft,omitempty" doc:"The version of the draft that it works by, instead of a revision"`
-	Releases int64          `json:"releases,omitempty" doc:"The run whose held removals this run lets through"`
-	State    RunState       `json:"state" enum:"waiting,running,in-step,problems,failed,cancelled"`
-	Stage    string         `json:"stage,omitempty" doc:"What is going on now"`
-	Revision int            `json:"revision" doc:"The settings revision it works by"`
-	By       string         `json:"by" doc:"Who asked for it"`
-	Created  time.Time      `json:"created"`
-	Started  *time.Time     `json:"started,omitempty"`
-	Ended    *time.Time     `json:"ended,omitempty"`
-	Stages   []Stage        `json:"stages"`
-	Counts   Counts         `json:"counts"`
-	Failure  *ProblemDetail `json:"failure,omitempty"`
+	ID       int64            `json:"id"`
+	Purpose  purpose.Purpose  `json:"purpose" enum:"sync,full,release,single,rehearsal,forecast,impact,trial,look,survey" doc:"What it is for; the first four write to the cloud"`
+	Draft    int              `json:"draft,omitempty" doc:"The version of the draft that it works by, instead of a revision"`
+	Releases int64            `json:"releases,omitempty" doc:"The run whose held removals this run lets through"`
+	State    progress.State   `json:"state" enum:"waiting,running,in-step,problems,failed,cancelled"`
+	Stage    string           `json:"stage,omitempty" doc:"What is going on now"`
+	Revision int              `json:"revision" doc:"The settings revision it works by"`
+	By       string           `json:"by" doc:"Who asked for it"`
+	Created  time.Time        `json:"created"`
+	Started  *time.Time       `json:"started,omitempty"`
+	Ended    *time.Time       `json:"ended,omitempty"`
+	Stages   []progress.Stage `json:"stages"`
+	Counts   progress.Counts  `json:"counts"`
+	Failure  *ProblemDetail   `json:"failure,omitempty"`
 }
 
 // NewRun asks for a run.
 type NewRun struct {
-	Purpose Purpose `json:"purpose" enum:"sync,full,rehearsal,forecast" default:"sync"`
+	Purpose purpose.Purpose `json:"purpose" enum:"sync,full,rehearsal,forecast" default:"sync"`
 }
 
 // Change is one planned operation on one resource.

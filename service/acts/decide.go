@@ -11,6 +11,7 @@ import (
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/explain"
 	"kambrel.example/kambrel/service/jobs"
@@ -38,7 +39,7 @@ func (e *Acts) Decide(ctx context.Context, by string, in wire.NewDecision) (wire
 			return err
 		}
 		var err error
-		out.RunID, err = jobs.Request(ctx, tx, store.Run{Run: wire.Run{Purpose: wire.PurposeSync, By: by}})
+		out.RunID, err = jobs.Request(ctx, tx, store.Run{Purpose: purpose.Sync, By: by})
 		return err
 	})
 	out.Done = err == nil
@@ -148,7 +149,7 @@ func (d *deciding) findResource(ctx context.Context) error {
 }
 
 // linkedTo is the resource of an entry.
-func (d *deciding) linkedTo(ctx context.Context, hit wire.Hit) (string, error) {
+func (d *deciding) linkedTo(ctx context.Context, hit store.Hit) (string, error) {
 	ref, err := explain.RefOf(hit)
 	if err != nil {
 		return "", err

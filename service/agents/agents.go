@@ -19,6 +19,7 @@ import (
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
+	"kambrel.example/kambrel/service/views"
 )
 
 // codeValid is how long an enrolment code can be used.
@@ -33,11 +34,7 @@ func New(s *store.Store) *Agents { return &Agents{store: s} }
 // List lists agents and what they serve.
 func (a *Agents) List(ctx context.Context) ([]wire.Agent, error) {
 	agents, err := a.store.Agents.List(ctx)
-	views, now := make([]wire.Agent, len(agents)), time.Now()
-	for i, agent := range agents {
-		views[i] = agent.View(now)
-	}
-	return views, err
+	return views.List(agents, views.Agent), err
 }
 
 // grants is for which directories an agent may speak, as an act notes it.
@@ -81,7 +78,7 @@ func (a *Agents) Grant(ctx context.Context, by, id string, directories []string)
 		}
 		return tx.Acts.Record(ctx, act.Act{Kind: act.Grant, By: by, About: about.Thing{Type: about.Agent, Key: id}, Before: grants{agent.Name, agent.Granted}, After: grants{agent.Name, directories}})
 	})
-	return granted.View(time.Now()), err
+	return views.Agent(granted), err
 }
 
 // Retire ends an agent's identity.

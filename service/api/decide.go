@@ -8,6 +8,7 @@ import (
 	"kambrel.example/kambrel/core/formula"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
+	"kambrel.example/kambrel/service/views"
 )
 
 // ForecastPath names a forecast.
@@ -44,7 +45,7 @@ func (s *Server) decideRoutes() {
 			return nil, fail(err)
 		}
 		found, total, err := s.service.Explain.Unclaimed(ctx, in.ID, store.UnclaimedQuery{Kind: in.Kind, Text: in.Text, Offset: int(offset), Limit: in.Limit})
-		return answer(pageAt(found, total, int(offset)), err)
+		return answer(pageAt(views.List(found, views.CloudOnly), total, int(offset)), err)
 	})
 	huma.Register(s.api, operation("POST", "/formulas/try", "try-formula", "Work a formula out on an entry or on typed values, with the value of each part", wire.Viewer), func(ctx context.Context, in *body[wire.TryFormula]) (*body[wire.TriedFormula], error) {
 		return answer(s.service.Explain.TryFormula(ctx, in.Body))

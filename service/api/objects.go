@@ -8,6 +8,7 @@ import (
 
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
+	"kambrel.example/kambrel/service/views"
 )
 
 type findQuery struct {
@@ -30,7 +31,7 @@ func (s *Server) objectRoutes() {
 			return nil, fail(err)
 		}
 		hits, total, err := s.service.Explain.Find(ctx, store.FindQuery{Text: in.Text, State: in.State, Kind: in.Kind, Sort: in.Sort, Offset: int(offset), Limit: in.Limit})
-		return answer(pageAt(hits, total, int(offset)), err)
+		return answer(pageAt(views.List(hits, views.Hit), total, int(offset)), err)
 	})
 	huma.Register(s.api, operation("GET", "/object", "get-object", "One object: entry, link, resource side by side, and why", wire.Viewer), func(ctx context.Context, in *objectQuery) (*body[wire.Object], error) {
 		return answer(s.object(ctx, in.Text))

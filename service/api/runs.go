@@ -10,8 +10,10 @@ import (
 
 	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
+	"kambrel.example/kambrel/service/views"
 )
 
 // RunPath names a run; Huma fills embedded structs only when they are exported.
@@ -20,11 +22,11 @@ type RunPath struct {
 }
 
 type runsQuery struct {
-	Cursor  string       `query:"cursor" doc:"next of the page before"`
-	Limit   int          `query:"limit" minimum:"1" maximum:"500" default:"50"`
-	State   string       `query:"state" enum:"waiting,running,in-step,problems,failed,cancelled"`
-	Changed bool         `query:"changed" doc:"Only runs that changed or found something"`
-	Purpose wire.Purpose `query:"purpose" enum:"sync,full,release,single,rehearsal,forecast,impact,trial,look,survey"`
+	Cursor  string          `query:"cursor" doc:"next of the page before"`
+	Limit   int             `query:"limit" minimum:"1" maximum:"500" default:"50"`
+	State   string          `query:"state" enum:"waiting,running,in-step,problems,failed,cancelled"`
+	Changed bool            `query:"changed" doc:"Only runs that changed or found something"`
+	Purpose purpose.Purpose `query:"purpose" enum:"sync,full,release,single,rehearsal,forecast,impact,trial,look,survey"`
 }
 
 type changesQuery struct {
@@ -40,7 +42,7 @@ type changesQuery struct {
 
 func (s *Server) runRoutes() {
 	huma.Register(s.api, operation("POST", "/runs", "start-run", "Start a run or a rehearsal", wire.OperatorRole), func(ctx context.Context, in *body[wire.NewRun]) (*body[wire.Run], error) {
-		id, err := s.service.Jobs.Begin(ctx, store.Run{Run: wire.Run{Purpose: in.Body.Purpose, By: who(ctx).Name}})
+		id, err := s.service.Jobs.Begin(ctx, store.Run{Purpose: in.Body.Purpose, By: who(ctx).Name})
 		if err != nil {
 			return nil, fail(err)
 		}
@@ -54,7 +56,7 @@ func (s *Server) runRoutes() {
 		list, total, err := s.store.Runs.List(ctx, store.RunQuery{State: in.State, Purpose: in.Purpose, Changed: in.Changed, Before: before, Limit: in.Limit})
 		page := wire.Page[wire.Run]{Items: make([]wire.Run, len(list)), Total: total}
 		for i, run := range list {
-			page.Items[i] = run.View()
+			page.Items[i] = views.Run(run)
 		}
 		if len(list) == in.Limit {
 			page.Next = strconv.FormatInt(list[len(list)-1].ID, 10)
@@ -80,7 +82,7 @@ func (s *Server) run(ctx context.Context, id int64) (wire.Run, error) {
 	if store.NotFound(err) {
 		err = problem.New(problem.NotFound, "there is no run %d.", id)
 	}
-	return run.View(), err
+	return views.Run(run), err
 }
 
 func (s *Server) exportChanges(ctx context.Context, in *changesQuery) (*huma.StreamResponse, error) {
@@ -106,10 +108,14 @@ func (s *Server) changes(ctx context.Context, in *changesQuery) (*body[wire.Page
 		return nil, fail(err)
 	}
 	changes, total, err := s.store.Changes.List(ctx, store.ChangeQuery{Run: in.ID, Kind: in.Kind, Operation: in.Operation, Code: in.Code, State: in.State, Text: in.Text, After: after, Limit: in.Limit})
-	page := wire.Page[wire.Change]{Items: changes, Total: total}
+	if err != nil {
+		return nil, fail(err)
+	}
+	page := wire.Page[wire.Change]{Total: total}
 	if len(changes) == in.Limit {
 		page.Next = strconv.FormatInt(changes[len(changes)-1].ID, 10)
 	}
+	page.Items, err = views.Changes(changes)
 	return answer(page, err)
 }
 

@@ -13,6 +13,7 @@ import (
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/setup"
 	"kambrel.example/kambrel/service/store"
+	"kambrel.example/kambrel/service/views"
 )
 
 // NamePath names a directory.
@@ -166,7 +167,7 @@ func (s *Server) surveyRoutes() {
 			return nil, fail(err)
 		}
 		findings, total, err := s.service.Surveys.Findings(ctx, store.FindingQuery{Run: in.ID, Code: in.Code, Directory: in.Directory, Text: in.Text, Offset: int(offset), Limit: in.Limit})
-		return answer(pageAt(findings, total, int(offset)), err)
+		return answer(pageAt(views.List(findings, views.Finding), total, int(offset)), err)
 	})
 	huma.Register(s.api, csvOperation("/surveys/{id}/findings.csv", "export-findings", "Findings of a survey as CSV (RFC 4180)"), func(ctx context.Context, in *findingsQuery) (*csvFile, error) {
 		var text bytes.Buffer
@@ -190,7 +191,8 @@ func (s *Server) surveyRoutes() {
 		return answer(s.service.Surveys.RepairOf(ctx, id))
 	})
 	huma.Register(s.api, operation("GET", "/repairs", "list-repairs", "What was written to directories, the newest first", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[[]wire.Repair], error) {
-		return answer(s.store.Repairs.List(ctx, 200))
+		repairs, err := s.store.Repairs.List(ctx, 200)
+		return answer(views.List(repairs, views.Repair), err)
 	})
 	huma.Register(s.api, operation("GET", "/repairs/{id}", "get-repair", "One repair with the result of each value", wire.Viewer), func(ctx context.Context, in *RunPath) (*body[wire.Repair], error) {
 		return answer(s.service.Surveys.RepairOf(ctx, in.ID))

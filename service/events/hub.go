@@ -6,23 +6,23 @@ package events
 import (
 	"sync"
 
-	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/store"
 )
 
 // Hub hands events to whoever listens, without ever waiting for one.
 type Hub struct {
 	mu        sync.Mutex
-	listeners map[chan wire.Event]struct{}
+	listeners map[chan store.Event]struct{}
 }
 
 // Subscribe returns a channel of events, until stop is called. An event may be left
 // out for a slow receiver, but never the last one.
-func (h *Hub) Subscribe() (<-chan wire.Event, func()) {
-	c := make(chan wire.Event, 16)
+func (h *Hub) Subscribe() (<-chan store.Event, func()) {
+	c := make(chan store.Event, 16)
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.listeners == nil {
-		h.listeners = map[chan wire.Event]struct{}{}
+		h.listeners = map[chan store.Event]struct{}{}
 	}
 	h.listeners[c] = struct{}{}
 	return c, func() {
@@ -33,7 +33,7 @@ func (h *Hub) Subscribe() (<-chan wire.Event, func()) {
 }
 
 // Broadcast hands an event to everybody.
-func (h *Hub) Broadcast(event wire.Event) {
+func (h *Hub) Broadcast(event store.Event) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for c := range h.listeners {

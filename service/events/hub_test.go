@@ -4,7 +4,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"kambrel.example/kambrel/protocol/wire"
+
+	"kambrel.example/kambrel/service/store"
 )
 
 func TestTheHubNeverWaitsAndKeepsTheLastEvent(t *testing.T) {
@@ -12,14 +13,14 @@ func TestTheHubNeverWaitsAndKeepsTheLastEvent(t *testing.T) {
 	var h Hub
 	slow, stop := h.Subscribe()
 	for i := range 100 {
-		h.Broadcast(wire.Event{Kind: "run", ID: int64(i)})
+		h.Broadcast(store.Event{Kind: "run", ID: int64(i)})
 	}
-	var last wire.Event
+	var last store.Event
 	for len(slow) > 0 {
 		last = <-slow
 	}
 	assert.Equal(t, int64(99), last.ID)
 	stop()
-	h.Broadcast(wire.Event{Kind: "run"})
+	h.Broadcast(store.Event{Kind: "run"})
 	assert.Empty(t, slow)
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/sheet"
 
 	"kambrel.example/kambrel/core/entry"
@@ -17,6 +18,7 @@ import (
 	"kambrel.example/kambrel/core/reason"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
+	"kambrel.example/kambrel/service/views"
 )
 
 // Forecast starts a rehearsal of everybody: by the draft, or by the active
@@ -25,7 +27,7 @@ func (e *Explain) Forecast(ctx context.Context, by string, draft bool) (int64, e
 	if draft {
 		return e.setup.Impact(ctx, by)
 	}
-	return e.jobs.Request(ctx, store.Run{Run: wire.Run{Purpose: wire.PurposeForecast, By: by}})
+	return e.jobs.Request(ctx, store.Run{Purpose: purpose.Forecast, By: by})
 }
 
 // ForecastOf counts what a rehearsal of everybody came to; 0 is the newest.
@@ -34,8 +36,9 @@ func (e *Explain) ForecastOf(ctx context.Context, id int64) (wire.Forecast, erro
 	if err != nil {
 		return wire.Forecast{}, err
 	}
-	out := wire.Forecast{Run: run.View()}
-	out.Outcomes, err = e.store.Changes.Outcomes(ctx, run.ID)
+	out := wire.Forecast{Run: views.Run(run)}
+	outcomes, err := e.store.Changes.Outcomes(ctx, run.ID)
+	out.Outcomes = views.List(outcomes, views.Outcome)
 	return out, err
 }
 
@@ -48,14 +51,14 @@ func (e *Explain) forecastRun(ctx context.Context, id int64) (store.Run, error) 
 		return run, err
 	}
 	run, err := e.store.Runs.Get(ctx, id)
-	if store.NotFound(err) || err == nil && run.Purpose != wire.PurposeForecast && run.Purpose != wire.PurposeImpact {
+	if store.NotFound(err) || err == nil && run.Purpose != purpose.Forecast && run.Purpose != purpose.Impact {
 		err = problem.New(problem.NotFound, "run %d is no forecast.", id)
 	}
 	return run, err
 }
 
 // Unclaimed lists resources that no entry has or would have after a forecast.
-func (e *Explain) Unclaimed(ctx context.Context, id int64, q store.UnclaimedQuery) ([]wire.CloudOnly, int, error) {
+func (e *Explain) Unclaimed(ctx context.Context, id int64, q store.UnclaimedQuery) ([]store.CloudOnly, int, error) {
 	run, err := e.forecastRun(ctx, id)
 	if err != nil {
 		return nil, 0, err
@@ -89,7 +92,7 @@ func (e *Explain) ExportChanges(ctx context.Context, q store.ChangeQuery, to io.
 			for _, node := range change.Explain(c.Diffs) {
 				texts = append(texts, node.Text+": "+node.Value+" ("+node.Source+")")
 			}
-			_ = w.Write(sheet.Cells(c.Kind, outcome, c.State, c.Name, c.DN, c.Directory, c.EntryID, c.ResourceID, c.Answer, strings.Join(texts, "\n")))
+			_ = w.Write(sheet.Cells(string(c.Kind), outcome, c.State, c.Name, c.DN, c.Directory, c.EntryID, c.ResourceID, c.Answer, strings.Join(texts, "\n")))
 		}
 		if w.Flush(); w.Error() != nil || len(changes) < exportPage {
 			return w.Error()

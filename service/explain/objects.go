@@ -18,6 +18,7 @@ import (
 	"kambrel.example/kambrel/service/judging"
 	"kambrel.example/kambrel/service/setup"
 	"kambrel.example/kambrel/service/store"
+	"kambrel.example/kambrel/service/views"
 )
 
 // latestChanges is how many changes one object shows.
@@ -28,7 +29,7 @@ const searchBatch = 2000
 
 // Find searches entries and resources by text, or entries by an RFC 4515 filter,
 // which begins with a parenthesis.
-func (e *Explain) Find(ctx context.Context, q store.FindQuery) ([]wire.Hit, int, error) {
+func (e *Explain) Find(ctx context.Context, q store.FindQuery) ([]store.Hit, int, error) {
 	q.Text = strings.TrimSpace(q.Text)
 	if strings.HasPrefix(q.Text, "(") {
 		var err error
@@ -91,7 +92,7 @@ func (e *Explain) filtered(ctx context.Context, text string, kind entry.Kind) ([
 // Resolve finds the one object that a text names: an id in any form, a
 // distinguished name, a login or an address, or any text that fits one object
 // only.
-func (e *Explain) Resolve(ctx context.Context, text string) (wire.Hit, error) {
+func (e *Explain) Resolve(ctx context.Context, text string) (store.Hit, error) {
 	text = strings.TrimSpace(text)
 	ids, _ := entry.ParseIDs(text) // text that is no id has none
 	if hit, found, err := e.store.Search.Exact(ctx, text, ids); err != nil || found {
@@ -99,15 +100,15 @@ func (e *Explain) Resolve(ctx context.Context, text string) (wire.Hit, error) {
 	}
 	hits, total, err := e.Find(ctx, store.FindQuery{Text: text, Limit: 50})
 	if err != nil {
-		return wire.Hit{}, err
+		return store.Hit{}, err
 	}
 	// Names of the same text may be part of longer ones; the whole one counts.
-	exact := slices.DeleteFunc(slices.Clone(hits), func(h wire.Hit) bool {
+	exact := slices.DeleteFunc(slices.Clone(hits), func(h store.Hit) bool {
 		return !strings.EqualFold(h.Login, text) && !strings.EqualFold(h.EntryID, text) && !strings.EqualFold(h.ResourceID, text) &&
 			!entry.SameDN(h.DN, text) && !strings.EqualFold(h.Name, text)
 	})
 	if len(exact) > 1 { // somebody deleted may have had the same name
-		if live := slices.DeleteFunc(slices.Clone(exact), func(h wire.Hit) bool { return h.Gone }); len(live) > 0 {
+		if live := slices.DeleteFunc(slices.Clone(exact), func(h store.Hit) bool { return h.Gone }); len(live) > 0 {
 			exact = live
 		}
 	}
@@ -117,18 +118,18 @@ func (e *Explain) Resolve(ctx context.Context, text string) (wire.Hit, error) {
 	case total == 1:
 		return hits[0], nil
 	case total == 0:
-		return wire.Hit{}, problem.New(problem.NotFound, "nothing in the mirrors fits %q", text)
+		return store.Hit{}, problem.New(problem.NotFound, "nothing in the mirrors fits %q", text)
 	}
 	names := make([]string, 0, 5)
 	for _, hit := range hits[:min(5, len(hits))] {
 		names = append(names, strings.TrimSpace(hit.Name+" "+hit.EntryID+hit.ResourceID))
 	}
-	return wire.Hit{}, problem.New(problem.AmbiguousText, "%q fits %d objects, among them %s", text, total, strings.Join(names, "; "))
+	return store.Hit{}, problem.New(problem.AmbiguousText, "%q fits %d objects, among them %s", text, total, strings.Join(names, "; "))
 }
 
 // ResolveEntry is Resolve for what must be an entry: a login that a resource has
 // which nobody owns may be that of an entry too.
-func (e *Explain) ResolveEntry(ctx context.Context, text string) (wire.Hit, error) {
+func (e *Explain) ResolveEntry(ctx context.Context, text string) (store.Hit, error) {
 	text = strings.TrimSpace(text)
 	hit, err := e.Resolve(ctx, text)
 	if err != nil || hit.EntryID != "" {
@@ -138,7 +139,7 @@ func (e *Explain) ResolveEntry(ctx context.Context, text string) (wire.Hit, erro
 	if err != nil {
 		return hit, err
 	}
-	entries := slices.DeleteFunc(hits, func(h wire.Hit) bool {
+	entries := slices.DeleteFunc(hits, func(h store.Hit) bool {
 		return h.EntryID == "" || h.Gone || !strings.EqualFold(h.Login, text) && !strings.EqualFold(h.Name, text)
 	})
 	if len(entries) == 1 {
@@ -148,7 +149,7 @@ func (e *Explain) ResolveEntry(ctx context.Context, text string) (wire.Hit, erro
 }
 
 // ObjectOf shows one object from all sides.
-func (e *Explain) ObjectOf(ctx context.Context, hit wire.Hit) (wire.Object, error) {
+func (e *Explain) ObjectOf(ctx context.Context, hit store.Hit) (wire.Object, error) {
 	if hit.Type == "resource" {
 		return e.resourceObject(ctx, hit.ResourceID)
 	}
@@ -160,7 +161,7 @@ func (e *Explain) ObjectOf(ctx context.Context, hit wire.Hit) (wire.Object, erro
 }
 
 // RefOf names the entry that was found.
-func RefOf(hit wire.Hit) (entry.Ref, error) {
+func RefOf(hit store.Hit) (entry.Ref, error) {
 	id, err := entry.NewID(hit.EntryID)
 	if err != nil {
 		return entry.Ref{}, problem.New(problem.BadInput, "%q is no entry id", hit.EntryID)
@@ -210,7 +211,11 @@ func (e *Explain) entryObject(ctx context.Context, ref entry.Ref) (wire.Object, 
 	if object.Problem, err = e.problems.OfEntry(ctx, ref); err != nil {
 		return wire.Object{}, err
 	}
-	if object.Changes, err = e.store.Changes.OfEntry(ctx, ref, latestChanges); err != nil {
+	changes, err := e.store.Changes.OfEntry(ctx, ref, latestChanges)
+	if err != nil {
+		return wire.Object{}, err
+	}
+	if object.Changes, err = views.Changes(changes); err != nil {
 		return wire.Object{}, err
 	}
 	j, err := e.judging.Judge(ctx)

@@ -9,6 +9,7 @@ import (
 	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/reason"
 	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
@@ -35,14 +36,14 @@ func (e *Explain) Trial(ctx context.Context, by string, in wire.NewTrial) (wire.
 		return wire.Trial{}, err
 	}
 	out := wire.Trial{EntryID: hit.EntryID, DN: object.Entry.DN, Steps: append([]reason.Node{read}, object.Why.Steps...)}
-	purpose := wire.PurposeTrial
+	why := purpose.Trial
 	if in.Write {
-		purpose = wire.PurposeSingle
+		why = purpose.Single
 	}
 	subject := object.Entry.Ref()
 	err = e.store.Tx(ctx, func(tx *store.Store) error {
 		var err error
-		out.RunID, err = jobs.Request(ctx, tx, store.Run{Run: wire.Run{Purpose: purpose, By: by}, Subject: subject.String()})
+		out.RunID, err = jobs.Request(ctx, tx, store.Run{Purpose: why, By: by, Subject: subject.String()})
 		if err != nil || !in.Write {
 			return err
 		}

@@ -3,7 +3,6 @@ package health
 import (
 	"context"
 	"slices"
-	"time"
 
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/entry"
@@ -11,6 +10,7 @@ import (
 	"kambrel.example/kambrel/service/jobs"
 	"kambrel.example/kambrel/service/problems"
 	"kambrel.example/kambrel/service/store"
+	"kambrel.example/kambrel/service/views"
 )
 
 // Health tells how things stand. Its methods may be called from many goroutines.
@@ -53,7 +53,9 @@ func (e *Health) Watch(ctx context.Context) error {
 // counts counts objects and the problems of entries.
 func (e *Health) counts(ctx context.Context, h *wire.Health) error {
 	var err error
-	if h.Objects, err = e.store.Search.Count(ctx); err != nil {
+	counted, err := e.store.Search.Count(ctx)
+	h.Objects = wire.ObjectCounts(counted)
+	if err != nil {
 		return err
 	}
 	people, err := e.store.Entries.CountPeople(ctx)
@@ -101,7 +103,7 @@ const mostBeside = 10
 func (e *Health) lastRun(ctx context.Context, h *wire.Health) error {
 	last, found, err := e.store.Runs.Last(ctx)
 	if found {
-		view := last.View()
+		view := views.Run(last)
 		h.LastRun = &view
 	}
 	return err
@@ -114,7 +116,7 @@ func (e *Health) otherRuns(ctx context.Context, h *wire.Health) error {
 		return err
 	}
 	if found {
-		view := current.View()
+		view := views.Run(current)
 		h.Current = &view
 	}
 	beside, err := e.store.Runs.OpenBeside(ctx, mostBeside)
@@ -122,7 +124,7 @@ func (e *Health) otherRuns(ctx context.Context, h *wire.Health) error {
 		return err
 	}
 	for _, run := range beside {
-		h.Beside = append(h.Beside, run.View())
+		h.Beside = append(h.Beside, views.Run(run))
 	}
 	h.NextRun, err = e.jobs.NextRun(ctx)
 	return err
@@ -135,10 +137,7 @@ func (e *Health) connections(ctx context.Context, h *wire.Health) error {
 	if err != nil {
 		return err
 	}
-	now := time.Now()
-	for _, agent := range agents {
-		h.Agents = append(h.Agents, agent.View(now))
-	}
+	h.Agents = views.List(agents, views.Agent)
 	revision, ok, err := e.store.Settings.Active(ctx)
 	if err != nil || !ok {
 		return err

@@ -15,7 +15,7 @@ import (
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/service/events"
 	"kambrel.example/kambrel/service/store"
 )
@@ -84,10 +84,10 @@ func Request(ctx context.Context, tx *store.Store, run store.Run) (int64, error)
 
 // started is what a run is for, as an act notes it.
 type started struct {
-	Purpose wire.Purpose `json:"purpose"`
-	Entry   string       `json:"entry,omitempty"`
-	RunID   int64        `json:"runId,omitempty"`
-	Held    int          `json:"held,omitempty"`
+	Purpose purpose.Purpose `json:"purpose"`
+	Entry   string          `json:"entry,omitempty"`
+	RunID   int64           `json:"runId,omitempty"`
+	Held    int             `json:"held,omitempty"`
 }
 
 func ofRun(id int64) about.Thing {
@@ -120,10 +120,10 @@ func (e *Jobs) Release(ctx context.Context, id int64, by string) (int64, error) 
 		if run.Counts.Held == 0 || run.Purpose.Rehearses() {
 			return problem.New(problem.BadInput, "run %d holds no removals", id)
 		}
-		if next, err = Request(ctx, tx, store.Run{Run: wire.Run{Purpose: wire.PurposeRelease, Releases: id, By: by}}); err != nil {
+		if next, err = Request(ctx, tx, store.Run{Purpose: purpose.Release, Releases: id, By: by}); err != nil {
 			return err
 		}
-		return tx.Acts.Record(ctx, act.Act{Kind: act.Release, By: by, About: ofRun(id), Before: started{Purpose: run.Purpose, Held: run.Counts.Held}, After: started{Purpose: wire.PurposeRelease, RunID: next}})
+		return tx.Acts.Record(ctx, act.Act{Kind: act.Release, By: by, About: ofRun(id), Before: started{Purpose: run.Purpose, Held: run.Counts.Held}, After: started{Purpose: purpose.Release, RunID: next}})
 	})
 }
 

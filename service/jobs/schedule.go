@@ -12,7 +12,7 @@ import (
 	"github.com/riverqueue/river/rivermigrate"
 
 	"kambrel.example/kambrel/core/logkey"
-	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -57,7 +57,7 @@ func (w *tickWorker) Work(ctx context.Context, _ *river.Job[tickArgs]) error {
 	if err != nil || !ok {
 		return err
 	}
-	_, err = w.jobs.store.Runs.New(ctx, store.Run{Run: wire.Run{Purpose: wire.PurposeSync, By: scheduledBy, Revision: revision.Revision}}, true)
+	_, err = w.jobs.store.Runs.New(ctx, store.Run{Purpose: purpose.Sync, By: scheduledBy, Revision: revision.Revision}, true)
 	return err
 }
 

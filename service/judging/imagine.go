@@ -7,6 +7,7 @@ import (
 	"sync"
 
 	"golang.org/x/sync/errgroup"
+
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/settings"

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"golang.org/x/crypto/bcrypt"
+
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"

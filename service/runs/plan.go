@@ -11,7 +11,7 @@ import (
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/match"
 	"kambrel.example/kambrel/core/plan"
-	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/service/judging"
 	"kambrel.example/kambrel/service/store"
 )
@@ -106,7 +106,7 @@ func (x *execution) planBatch(ctx context.Context, query *store.DirtyQuery, turn
 		return 0, err
 	}
 	query.After = last
-	return looked, x.count(ctx, func(c *wire.Counts) { p.count(c, looked) })
+	return looked, x.count(ctx, func(c *progress.Counts) { p.count(c, looked) })
 }
 
 // planned gathers what follows from outcomes.
@@ -229,7 +229,7 @@ func (p *planned) saveState(ctx context.Context, tx *store.Store, run int64) err
 	return nil
 }
 
-func (p *planned) count(c *wire.Counts, looked int) {
+func (p *planned) count(c *progress.Counts, looked int) {
 	c.Planned += looked - len(p.later)
 	c.Problems += len(p.problems)
 	c.SamePerson += p.same
@@ -241,7 +241,7 @@ func (p *planned) count(c *wire.Counts, looked int) {
 }
 
 // tally adds changes of one operation to the counts.
-func tally(c *wire.Counts, operation plan.Operation, n int) {
+func tally(c *progress.Counts, operation plan.Operation, n int) {
 	c.Changes += n
 	switch operation {
 	case plan.Create:

@@ -10,9 +10,9 @@ import (
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/settings"
 	protocol "kambrel.example/kambrel/protocol/orders"
-	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/judging"
 	"kambrel.example/kambrel/service/store"
 )
@@ -48,7 +48,7 @@ type readProgress struct {
 }
 
 func (p *readProgress) set(ctx context.Context, directory string, counts store.OrderCounts) error {
-	return p.x.count(ctx, func(c *wire.Counts) {
+	return p.x.count(ctx, func(c *progress.Counts) {
 		p.counts[directory] = counts
 		c.EntriesRead, c.EntriesChanged, c.EntriesGone = 0, 0, 0
 		for _, one := range p.counts {
@@ -123,7 +123,7 @@ func (x *execution) readCloud(ctx context.Context, kind entry.Kind) error {
 				return err
 			}
 		}
-		return x.count(ctx, func(c *wire.Counts) { c.ResourcesRead += len(page); c.ResourcesChanged += len(changed) })
+		return x.count(ctx, func(c *progress.Counts) { c.ResourcesRead += len(page); c.ResourcesChanged += len(changed) })
 	})
 	if err != nil {
 		return fmt.Errorf("read the cloud: %w", err)

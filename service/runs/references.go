@@ -9,8 +9,8 @@ import (
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/rules"
-	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/judging"
 	"kambrel.example/kambrel/service/store"
 )
@@ -65,7 +65,7 @@ func (x *execution) planReferences(ctx context.Context, state *store.Store) erro
 		if err := x.store.Fenced(ctx, keep); err != nil {
 			return err
 		}
-		if err := x.count(ctx, func(c *wire.Counts) {
+		if err := x.count(ctx, func(c *progress.Counts) {
 			for _, one := range changes {
 				if !one.Held {
 					tally(c, one.Operation, 1)

@@ -4,7 +4,7 @@ import (
 	"context"
 
 	"kambrel.example/kambrel/core/decide"
-	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/service/judging"
 	"kambrel.example/kambrel/service/store"
 )
@@ -47,5 +47,5 @@ func (x *execution) keepRehearsed(ctx context.Context, outcomes []*decide.Outcom
 	if err := x.store.Changes.Add(ctx, x.run.ID, p.changes); err != nil {
 		return err
 	}
-	return x.count(ctx, func(c *wire.Counts) { p.count(c, len(outcomes)) })
+	return x.count(ctx, func(c *progress.Counts) { p.count(c, len(outcomes)) })
 }

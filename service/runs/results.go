@@ -13,7 +13,7 @@ import (
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -256,5 +256,5 @@ func (x *execution) keep(ctx context.Context, r *results) error {
 			failed++
 		}
 	}
-	return x.count(ctx, func(c *wire.Counts) { c.Done += done; c.Failed += failed })
+	return x.count(ctx, func(c *progress.Counts) { c.Done += done; c.Failed += failed })
 }

@@ -15,7 +15,8 @@ import (
 	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/service/judging"
 	"kambrel.example/kambrel/service/setup"
 	"kambrel.example/kambrel/service/store"
@@ -44,7 +45,7 @@ const mostPasses = 3
 // is to be begun again.
 func (e *Runs) Execute(ctx context.Context, run *store.Run) error {
 	x := &execution{Runs: e, run: run, Judge: e.judging.Blank()}
-	if run.State == wire.RunRunning {
+	if run.State == progress.Running {
 		slog.Info("taking up an interrupted run", logkey.Run, run.ID)
 		if err := x.dropPlanned(ctx); err != nil {
 			return err
@@ -54,7 +55,7 @@ func (e *Runs) Execute(ctx context.Context, run *store.Run) error {
 		return err
 	}
 	now := time.Now()
-	run.State, run.Started, run.Stages, run.Counts = wire.RunRunning, &now, []wire.Stage{}, wire.Counts{}
+	run.State, run.Started, run.Stages, run.Counts = progress.Running, &now, []progress.Stage{}, progress.Counts{}
 	if err := e.store.Runs.Save(ctx, run); err != nil {
 		return err
 	}
@@ -115,13 +116,13 @@ func (x *execution) stages(ctx context.Context) error {
 	if err := x.store.Learn(ctx); err != nil {
 		return err
 	}
-	if x.run.Purpose == wire.PurposeLook {
+	if x.run.Purpose == purpose.Look {
 		return nil
 	}
 	if err := x.checkContainers(ctx); err != nil {
 		return err
 	}
-	if x.run.Purpose == wire.PurposeSurvey {
+	if x.run.Purpose == purpose.Survey {
 		return x.stage(ctx, "survey", x.survey)
 	}
 	if x.run.Purpose.Rehearses() {
@@ -133,7 +134,7 @@ func (x *execution) stages(ctx context.Context) error {
 	if err := x.raiseLeavers(ctx); err != nil {
 		return err
 	}
-	if x.run.Purpose == wire.PurposeFull {
+	if x.run.Purpose == purpose.Full {
 		if err := x.store.Dirty.MarkAll(ctx); err != nil {
 			return err
 		}
@@ -246,7 +247,7 @@ func (x *execution) stage(ctx context.Context, name string, work func(context.Co
 		}
 	}
 	if at < 0 {
-		x.run.Stages = append(x.run.Stages, wire.Stage{Name: name, Started: &now})
+		x.run.Stages = append(x.run.Stages, progress.Stage{Name: name, Started: &now})
 		at = len(x.run.Stages) - 1
 	}
 	x.mu.Unlock()
@@ -264,7 +265,7 @@ func (x *execution) stage(ctx context.Context, name string, work func(context.Co
 }
 
 // count changes the run's counts and shows them now and then.
-func (x *execution) count(ctx context.Context, change func(*wire.Counts)) error {
+func (x *execution) count(ctx context.Context, change func(*progress.Counts)) error {
 	x.mu.Lock()
 	change(&x.run.Counts)
 	x.mu.Unlock()
@@ -350,13 +351,13 @@ func (x *execution) end(ctx context.Context, failure error) error {
 	x.run.Ended, x.run.Stage = &now, ""
 	switch c := x.run.Counts; {
 	case p != nil && p.Code == problem.Cancelled:
-		x.run.State, x.run.FailureCode = wire.RunCancelled, string(p.Code)
+		x.run.State, x.run.FailureCode = progress.Cancelled, string(p.Code)
 	case p != nil:
-		x.run.State, x.run.FailureCode, x.run.FailureDetail = wire.RunFailed, string(p.Code), p.Detail
+		x.run.State, x.run.FailureCode, x.run.FailureDetail = progress.Failed, string(p.Code), p.Detail
 	case c.Problems > 0 || c.Held > 0 || c.Failed > 0 || c.Findings > 0:
-		x.run.State = wire.RunProblems
+		x.run.State = progress.Problems
 	default:
-		x.run.State = wire.RunInStep
+		x.run.State = progress.InStep
 	}
 	x.mu.Unlock()
 	if err := x.keepEnd(ctx, p); err != nil {

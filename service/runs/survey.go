@@ -8,8 +8,8 @@ import (
 
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/survey"
-	"kambrel.example/kambrel/protocol/wire"
 )
 
 // surveyBatch is how many entries a survey looks at in one go.
@@ -41,7 +41,7 @@ func (x *execution) survey(ctx context.Context) error {
 		if err := x.collisions(ctx, work, people); err != nil {
 			return err
 		}
-		return x.count(ctx, func(c *wire.Counts) { c.Surveyed = work.Looked })
+		return x.count(ctx, func(c *progress.Counts) { c.Surveyed = work.Looked })
 	})
 	if err != nil {
 		return fmt.Errorf("survey: %w", err)
@@ -50,7 +50,7 @@ func (x *execution) survey(ctx context.Context) error {
 	if err := x.store.Surveys.SaveFindings(ctx, x.run.ID, findings, domains); err != nil {
 		return err
 	}
-	return x.count(ctx, func(c *wire.Counts) { c.Findings = len(findings) })
+	return x.count(ctx, func(c *progress.Counts) { c.Findings = len(findings) })
 }
 
 // collisions are where people would meet a resource that they do not take over, as

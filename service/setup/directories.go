@@ -17,6 +17,7 @@ import (
 	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
+	"kambrel.example/kambrel/service/views"
 )
 
 // undoWithin is how long a directory that was taken away can be brought back.
@@ -32,14 +33,14 @@ func (e *Setup) Directories(ctx context.Context) ([]wire.ConnectedDirectory, err
 	if err != nil {
 		return nil, err
 	}
-	views := []wire.ConnectedDirectory{}
+	connected := []wire.ConnectedDirectory{}
 	add := func(d settings.Directory) error {
 		view := wire.ConnectedDirectory{Name: d.Name, Dialect: d.Dialect, Base: d.Base, Features: append([]entry.Feature{}, d.Features...), Agents: []wire.Agent{}}
 		_, view.Active = active.Document.Directory(d.Name)
 		_, view.InDraft = draft.Document.Directory(d.Name)
 		for _, agent := range agents {
 			if slices.Contains(agent.Serves(), d.Name) {
-				view.Agents = append(view.Agents, agent.View(time.Now()))
+				view.Agents = append(view.Agents, views.Agent(agent))
 				view.Plain = view.Plain || slices.Contains(agent.Plain, d.Name)
 			}
 		}
@@ -59,7 +60,7 @@ func (e *Setup) Directories(ctx context.Context) ([]wire.ConnectedDirectory, err
 			probe := ProbeView(order)
 			view.Probe = &probe
 		}
-		views = append(views, view)
+		connected = append(connected, view)
 		return err
 	}
 	for _, d := range draft.Document.Directories {
@@ -74,7 +75,7 @@ func (e *Setup) Directories(ctx context.Context) ([]wire.ConnectedDirectory, err
 			}
 		}
 	}
-	return views, nil
+	return connected, nil
 }
 
 // DirectoryOf shows one directory.

@@ -10,9 +10,11 @@ import (
 	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
+	"kambrel.example/kambrel/service/views"
 )
 
 func badInput(err error) error { return problem.Wrap(problem.BadInput, err, "it cannot be used") }
@@ -57,7 +59,7 @@ func (e *Setup) draftView(ctx context.Context, draft store.Draft, active store.R
 	view.Changed = &draft.Changed
 	impact, ok, err := e.store.Runs.OfDraft(ctx, draft.Version)
 	if ok {
-		run := impact.View()
+		run := views.Run(impact)
 		view.Impact = &run
 	}
 	return view, err
@@ -282,7 +284,7 @@ func (e *Setup) Impact(ctx context.Context, by string) (int64, error) {
 	if err := e.valid(ctx, draft.Document); err != nil {
 		return 0, err
 	}
-	return e.store.Runs.New(ctx, store.Run{Run: wire.Run{Purpose: wire.PurposeImpact, Draft: draft.Version, By: by}, Document: &draft.Document}, false)
+	return e.store.Runs.New(ctx, store.Run{Purpose: purpose.Impact, Draft: draft.Version, By: by, Document: &draft.Document}, false)
 }
 
 // Look asks for a reading of the directories of the draft, or of the active
@@ -295,12 +297,12 @@ func (e *Setup) Look(ctx context.Context, by string) (int64, error) {
 	if len(draft.Document.Directories) == 0 {
 		return 0, problem.New(problem.NoSettings, "there is no directory to read.")
 	}
-	return e.store.Runs.New(ctx, store.Run{Run: wire.Run{Purpose: wire.PurposeLook, Draft: draft.Version, Revision: draft.Base, By: by}, Document: &draft.Document}, false)
+	return e.store.Runs.New(ctx, store.Run{Purpose: purpose.Look, Draft: draft.Version, Revision: draft.Base, By: by, Document: &draft.Document}, false)
 }
 
 // Survey asks for a survey by the active settings or by the draft.
 func (e *Setup) Survey(ctx context.Context, by string, draft bool) (int64, error) {
-	run := store.Run{Run: wire.Run{Purpose: wire.PurposeSurvey, By: by}}
+	run := store.Run{Purpose: purpose.Survey, By: by}
 	document, err := e.Document(ctx, draft)
 	if err != nil {
 		return 0, err

@@ -5,8 +5,6 @@ import (
 	"crypto/sha256"
 	"slices"
 	"time"
-
-	"kambrel.example/kambrel/protocol/wire"
 )
 
 // Agents are those that are enrolled, and the codes by which others may be.
@@ -63,7 +61,7 @@ func (s Agents) Save(ctx context.Context, agent *Agent) error {
 	if err := s.with(ctx).Save(agent).Error; err != nil {
 		return err
 	}
-	return s.Notify(ctx, wire.Event{Kind: "agent"})
+	return s.Notify(ctx, Event{Kind: "agent"})
 }
 
 // Hello keeps what an agent tells about itself; false when there is no such
@@ -72,7 +70,7 @@ func (s Agents) Hello(ctx context.Context, agent Agent) (bool, error) {
 	n, err := s.exec(ctx, `UPDATE agents SET host = ?, version = ?, directories = ?::text[], plain = ?::text[], last_contact = now() WHERE id = ?`,
 		agent.Host, agent.Version, agent.Directories, agent.Plain, agent.ID)
 	if err == nil && n == 1 {
-		err = s.Notify(ctx, wire.Event{Kind: "agent"})
+		err = s.Notify(ctx, Event{Kind: "agent"})
 	}
 	return n == 1, err
 }
@@ -82,7 +80,7 @@ func (s Agents) Hello(ctx context.Context, agent Agent) (bool, error) {
 func (s Agents) Grant(ctx context.Context, id string, directories []string) (bool, error) {
 	n, err := s.exec(ctx, `UPDATE agents SET granted = ?::text[] WHERE id = ?`, textArray(directories), id)
 	if err == nil {
-		err = s.Notify(ctx, wire.Event{Kind: "agent"})
+		err = s.Notify(ctx, Event{Kind: "agent"})
 	}
 	return n == 1, err
 }
@@ -103,7 +101,7 @@ func (s Agents) Touch(ctx context.Context, id string) error {
 func (s Agents) Retire(ctx context.Context, id string) (bool, error) {
 	n, err := s.exec(ctx, `DELETE FROM agents WHERE id = ?`, id)
 	if err == nil {
-		err = s.Notify(ctx, wire.Event{Kind: "agent"})
+		err = s.Notify(ctx, Event{Kind: "agent"})
 	}
 	return n == 1, err
 }

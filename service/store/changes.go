@@ -9,13 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/core/remedy"
-	"kambrel.example/kambrel/protocol/wire"
 )
 
 // Changes are what runs have planned, and what became of it.
@@ -150,12 +147,7 @@ func (s Changes) Next(ctx context.Context, run int64, rank int, after int64, lim
 	if err != nil {
 		return nil, err
 	}
-	for i := range changes {
-		if err := json.Unmarshal(changes[i].DiffsJSON, &changes[i].Diffs); err != nil {
-			return nil, fmt.Errorf("change %d: %w", changes[i].ID, err)
-		}
-	}
-	return changes, nil
+	return changes, withDiffs(changes)
 }
 
 // MarkSent makes it durable that changes are about to be sent.
@@ -387,7 +379,7 @@ type ChangeQuery struct {
 
 // List lists changes of a run in the order in which they were planned, and
 // how many the query fits.
-func (s Changes) List(ctx context.Context, q ChangeQuery) ([]wire.Change, int, error) {
+func (s Changes) List(ctx context.Context, q ChangeQuery) ([]Change, int, error) {
 	query := s.with(ctx).Table("changes").Where("run_id = ?", q.Run)
 	if q.Kind != "" {
 		query = query.Where("kind = ?", q.Kind)
@@ -421,41 +413,29 @@ func (s Changes) List(ctx context.Context, q ChangeQuery) ([]wire.Change, int, e
 			page = append(page, row.Change)
 		}
 	}
-	changes, err := toWire(page)
-	return changes, rows[0].Total, err
+	return page, rows[0].Total, withDiffs(page)
 }
 
 // OfEntry lists the latest changes of one entry, the newest first. Those of
 // rehearsals are left out.
-func (s Changes) OfEntry(ctx context.Context, ref entry.Ref, limit int) ([]wire.Change, error) {
+func (s Changes) OfEntry(ctx context.Context, ref entry.Ref, limit int) ([]Change, error) {
 	var rows []Change
 	err := s.raw(ctx, `SELECT c.* FROM changes c JOIN runs u ON u.id = c.run_id WHERE c.directory = ? AND c.entry_id = ? AND u.`+writing+`
 		AND c.state <> 'superseded' ORDER BY c.id DESC LIMIT ?`, ref.Directory, ref.ID.String(), limit).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}
-	return toWire(rows)
+	return rows, withDiffs(rows)
 }
 
-func toWire(rows []Change) ([]wire.Change, error) {
-	changes := make([]wire.Change, len(rows))
-	for i, row := range rows {
-		changes[i] = wire.Change{
-			ID: row.ID, RunID: row.RunID, Side: row.Side, Kind: string(row.Kind), Operation: row.Operation, State: row.State, Directory: row.Directory, EntryID: row.EntryID, DN: row.DN,
-			ResourceID: row.ResourceID, Name: row.Name, Code: row.Code, Answer: row.Answer, Remedies: []remedy.Remedy{}, Attempts: row.Attempts, Sent: row.Sent, Answered: row.Answered,
-		}
-		if err := json.Unmarshal(row.DiffsJSON, &changes[i].Diffs); err != nil {
-			return nil, fmt.Errorf("change %d: %w", row.ID, err)
-		}
-		if len(row.Facts) > 0 && row.State == "blocked" {
-			var facts problem.Facts
-			if err := json.Unmarshal(row.Facts, &facts); err != nil {
-				return nil, fmt.Errorf("facts of change %d: %w", row.ID, err)
-			}
-			changes[i].Remedies = append(changes[i].Remedies, remedy.Of(about.EntryOf(row.Ref()), problem.Code(row.Code), facts)...)
+// withDiffs reads what each change changes.
+func withDiffs(changes []Change) error {
+	for i := range changes {
+		if err := json.Unmarshal(changes[i].DiffsJSON, &changes[i].Diffs); err != nil {
+			return fmt.Errorf("change %d: %w", changes[i].ID, err)
 		}
 	}
-	return changes, nil
+	return nil
 }
 
 func changeIDs(changes []Change) textArray {

@@ -2,13 +2,22 @@ package store
 
 import (
 	"context"
-
-	"kambrel.example/kambrel/protocol/wire"
 )
 
+// ObjectCounts tells how many objects are where.
+type ObjectCounts struct {
+	Entries   int // people in the directories
+	Linked    int // people with a resource
+	Suspended int // of these, those who left
+	Groups    int
+	Contacts  int
+	CloudOnly int // resources that no entry owns
+	Dirty     int // entries that the next run looks at
+}
+
 // Count counts what is where, but for the entries.
-func (s Search) Count(ctx context.Context) (wire.ObjectCounts, error) {
-	var c wire.ObjectCounts
+func (s Search) Count(ctx context.Context) (ObjectCounts, error) {
+	var c ObjectCounts
 	err := s.raw(ctx, `SELECT
 		count(*) FILTER (WHERE kind = 'user') AS linked,
 		count(*) FILTER (WHERE kind = 'group') AS groups,

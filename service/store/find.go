@@ -7,15 +7,29 @@ import (
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/protocol/wire"
 )
 
 // Search finds and counts objects of both mirrors.
 type Search struct{ *session }
 
+// Hit is one object that was found.
+type Hit struct {
+	Type       string // entry or resource
+	Kind       string
+	Name       string
+	Login      string
+	DN         string `gorm:"column:dn"`
+	Directory  string
+	EntryID    string
+	ResourceID string
+	Active     *bool
+	Gone       bool
+	State      string // where it stands: the keys of entryStates, and cloud-only
+}
+
 // Exact finds the one object whose entry id, resource id, distinguished name or
 // login is exactly the text, by index; false when there is none, or several.
-func (s Search) Exact(ctx context.Context, text string, ids []entry.ID) (wire.Hit, bool, error) {
+func (s Search) Exact(ctx context.Context, text string, ids []entry.ID) (Hit, bool, error) {
 	path := ""
 	if dn, err := entry.ParseDN(text); err == nil {
 		path = dn.Path()
@@ -28,9 +42,9 @@ func (s Search) Exact(ctx context.Context, text string, ids []entry.ID) (wire.Hi
 			FROM resources r LEFT JOIN links l ON l.resource_id = r.id WHERE r.keys && ARRAY['userName=' || lower(@text)] OR r.id = @text OR r.id = ANY((@ids)::text[])
 		LIMIT 2`, map[string]any{"ids": idArray(ids), "path": path, "text": text}).Scan(&refs).Error
 	if err != nil || len(refs) != 1 {
-		return wire.Hit{}, false, err
+		return Hit{}, false, err
 	}
-	hit := wire.Hit{Type: "entry", Directory: refs[0].Directory, EntryID: refs[0].EntryID, ResourceID: refs[0].ResourceID}
+	hit := Hit{Type: "entry", Directory: refs[0].Directory, EntryID: refs[0].EntryID, ResourceID: refs[0].ResourceID}
 	if hit.EntryID == "" {
 		hit.Type = "resource"
 	}
@@ -136,29 +150,25 @@ func (q FindQuery) sql() (string, error) {
 
 // Find searches entries and resources by name, login, address or id, and tells
 // how many fit.
-func (s Search) Find(ctx context.Context, q FindQuery) ([]wire.Hit, int, error) {
+func (s Search) Find(ctx context.Context, q FindQuery) ([]Hit, int, error) {
 	sql, err := q.sql()
 	if err != nil {
 		return nil, 0, err
 	}
 	directories, entries := refArrays(q.Among)
 	var rows []struct {
-		Type, Kind, Directory, EntryID, ResourceID string
-		DN                                         string `gorm:"column:dn"`
-		Name, Login, State                         string
-		Active                                     *bool
-		Gone                                       bool
-		Total                                      int
+		Hit
+		Total int
 	}
 	if err := s.raw(ctx, sql, map[string]any{
 		"text": strings.ToLower(q.Text), "ids": idArray(q.IDs), "kind": q.Kind, "directories": directories, "entries": entries, "offset": q.Offset, "limit": q.Limit, "pattern": like(strings.ToLower(q.Text)), "last": q.Offset + q.Limit,
 	}).Scan(&rows).Error; err != nil {
 		return nil, 0, err
 	}
-	hits := make([]wire.Hit, 0, len(rows))
+	hits := make([]Hit, 0, len(rows))
 	for _, r := range rows {
 		if r.EntryID+r.ResourceID != "" { // past the end there is a total only
-			hits = append(hits, wire.Hit{Type: r.Type, Kind: r.Kind, Name: r.Name, Login: r.Login, DN: r.DN, Directory: r.Directory, EntryID: r.EntryID, ResourceID: r.ResourceID, Active: r.Active, Gone: r.Gone, State: r.State})
+			hits = append(hits, r.Hit)
 		}
 	}
 	return hits, rows[0].Total, nil

@@ -13,7 +13,6 @@ import (
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/person"
 	"kambrel.example/kambrel/core/plan"
-	"kambrel.example/kambrel/protocol/wire"
 )
 
 // listed has one object in each state, two entries of one person and a group.
@@ -98,7 +97,7 @@ func listed(t *testing.T, s *Store) {
 	states := map[string]string{}
 	hits, _, err := s.Search.Find(ctx, FindQuery{Sort: "state", Limit: 20})
 	require.NoError(t, err)
-	assert.True(t, slices.IsSortedFunc(hits, func(a, b wire.Hit) int { return strings.Compare(a.State, b.State) }))
+	assert.True(t, slices.IsSortedFunc(hits, func(a, b Hit) int { return strings.Compare(a.State, b.State) }))
 	for _, hit := range hits {
 		states[hit.Name] = hit.State
 	}

@@ -3,8 +3,6 @@ package store
 import (
 	"context"
 	"strings"
-
-	"kambrel.example/kambrel/protocol/wire"
 )
 
 // LastForecast returns the newest rehearsal of everybody that has ended well.
@@ -17,11 +15,20 @@ func (s Runs) LastForecast(ctx context.Context) (Run, bool, error) {
 	return row.run(), err == nil, err
 }
 
+// OutcomeCount is how many a rehearsal of everybody decided alike: an operation, what
+// is linked or unclaimed, or the code of a problem.
+type OutcomeCount struct {
+	Kind    string
+	Outcome string
+	Rule    string // the match rule that adopts
+	Count   int
+}
+
 // Outcomes counts what a rehearsal of everybody came to: its changes by
 // operation and match rule, problems by code, who is linked and in step, and
 // what nobody claims.
-func (s Changes) Outcomes(ctx context.Context, run int64) ([]wire.Outcome, error) {
-	outcomes := []wire.Outcome{}
+func (s Changes) Outcomes(ctx context.Context, run int64) ([]OutcomeCount, error) {
+	outcomes := []OutcomeCount{}
 	err := s.raw(ctx, `
 		WITH planned AS (
 			SELECT kind, directory, entry_id, CASE WHEN operation = 'none' THEN code ELSE operation END AS outcome,
@@ -42,6 +49,15 @@ func (s Changes) Outcomes(ctx context.Context, run int64) ([]wire.Outcome, error
 const unclaimed = `SELECT r.* FROM resources r WHERE NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)
 	AND NOT EXISTS (SELECT FROM changes c WHERE c.run_id = @run AND c.operation = 'adopt' AND c.resource_id = r.id)`
 
+// CloudOnly is a resource that no entry claims.
+type CloudOnly struct {
+	ID     string
+	Kind   string
+	Name   string
+	Login  string
+	Active bool
+}
+
 // UnclaimedQuery chooses resources that nobody claims after a forecast.
 type UnclaimedQuery struct {
 	Run           int64
@@ -50,15 +66,15 @@ type UnclaimedQuery struct {
 }
 
 // Unclaimed lists such resources by name, and tells how many there are.
-func (s Resources) Unclaimed(ctx context.Context, q UnclaimedQuery) ([]wire.CloudOnly, int, error) {
+func (s Resources) Unclaimed(ctx context.Context, q UnclaimedQuery) ([]CloudOnly, int, error) {
 	rows := []struct {
-		wire.CloudOnly
+		CloudOnly
 		Total int
 	}{}
 	err := s.raw(ctx, `SELECT id, kind, name, login, active, count(*) OVER () AS total
 		FROM (`+unclaimed+`) u WHERE @kind IN ('', kind) AND (@text = '' OR search LIKE @pattern) ORDER BY lower(name), id OFFSET @offset LIMIT @limit`,
 		map[string]any{"run": q.Run, "kind": q.Kind, "text": q.Text, "pattern": like(strings.ToLower(q.Text)), "offset": q.Offset, "limit": q.Limit}).Scan(&rows).Error
-	out, total := make([]wire.CloudOnly, len(rows)), 0
+	out, total := make([]CloudOnly, len(rows)), 0
 	for i, row := range rows {
 		out[i], total = row.CloudOnly, row.Total
 	}

@@ -3,8 +3,6 @@ package store
 import (
 	"context"
 	"time"
-
-	"kambrel.example/kambrel/protocol/wire"
 )
 
 // Operators are who may use the interface: people, their sessions, and tokens.
@@ -76,7 +74,7 @@ func (s Operators) TokenValid(ctx context.Context, id string) (bool, error) {
 func (s Operators) DropToken(ctx context.Context, id string) (bool, error) {
 	n, err := s.exec(ctx, `DELETE FROM tokens WHERE id = ?`, id)
 	if err == nil {
-		err = s.Notify(ctx, wire.Event{Kind: EventToken})
+		err = s.Notify(ctx, Event{Kind: EventToken})
 	}
 	return n == 1, err
 }
@@ -86,7 +84,7 @@ func (s Operators) DropSessions(ctx context.Context, name, but string) error {
 	if _, err := s.exec(ctx, `DELETE FROM tokens WHERE kind = 'session' AND name = ? AND id::text <> ?`, name, but); err != nil {
 		return err
 	}
-	return s.Notify(ctx, wire.Event{Kind: EventToken})
+	return s.Notify(ctx, Event{Kind: EventToken})
 }
 
 // SetPassword keeps the hash of an operator's new password; false when there is

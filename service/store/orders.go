@@ -7,7 +7,6 @@ import (
 	"time"
 
 	protocol "kambrel.example/kambrel/protocol/orders"
-	"kambrel.example/kambrel/protocol/wire"
 )
 
 // Orders are what agents are asked.
@@ -51,7 +50,7 @@ func (s Orders) Add(ctx context.Context, order *Order) error {
 	if err := s.with(ctx).Create(order).Error; err != nil {
 		return fmt.Errorf("keep the order: %w", err)
 	}
-	return s.Notify(ctx, wire.Event{Kind: "order", ID: order.ID})
+	return s.Notify(ctx, Event{Kind: "order", ID: order.ID})
 }
 
 // OfRun returns the last order of a run for a directory.
@@ -113,7 +112,7 @@ func (s Orders) End(ctx context.Context, id int64, code, detail string, counts O
 	if _, err := s.exec(ctx, `UPDATE orders SET state = ?, failure_code = ?, failure_detail = ?, counts = ?::jsonb, request = CASE WHEN erases THEN '{}' ELSE request END WHERE id = ?`, state, code, detail, string(text), id); err != nil {
 		return err
 	}
-	return s.Notify(ctx, wire.Event{Kind: "order", ID: id})
+	return s.Notify(ctx, Event{Kind: "order", ID: id})
 }
 
 // Withdraw ends the orders of a run that are still open: an agent that is
@@ -156,5 +155,5 @@ func (s Orders) GiveBack(ctx context.Context, id int64, agent string) error {
 	if _, err := s.exec(ctx, `UPDATE orders SET state = 'waiting', agent_id = NULL WHERE id = ? AND agent_id = ? AND state = 'leased'`, id, agent); err != nil {
 		return err
 	}
-	return s.Notify(ctx, wire.Event{Kind: "order", ID: id})
+	return s.Notify(ctx, Event{Kind: "order", ID: id})
 }

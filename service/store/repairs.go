@@ -6,35 +6,25 @@ import (
 	"time"
 
 	protocol "kambrel.example/kambrel/protocol/orders"
-	"kambrel.example/kambrel/protocol/wire"
 )
 
 // Repairs are values that were, or are to be, written to directories.
 type Repairs struct{ *session }
 
-// RepairRow is a repair without its items.
-type RepairRow struct {
+// Repair is a set of values that are written together.
+type Repair struct {
 	ID      int64
 	Created time.Time
 	By      string
-	Undoes  int64
+	Undoes  int64 // the repair that it takes back
 	Done    int
 	Failed  int
 	Waiting int
+	Items   []RepairItem `gorm:"-"`
 }
 
-func (r RepairRow) repair() wire.Repair {
-	out := wire.Repair{ID: r.ID, Created: r.Created, By: r.By, Undoes: r.Undoes, Done: r.Done, Failed: r.Failed, Waiting: r.Waiting, State: "done"}
-	switch {
-	case r.Waiting > 0:
-		out.State = "running"
-	case r.Failed > 0:
-		out.State = "problems"
-	}
-	return out
-}
-
-type repairItemRow struct {
+// RepairItem is one value of one entry; an empty one is none.
+type RepairItem struct {
 	Repair    int64 `gorm:"primaryKey"`
 	Number    int   `gorm:"primaryKey"`
 	Directory string
@@ -43,23 +33,22 @@ type repairItemRow struct {
 	Attribute string
 	Before    string
 	After     string
-	State     string
+	State     string // waiting, done or failed
 	Code      string
-	Answer    string
+	Answer    string // what the directory said
 }
 
-func (repairItemRow) TableName() string { return "repair_items" }
-
 // Add keeps a repair whose items wait.
-func (s Repairs) Add(ctx context.Context, by string, undoes int64, items []wire.RepairItem) (int64, error) {
+func (s Repairs) Add(ctx context.Context, by string, undoes int64, items []RepairItem) (int64, error) {
 	var id int64
 	err := s.Tx(ctx, func(tx *Store) error {
 		if err := tx.raw(ctx, `INSERT INTO repairs (by, undoes) VALUES (?, ?) RETURNING id`, by, undoes).Scan(&id).Error; err != nil {
 			return err
 		}
-		rows := make([]repairItemRow, len(items))
+		rows := make([]RepairItem, len(items))
 		for i, item := range items {
-			rows[i] = repairItemRow{Repair: id, Number: i + 1, Directory: item.Directory, EntryID: item.EntryID, DN: item.DN, Attribute: item.Attribute, Before: item.Before, After: item.After, State: "waiting"}
+			rows[i] = item
+			rows[i].Repair, rows[i].Number, rows[i].State = id, i+1, "waiting"
 		}
 		return tx.with(ctx).CreateInBatches(rows, 1000).Error
 	})
@@ -89,7 +78,7 @@ func (s Repairs) Save(ctx context.Context, repair int64, results []protocol.Repa
 		FROM saved JOIN repairs r ON r.id = saved.repair`,
 		numbers, states, codes, details, repair)
 	if err == nil {
-		err = s.Notify(ctx, wire.Event{Kind: "repair", ID: repair})
+		err = s.Notify(ctx, Event{Kind: "repair", ID: repair})
 	}
 	return err
 }
@@ -99,7 +88,7 @@ func (s Repairs) Save(ctx context.Context, repair int64, results []protocol.Repa
 func (s Repairs) Fail(ctx context.Context, repair int64, numbers []int, code, answer string) error {
 	results := make([]protocol.Repaired, 0, len(numbers))
 	var waiting []int
-	if err := s.with(ctx).Model(&repairItemRow{}).Where("repair = ? AND state = 'waiting' AND number IN ?", repair, numbers).Pluck("number", &waiting).Error; err != nil {
+	if err := s.with(ctx).Model(&RepairItem{}).Where("repair = ? AND state = 'waiting' AND number IN ?", repair, numbers).Pluck("number", &waiting).Error; err != nil {
 		return err
 	}
 	for _, n := range waiting {
@@ -112,48 +101,36 @@ func (s Repairs) Fail(ctx context.Context, repair int64, numbers []int, code, an
 }
 
 // Waiting returns the values that wait for their result, by repair.
-func (s Repairs) Waiting(ctx context.Context) (map[int64][]wire.RepairItem, error) {
-	var rows []repairItemRow
+func (s Repairs) Waiting(ctx context.Context) (map[int64][]RepairItem, error) {
+	var rows []RepairItem
 	if err := s.with(ctx).Where("state = 'waiting'").Order("repair, number").Find(&rows).Error; err != nil {
 		return nil, err
 	}
-	waiting := map[int64][]wire.RepairItem{}
-	for _, i := range rows {
-		waiting[i.Repair] = append(waiting[i.Repair], wire.RepairItem{Number: i.Number, Directory: i.Directory, EntryID: i.EntryID, DN: i.DN, Attribute: i.Attribute, Before: i.Before, After: i.After})
+	waiting := map[int64][]RepairItem{}
+	for _, row := range rows {
+		waiting[row.Repair] = append(waiting[row.Repair], row)
 	}
 	return waiting, nil
 }
 
 const repairColumns = `r.id, r.created, r.by, r.undoes, count(*) FILTER (WHERE i.state = 'done') AS done, count(*) FILTER (WHERE i.state = 'failed') AS failed, count(*) FILTER (WHERE i.state = 'waiting') AS waiting`
 
-// List lists repairs, the newest first.
-func (s Repairs) List(ctx context.Context, limit int) ([]wire.Repair, error) {
-	var rows []RepairRow
-	err := s.raw(ctx, `SELECT `+repairColumns+` FROM repairs r JOIN repair_items i ON i.repair = r.id GROUP BY r.id ORDER BY r.id DESC LIMIT ?`, limit).Scan(&rows).Error
-	repairs := make([]wire.Repair, len(rows))
-	for i, row := range rows {
-		repairs[i] = row.repair()
-	}
+// List lists repairs without their items, the newest first.
+func (s Repairs) List(ctx context.Context, limit int) ([]Repair, error) {
+	var repairs []Repair
+	err := s.raw(ctx, `SELECT `+repairColumns+` FROM repairs r JOIN repair_items i ON i.repair = r.id GROUP BY r.id ORDER BY r.id DESC LIMIT ?`, limit).Scan(&repairs).Error
 	return repairs, err
 }
 
 // Get returns a repair with its items.
-func (s Repairs) Get(ctx context.Context, id int64) (wire.Repair, error) {
-	var row RepairRow
-	if err := s.raw(ctx, `SELECT `+repairColumns+` FROM repairs r JOIN repair_items i ON i.repair = r.id WHERE r.id = ? GROUP BY r.id`, id).Scan(&row).Error; err != nil {
-		return wire.Repair{}, err
+func (s Repairs) Get(ctx context.Context, id int64) (Repair, error) {
+	var repair Repair
+	if err := s.raw(ctx, `SELECT `+repairColumns+` FROM repairs r JOIN repair_items i ON i.repair = r.id WHERE r.id = ? GROUP BY r.id`, id).Scan(&repair).Error; err != nil {
+		return Repair{}, err
 	}
-	if row.ID == 0 {
-		return wire.Repair{}, ErrNotFound
+	if repair.ID == 0 {
+		return Repair{}, ErrNotFound
 	}
-	repair := row.repair()
-	var items []repairItemRow
-	if err := s.with(ctx).Where("repair = ?", id).Order("number").Find(&items).Error; err != nil {
-		return repair, err
-	}
-	for _, i := range items {
-		repair.Items = append(repair.Items, wire.RepairItem{Number: i.Number, Directory: i.Directory, EntryID: i.EntryID, DN: i.DN, Attribute: i.Attribute,
-			Before: i.Before, After: i.After, State: i.State, Code: i.Code, Answer: i.Answer})
-	}
-	return repair, nil
+	err := s.with(ctx).Where("repair = ?", id).Order("number").Find(&repair.Items).Error
+	return repair, err
 }

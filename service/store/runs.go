@@ -8,8 +8,9 @@ import (
 
 	"gorm.io/gorm"
 
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/settings"
-	"kambrel.example/kambrel/protocol/wire"
 )
 
 // Runs are those that wait, go on, and have ended.
@@ -37,8 +38,8 @@ type runRow struct {
 	Created       time.Time
 	Started       *time.Time
 	Ended         *time.Time
-	Stages        []wire.Stage `gorm:"serializer:json;type:jsonb"`
-	Counts        wire.Counts  `gorm:"serializer:json;type:jsonb"`
+	Stages        []progress.Stage `gorm:"serializer:json;type:jsonb"`
+	Counts        progress.Counts  `gorm:"serializer:json;type:jsonb"`
 	FailureCode   string
 	FailureDetail string
 	Draft         int
@@ -51,7 +52,22 @@ func (runRow) TableName() string { return "runs" }
 
 // Run is a run as it is executed; Save keeps it.
 type Run struct {
-	wire.Run
+	ID      int64
+	Purpose purpose.Purpose
+	// Releases is the run whose held removals this one lets through.
+	Releases int64
+	// Draft is the version of the draft that it works by, 0 for the active settings.
+	Draft    int
+	State    progress.State
+	Stage    string // what is going on now
+	Revision int    // of the settings that it works by
+	By       string
+	Created  time.Time
+	Started  *time.Time
+	Ended    *time.Time
+	Stages   []progress.Stage
+	Counts   progress.Counts
+
 	FailureCode, FailureDetail string
 	// Document is the draft that the run works by, nil for active settings.
 	Document *settings.Document
@@ -70,10 +86,10 @@ func (r *Run) row() *runRow {
 }
 
 func (r runRow) run() Run {
-	return Run{FailureCode: r.FailureCode, FailureDetail: r.FailureDetail, Document: r.Document, Subject: r.Subject, Failures: r.Failures, Run: wire.Run{
-		ID: r.ID, Purpose: wire.Purpose(r.Purpose), Releases: r.Releases, State: wire.RunState(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
+	return Run{
+		FailureCode: r.FailureCode, FailureDetail: r.FailureDetail, Document: r.Document, Subject: r.Subject, Failures: r.Failures, ID: r.ID, Purpose: purpose.Purpose(r.Purpose), Releases: r.Releases, State: progress.State(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
 		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, Draft: r.Draft,
-	}}
+	}
 }
 
 // New asks for a run. The schedule asks for none while one is open; the
@@ -89,12 +105,12 @@ func (s Runs) New(ctx context.Context, run Run, unlessOpen bool) (int64, error) 
 			}
 		}
 		row := run.row()
-		row.State, row.Created, row.Stages = string(wire.RunWaiting), time.Now(), []wire.Stage{}
+		row.State, row.Created, row.Stages = string(progress.Waiting), time.Now(), []progress.Stage{}
 		if err := tx.with(ctx).Create(row).Error; err != nil {
 			return fmt.Errorf("keep the new run: %w", err)
 		}
 		id = row.ID
-		return tx.Notify(ctx, wire.Event{Kind: "run", ID: id})
+		return tx.Notify(ctx, Event{Kind: "run", ID: id})
 	})
 	return id, err
 }
@@ -147,7 +163,7 @@ func (s Runs) Stage(ctx context.Context) (string, error) {
 	if err != nil || !open {
 		return "", err
 	}
-	if run.State == wire.RunWaiting || run.Stage == "" {
+	if run.State == progress.Waiting || run.Stage == "" {
 		return "waiting", nil
 	}
 	return run.Stage, nil
@@ -159,7 +175,7 @@ func (s Runs) Save(ctx context.Context, run *Run) error {
 		if err := tx.with(ctx).Save(run.row()).Error; err != nil {
 			return fmt.Errorf("keep run %d: %w", run.ID, err)
 		}
-		return tx.Notify(ctx, wire.Event{Kind: "run", ID: run.ID})
+		return tx.Notify(ctx, Event{Kind: "run", ID: run.ID})
 	})
 }
 
@@ -174,7 +190,7 @@ func (s Runs) Get(ctx context.Context, id int64) (Run, error) {
 type RunQuery struct {
 	State   string
 	Changed bool // only runs that changed or found something
-	Purpose wire.Purpose
+	Purpose purpose.Purpose
 	Before  int64 // id of the last one seen; 0 begins with the newest
 	Limit   int
 }
@@ -217,9 +233,9 @@ func (s Runs) Last(ctx context.Context) (Run, bool, error) {
 
 // LastOf returns the newest run of a purpose that has ended well enough to be
 // looked at.
-func (s Runs) LastOf(ctx context.Context, purpose wire.Purpose) (Run, bool, error) {
+func (s Runs) LastOf(ctx context.Context, why purpose.Purpose) (Run, bool, error) {
 	var row runRow
-	err := s.with(ctx).Where("purpose = ? AND ended IS NOT NULL AND state IN ('in-step', 'problems')", purpose).Order("id DESC").Take(&row).Error
+	err := s.with(ctx).Where("purpose = ? AND ended IS NOT NULL AND state IN ('in-step', 'problems')", why).Order("id DESC").Take(&row).Error
 	if NotFound(err) {
 		return Run{}, false, nil
 	}
@@ -241,7 +257,7 @@ func (s Runs) OfDraft(ctx context.Context, version int) (Run, bool, error) {
 func (s Runs) Cancel(ctx context.Context, id int64) (bool, error) {
 	n, err := s.exec(ctx, `UPDATE runs SET cancelled = true WHERE id = ? AND state IN ('waiting', 'running') AND NOT `+writing, id)
 	if err == nil {
-		err = s.Notify(ctx, wire.Event{Kind: "run", ID: id})
+		err = s.Notify(ctx, Event{Kind: "run", ID: id})
 	}
 	return n == 1, err
 }

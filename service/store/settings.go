@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"kambrel.example/kambrel/core/settings"
-	"kambrel.example/kambrel/protocol/wire"
 )
 
 // Settings are the revisions, one of which is active, and the draft.
@@ -50,7 +49,7 @@ func (s Settings) Activate(ctx context.Context, r *Revision) error {
 	if err := s.all().Dirty.MarkAll(ctx); err != nil {
 		return err
 	}
-	return s.Notify(ctx, wire.Event{Kind: "settings", ID: int64(r.Revision)})
+	return s.Notify(ctx, Event{Kind: "settings", ID: int64(r.Revision)})
 }
 
 // Lock lets one activation go at a time, until the transaction ends.
@@ -114,7 +113,7 @@ func (s Settings) SaveDraft(ctx context.Context, draft *Draft) error {
 	if err := s.all().Runs.CancelOfDrafts(ctx); err != nil {
 		return err
 	}
-	return s.Notify(ctx, wire.Event{Kind: "draft", ID: int64(draft.Version)})
+	return s.Notify(ctx, Event{Kind: "draft", ID: int64(draft.Version)})
 }
 
 // DropDraft discards the draft; false when there is none.
@@ -126,7 +125,7 @@ func (s Settings) DropDraft(ctx context.Context) (bool, error) {
 	if err := s.all().Runs.CancelOfDrafts(ctx); err != nil {
 		return true, err
 	}
-	return true, s.Notify(ctx, wire.Event{Kind: "draft"})
+	return true, s.Notify(ctx, Event{Kind: "draft"})
 }
 
 // CurrentDraft returns the draft; where there is none, what a new one would begin

@@ -8,10 +8,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/core/survey"
 	protocol "kambrel.example/kambrel/protocol/orders"
-	"kambrel.example/kambrel/protocol/wire"
 )
 
 func drafts(t *testing.T, s *Store) {
@@ -23,9 +24,9 @@ func drafts(t *testing.T, s *Store) {
 	draft := Draft{Base: 3, Document: document, By: "ingrid"}
 	require.NoError(t, s.Settings.SaveDraft(ctx, &draft))
 	first := draft.Version
-	impact, err := s.Runs.New(ctx, Run{Run: wire.Run{Purpose: wire.PurposeImpact, Draft: first}, Document: &document}, false)
+	impact, err := s.Runs.New(ctx, Run{Purpose: purpose.Impact, Draft: first, Document: &document}, false)
 	require.NoError(t, err)
-	look, err := s.Runs.New(ctx, Run{Run: wire.Run{Purpose: wire.PurposeLook, Draft: first}, Document: &document}, false)
+	look, err := s.Runs.New(ctx, Run{Purpose: purpose.Look, Draft: first, Document: &document}, false)
 	require.NoError(t, err)
 	run, found, err := s.Runs.OfDraft(ctx, first)
 	require.NoError(t, err)
@@ -62,7 +63,7 @@ func cancelling(t *testing.T, s *Store) {
 	found, err := s.Runs.Cancel(ctx, writes)
 	require.NoError(t, err)
 	assert.False(t, found, "a run that writes is never cut short")
-	survey, err := s.Runs.New(ctx, Run{Run: wire.Run{Purpose: wire.PurposeSurvey}}, false)
+	survey, err := s.Runs.New(ctx, Run{Purpose: purpose.Survey}, false)
 	require.NoError(t, err)
 	found, err = s.Runs.Cancel(ctx, survey)
 	require.NoError(t, err)
@@ -75,7 +76,7 @@ func cancelling(t *testing.T, s *Store) {
 	require.NoError(t, err)
 	assert.True(t, cancelled)
 	ended := time.Now()
-	run.State, run.Ended = wire.RunInStep, &ended
+	run.State, run.Ended = progress.InStep, &ended
 	require.NoError(t, s.Runs.Save(ctx, &run))
 	last, found, err := s.Runs.LastOf(ctx, "survey")
 	require.NoError(t, err)
@@ -188,7 +189,7 @@ func removals(t *testing.T, s *Store) {
 
 func surveys(t *testing.T, s *Store) {
 	ctx := t.Context()
-	run, err := s.Runs.New(ctx, Run{Run: wire.Run{Purpose: wire.PurposeSurvey}}, false)
+	run, err := s.Runs.New(ctx, Run{Purpose: purpose.Survey}, false)
 	require.NoError(t, err)
 	a := somebody(1, "CN=A,DC=example")
 	finding := func(code survey.Code, value, proposal string, action survey.Action) survey.Finding {
@@ -204,7 +205,6 @@ func surveys(t *testing.T, s *Store) {
 	require.NoError(t, err)
 	require.Len(t, groups, 2, "an interrupted attempt leaves nothing behind")
 	assert.Equal(t, [2]int{2, 1}, [2]int{groups[1].Count, groups[1].Repairable})
-	assert.NotEmpty(t, groups[0].Remedy)
 	assert.Equal(t, 7, domains[0].Entries)
 	page, total, err := s.Surveys.Findings(ctx, FindingQuery{Run: run, Code: string(survey.AddressTwice), Offset: 1, Limit: 1})
 	require.NoError(t, err)
@@ -221,10 +221,10 @@ func surveys(t *testing.T, s *Store) {
 func repairs(t *testing.T, s *Store) {
 	ctx := t.Context()
 	a := somebody(1, "CN=A,DC=example")
-	item := func(before, after string) wire.RepairItem {
-		return wire.RepairItem{Directory: "halvard", EntryID: a.ID.String(), DN: a.DN, Attribute: "mail", Before: before, After: after}
+	item := func(before, after string) RepairItem {
+		return RepairItem{Directory: "halvard", EntryID: a.ID.String(), DN: a.DN, Attribute: "mail", Before: before, After: after}
 	}
-	id, err := s.Repairs.Add(ctx, "ingrid", 0, []wire.RepairItem{item("a", "b"), item("c", "d"), item("e", "")})
+	id, err := s.Repairs.Add(ctx, "ingrid", 0, []RepairItem{item("a", "b"), item("c", "d"), item("e", "")})
 	require.NoError(t, err)
 	waiting, err := s.Repairs.Waiting(ctx)
 	require.NoError(t, err)
@@ -233,13 +233,11 @@ func repairs(t *testing.T, s *Store) {
 	require.NoError(t, s.Repairs.Save(ctx, id, []protocol.Repaired{{Number: 1}}), "an order that is done again says the same")
 	repair, err := s.Repairs.Get(ctx, id)
 	require.NoError(t, err)
-	assert.Equal(t, "running", repair.State)
 	assert.Equal(t, [3]int{1, 1, 1}, [3]int{repair.Done, repair.Failed, repair.Waiting})
 	assert.Equal(t, "busy", repair.Items[1].Answer)
 	require.NoError(t, s.Repairs.Fail(ctx, id, []int{1, 3}, "agent-offline", "nobody"))
 	repair, err = s.Repairs.Get(ctx, id)
 	require.NoError(t, err)
-	assert.Equal(t, "problems", repair.State)
 	assert.Equal(t, [3]int{1, 2, 0}, [3]int{repair.Done, repair.Failed, repair.Waiting}, "what was done stays done")
 	var lines []string
 	require.NoError(t, s.raw(ctx, `SELECT by || ' ' || kind || ' ' || subject || ' ' || before || ' ' || after || ' ' || result || ' ' || note FROM acts ORDER BY id`).Scan(&lines).Error)

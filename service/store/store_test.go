@@ -16,11 +16,12 @@ import (
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/lab/servers/serverstest"
 	protocol "kambrel.example/kambrel/protocol/orders"
-	"kambrel.example/kambrel/protocol/wire"
 )
 
 // open gives each test a database of its own on one server.
@@ -69,7 +70,7 @@ func (s *session) clean(t *testing.T) {
 
 func (s *session) newRun(t *testing.T) int64 {
 	t.Helper()
-	id, err := s.all().Runs.New(t.Context(), Run{Run: wire.Run{Purpose: wire.PurposeSync, By: "test"}}, false)
+	id, err := s.all().Runs.New(t.Context(), Run{Purpose: purpose.Sync, By: "test"}, false)
 	require.NoError(t, err)
 	return id
 }
@@ -548,7 +549,7 @@ func oneRunner(t *testing.T, s *Store) {
 	require.NoError(t, err)
 	assert.True(t, got, "the lock ends with the connection")
 	first := s.newRun(t)
-	id, err := s.Runs.New(ctx, Run{Run: wire.Run{Purpose: wire.PurposeSync, By: "schedule"}}, true)
+	id, err := s.Runs.New(ctx, Run{Purpose: purpose.Sync, By: "schedule"}, true)
 	require.NoError(t, err)
 	assert.Zero(t, id, "the schedule asks for no run while one is open")
 	open, ok, err := s.Runs.Open(ctx)
@@ -559,15 +560,15 @@ func oneRunner(t *testing.T, s *Store) {
 
 func events(t *testing.T, s *Store) {
 	ctx, cancel := context.WithCancel(t.Context())
-	got := make(chan wire.Event, 16)
+	got := make(chan Event, 16)
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
-		s.Listen(ctx, func(e wire.Event) { got <- e })
+		s.Listen(ctx, func(e Event) { got <- e })
 	}()
-	assert.Equal(t, wire.Event{}, <-got, "listening begins with an empty event")
-	require.NoError(t, s.Notify(ctx, wire.Event{Kind: "run", ID: 7}))
-	assert.Equal(t, wire.Event{Kind: "run", ID: 7}, <-got)
+	assert.Equal(t, Event{}, <-got, "listening begins with an empty event")
+	require.NoError(t, s.Notify(ctx, Event{Kind: "run", ID: 7}))
+	assert.Equal(t, Event{Kind: "run", ID: 7}, <-got)
 	cancel()
 	<-ended
 }
@@ -588,7 +589,7 @@ func prune(t *testing.T, s *Store) {
 	for _, changes := range []int{0, 3, 0} {
 		run, err := s.Runs.Get(ctx, s.newRun(t))
 		require.NoError(t, err)
-		run.State, run.Ended, run.Counts.Changes = wire.RunInStep, &ended, changes
+		run.State, run.Ended, run.Counts.Changes = progress.InStep, &ended, changes
 		require.NoError(t, s.Runs.Save(ctx, &run))
 	}
 	n, err := s.Runs.Prune(ctx, time.Now().Add(-24*time.Hour), time.Now().Add(-90*24*time.Hour))

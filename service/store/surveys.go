@@ -6,15 +6,14 @@ import (
 	"fmt"
 
 	"kambrel.example/kambrel/core/survey"
-	"kambrel.example/kambrel/protocol/wire"
 )
 
 // Surveys are the findings of surveys.
 type Surveys struct{ *session }
 
-type findingRow struct {
-	RunID     int64 `gorm:"primaryKey"`
-	Number    int   `gorm:"primaryKey"`
+// Finding is one thing that a survey found.
+type Finding struct {
+	Number    int `gorm:"primaryKey"`
 	Code      string
 	Kind      string
 	Directory string
@@ -28,19 +27,26 @@ type findingRow struct {
 	Proposal  string
 }
 
-func (findingRow) TableName() string { return "findings" }
-
-func (r findingRow) finding() wire.Finding {
-	return wire.Finding{Number: r.Number, Code: r.Code, Kind: r.Kind, Directory: r.Directory, EntryID: r.EntryID, DN: r.DN, Name: r.Name,
-		Attribute: r.Attribute, Value: r.Value, Detail: r.Detail, Action: r.Action, Proposal: r.Proposal}
+type findingRow struct {
+	RunID int64 `gorm:"primaryKey"`
+	Finding
 }
+
+// FindingGroup is how many findings of a kind there are.
+type FindingGroup struct {
+	Code       survey.Code
+	Count      int
+	Repairable int // those with a proposal
+}
+
+func (findingRow) TableName() string { return "findings" }
 
 // SaveFindings keeps what a survey has found and the login suffixes in use,
 // instead of what an interrupted attempt has kept.
 func (s Surveys) SaveFindings(ctx context.Context, run int64, findings []survey.Finding, domains []survey.Domain) error {
 	rows := make([]findingRow, len(findings))
 	for i, f := range findings {
-		rows[i] = findingRow{run, i + 1, string(f.Code), string(f.Kind), f.Directory, f.EntryID.String(), f.DN, f.Name, f.Attribute, f.Value, f.Detail, string(f.Action), f.Proposal}
+		rows[i] = findingRow{run, Finding{i + 1, string(f.Code), string(f.Kind), f.Directory, f.EntryID.String(), f.DN, f.Name, f.Attribute, f.Value, f.Detail, string(f.Action), f.Proposal}}
 	}
 	text, err := json.Marshal(domains)
 	if err != nil {
@@ -61,14 +67,10 @@ func (s Surveys) SaveFindings(ctx context.Context, run int64, findings []survey.
 }
 
 // Of returns the findings of a survey by kind, and the login suffixes.
-func (s Surveys) Of(ctx context.Context, run int64) ([]wire.FindingGroup, []survey.Domain, error) {
-	groups := []wire.FindingGroup{}
+func (s Surveys) Of(ctx context.Context, run int64) ([]FindingGroup, []survey.Domain, error) {
+	groups := []FindingGroup{}
 	if err := s.raw(ctx, `SELECT code, count(*) AS count, count(*) FILTER (WHERE action <> 'none') AS repairable FROM findings WHERE run_id = ? GROUP BY code ORDER BY min(number)`, run).Scan(&groups).Error; err != nil {
 		return nil, nil, err
-	}
-	for i := range groups {
-		kind := survey.Describe(survey.Code(groups[i].Code))
-		groups[i].Title, groups[i].Cause, groups[i].Remedy = kind.Title, kind.Cause, kind.Remedy
 	}
 	var row struct{ Result []byte }
 	if err := s.raw(ctx, `SELECT result FROM runs WHERE id = ?`, run).Scan(&row).Error; err != nil {
@@ -95,7 +97,7 @@ type FindingQuery struct {
 }
 
 // Findings lists findings in the order in which they were found.
-func (s Surveys) Findings(ctx context.Context, q FindingQuery) ([]wire.Finding, int, error) {
+func (s Surveys) Findings(ctx context.Context, q FindingQuery) ([]Finding, int, error) {
 	query := s.with(ctx).Model(&findingRow{}).Where("run_id = ?", q.Run)
 	if q.Code != "" {
 		query = query.Where("code = ?", q.Code)
@@ -116,13 +118,7 @@ func (s Surveys) Findings(ctx context.Context, q FindingQuery) ([]wire.Finding, 
 	if q.Limit > 0 {
 		query = query.Offset(q.Offset).Limit(q.Limit)
 	}
-	var rows []findingRow
-	if err := query.Order("number").Find(&rows).Error; err != nil {
-		return nil, 0, err
-	}
-	findings := make([]wire.Finding, len(rows))
-	for i, row := range rows {
-		findings[i] = row.finding()
-	}
-	return findings, int(total), nil
+	findings := []Finding{}
+	err := query.Order("number").Find(&findings).Error
+	return findings, int(total), err
 }

@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/sheet"
 
 	"kambrel.example/kambrel/core/entry"
@@ -23,6 +24,7 @@ import (
 	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
+	"kambrel.example/kambrel/service/views"
 )
 
 const (
@@ -37,26 +39,26 @@ func (e *Surveys) SurveyOf(ctx context.Context, id int64) (wire.Survey, error) {
 		return wire.Survey{}, err
 	}
 	groups, domains, err := e.store.Surveys.Of(ctx, run.ID)
-	return wire.Survey{Run: run.View(), Groups: groups, Domains: domains}, err
+	return wire.Survey{Run: views.Run(run), Groups: views.List(groups, views.FindingGroup), Domains: domains}, err
 }
 
 func (e *Surveys) surveyRun(ctx context.Context, id int64) (store.Run, error) {
 	if id == 0 {
-		run, ok, err := e.store.Runs.LastOf(ctx, wire.PurposeSurvey)
+		run, ok, err := e.store.Runs.LastOf(ctx, purpose.Survey)
 		if err == nil && !ok {
 			err = problem.New(problem.NotFound, "nothing was surveyed yet: run 'kambrel survey run'.")
 		}
 		return run, err
 	}
 	run, err := e.store.Runs.Get(ctx, id)
-	if store.NotFound(err) || err == nil && run.Purpose != wire.PurposeSurvey {
+	if store.NotFound(err) || err == nil && run.Purpose != purpose.Survey {
 		err = problem.New(problem.NotFound, "run %d is no survey.", id)
 	}
 	return run, err
 }
 
 // Findings lists findings of a survey.
-func (e *Surveys) Findings(ctx context.Context, q store.FindingQuery) ([]wire.Finding, int, error) {
+func (e *Surveys) Findings(ctx context.Context, q store.FindingQuery) ([]store.Finding, int, error) {
 	run, err := e.surveyRun(ctx, q.Run)
 	if err != nil {
 		return nil, 0, err
@@ -126,7 +128,7 @@ func (e *Surveys) ChooseRepairs(ctx context.Context, surveyID int64, c wire.Choo
 	return out, nil
 }
 
-func (e *Surveys) repairOf(ctx context.Context, f wire.Finding, pattern *survey.Pattern) (wire.RepairItem, bool, error) {
+func (e *Surveys) repairOf(ctx context.Context, f store.Finding, pattern *survey.Pattern) (wire.RepairItem, bool, error) {
 	item := wire.RepairItem{Number: f.Number, Directory: f.Directory, EntryID: f.EntryID, DN: f.DN, Name: f.Name, Attribute: f.Attribute, Before: f.Value}
 	if f.Attribute == "" {
 		return item, false, nil
@@ -177,7 +179,7 @@ func (e *Surveys) repairsFromCSV(ctx context.Context, run int64, text string) ([
 	if err != nil {
 		return nil, 0, err
 	}
-	known := map[string]wire.Finding{}
+	known := map[string]store.Finding{}
 	for _, f := range findings {
 		known[strings.Join([]string{f.Directory, f.EntryID, strings.ToLower(f.Attribute), f.Value}, "\x00")] = f
 	}
@@ -247,8 +249,9 @@ func (e *Surveys) Repair(ctx context.Context, by string, items []wire.RepairItem
 		return 0, err
 	}
 	failure := problem.New(problem.BadInput, "nothing was written.")
-	seen := map[string]bool{}
+	values, seen := make([]store.RepairItem, len(items)), map[string]bool{}
 	for i, item := range items {
+		values[i] = store.RepairItem{Directory: item.Directory, EntryID: item.EntryID, DN: item.DN, Attribute: item.Attribute, Before: item.Before, After: item.After}
 		place := fmt.Sprintf("items[%d]", i)
 		fault := func(format string, facts ...any) {
 			if len(failure.Faults) < 100 {
@@ -276,7 +279,7 @@ func (e *Surveys) Repair(ctx context.Context, by string, items []wire.RepairItem
 			continue
 		}
 		if one, err := e.store.Entries.Get(ctx, item.Directory, id); err == nil {
-			items[i].DN = one.DN
+			values[i].DN = one.DN
 			if names := survey.Repairable(directory.Dialect, one.Kind); !slices.ContainsFunc(names, func(name string) bool { return strings.EqualFold(name, item.Attribute) }) {
 				fault("%q is not among the attributes that are repaired on entries of the kind %s: %s", item.Attribute, one.Kind, strings.Join(names, ", "))
 			}
@@ -289,7 +292,7 @@ func (e *Surveys) Repair(ctx context.Context, by string, items []wire.RepairItem
 	if len(failure.Faults) > 0 {
 		return 0, failure
 	}
-	id, err := e.store.Repairs.Add(ctx, by, undoes, items)
+	id, err := e.store.Repairs.Add(ctx, by, undoes, values)
 	if err != nil {
 		return 0, err
 	}
@@ -328,7 +331,7 @@ func (e *Surveys) startRepair(id int64, document settings.Document) {
 	})
 }
 
-func changesByDirectory(items []wire.RepairItem) (map[string][]protocol.ValueChange, error) {
+func changesByDirectory(items []store.RepairItem) (map[string][]protocol.ValueChange, error) {
 	out := map[string][]protocol.ValueChange{}
 	for _, item := range items {
 		id, err := entry.NewID(item.EntryID)
@@ -427,5 +430,5 @@ func (e *Surveys) RepairOf(ctx context.Context, id int64) (wire.Repair, error) {
 	if store.NotFound(err) {
 		err = problem.New(problem.NotFound, "there is no repair %d.", id)
 	}
-	return repair, err
+	return views.Repair(repair), err
 }

@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/lab/servers/serverstest"
 	protocol "kambrel.example/kambrel/protocol/orders"
-	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -37,7 +37,7 @@ func Store(t *testing.T) *store.Store {
 // Give makes an order to read halvard and lets Agent take it.
 func Give(t *testing.T, s *store.Store) int64 {
 	t.Helper()
-	run, err := s.Runs.New(t.Context(), store.Run{Run: wire.Run{Purpose: wire.PurposeSync, By: "test"}}, false)
+	run, err := s.Runs.New(t.Context(), store.Run{Purpose: purpose.Sync, By: "test"}, false)
 	require.NoError(t, err)
 	order := store.Order{RunID: &run, Directory: "halvard", Request: protocol.Order{Directory: "halvard", Base: "DC=example", Read: &protocol.Read{Attributes: []string{"cn"}}}}
 	require.NoError(t, s.Orders.Add(t.Context(), &order))

@@ -1,0 +1,57 @@
+// Package progress tells where a run stands: its state, its stages, and what it saw
+// and did.
+package progress
+
+import "time"
+
+// State is where a run stands.
+type State string
+
+// The states of a run.
+const (
+	Waiting  State = "waiting"
+	Running  State = "running"
+	InStep   State = "in-step"
+	Problems State = "problems"
+	Failed   State = "failed"
+	// Cancelled is for runs that write nothing only.
+	Cancelled State = "cancelled"
+)
+
+// Ended tells whether nothing more happens in the run.
+func (s State) Ended() bool {
+	return s == InStep || s == Problems || s == Failed || s == Cancelled
+}
+
+// Counts is what a run saw and did.
+type Counts struct {
+	EntriesRead      int `json:"entriesRead" doc:"Entries the directories sent"`
+	EntriesChanged   int `json:"entriesChanged" doc:"Entries that differ from the mirror"`
+	EntriesGone      int `json:"entriesGone"`
+	ResourcesRead    int `json:"resourcesRead" doc:"Resources the cloud sent"`
+	ResourcesChanged int `json:"resourcesChanged"`
+	Planned          int `json:"planned" doc:"Entries looked at by the plan"`
+	Create           int `json:"create"`
+	Adopt            int `json:"adopt"`
+	Update           int `json:"update"`
+	Restore          int `json:"restore"`
+	Suspend          int `json:"suspend"`
+	Delete           int `json:"delete,omitempty"`
+	Unlink           int `json:"unlink,omitempty"`
+	Changes          int `json:"changes" doc:"All planned changes that are not held"`
+	Held             int `json:"held" doc:"Removals that the guard holds"`
+	Hanging          int `json:"hanging,omitempty" doc:"Memberships and references that are held with them"`
+	Done             int `json:"done" doc:"Changes the cloud has carried out"`
+	Failed           int `json:"failed"`
+	Problems         int `json:"problems" doc:"Entries that this run could not bring in step"`
+	SamePerson       int `json:"samePerson,omitempty" doc:"Entries that are one person with another entry, and share its resource"`
+	Surveyed         int `json:"surveyed,omitempty" doc:"Entries that the survey has looked at"`
+	Findings         int `json:"findings,omitempty"`
+}
+
+// Stage is one stage of a run.
+type Stage struct {
+	Name    string     `json:"name" enum:"read,plan,write,survey"`
+	Started *time.Time `json:"started,omitempty"`
+	Ended   *time.Time `json:"ended,omitempty"`
+}

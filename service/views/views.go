@@ -1,0 +1,134 @@
+// Package views turns records of the store into the messages that show them.
+package views
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/remedy"
+	"kambrel.example/kambrel/core/survey"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/store"
+)
+
+// List shows each record of a list; none is an empty list.
+func List[R, V any](records []R, view func(R) V) []V {
+	list := make([]V, len(records))
+	for i, record := range records {
+		list[i] = view(record)
+	}
+	return list
+}
+
+// Run shows a run.
+func Run(r store.Run) wire.Run {
+	view := wire.Run{
+		ID: r.ID, Purpose: r.Purpose, Draft: r.Draft, Releases: r.Releases, State: r.State, Stage: r.Stage, Revision: r.Revision, By: r.By,
+		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts,
+	}
+	if view.Stages == nil {
+		view.Stages = []progress.Stage{}
+	}
+	if r.FailureCode != "" {
+		detail := wire.DetailOf(problem.Code(r.FailureCode), r.FailureDetail)
+		view.Failure = &detail
+	}
+	return view
+}
+
+// Change shows a change, with what can be done about the problem that it waits for.
+func Change(c store.Change) (wire.Change, error) {
+	view := wire.Change{
+		ID: c.ID, RunID: c.RunID, Side: c.Side, Kind: string(c.Kind), Operation: c.Operation, State: c.State, Directory: c.Directory, EntryID: c.EntryID, DN: c.DN,
+		ResourceID: c.ResourceID, Name: c.Name, Diffs: c.Diffs, Code: c.Code, Answer: c.Answer, Remedies: []remedy.Remedy{}, Attempts: c.Attempts, Sent: c.Sent, Answered: c.Answered,
+	}
+	if view.Diffs == nil {
+		view.Diffs = []change.Diff{}
+	}
+	if len(c.Facts) == 0 || c.State != "blocked" {
+		return view, nil
+	}
+	var facts problem.Facts
+	if err := json.Unmarshal(c.Facts, &facts); err != nil {
+		return view, fmt.Errorf("facts of change %d: %w", c.ID, err)
+	}
+	view.Remedies = append(view.Remedies, remedy.Of(about.EntryOf(c.Ref()), problem.Code(c.Code), facts)...)
+	return view, nil
+}
+
+// Changes shows changes.
+func Changes(changes []store.Change) ([]wire.Change, error) {
+	list := make([]wire.Change, len(changes))
+	for i, c := range changes {
+		var err error
+		if list[i], err = Change(c); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+// Hit shows an object that was found.
+func Hit(h store.Hit) wire.Hit { return wire.Hit(h) }
+
+// Outcome shows how many a rehearsal of everybody decided alike.
+func Outcome(o store.OutcomeCount) wire.Outcome { return wire.Outcome(o) }
+
+// CloudOnly shows a resource that no entry claims.
+func CloudOnly(c store.CloudOnly) wire.CloudOnly { return wire.CloudOnly(c) }
+
+// Finding shows one thing that a survey found.
+func Finding(f store.Finding) wire.Finding { return wire.Finding(f) }
+
+// FindingGroup shows how many findings of a kind there are, with what the kind means.
+func FindingGroup(g store.FindingGroup) wire.FindingGroup {
+	kind := survey.Describe(g.Code)
+	return wire.FindingGroup{Code: string(g.Code), Title: kind.Title, Cause: kind.Cause, Remedy: kind.Remedy, Count: g.Count, Repairable: g.Repairable}
+}
+
+// Repair shows a repair.
+func Repair(r store.Repair) wire.Repair {
+	view := wire.Repair{ID: r.ID, Created: r.Created, By: r.By, Undoes: r.Undoes, Done: r.Done, Failed: r.Failed, Waiting: r.Waiting, State: "done"}
+	switch {
+	case r.Waiting > 0:
+		view.State = "running"
+	case r.Failed > 0:
+		view.State = "problems"
+	}
+	for _, i := range r.Items {
+		view.Items = append(view.Items, wire.RepairItem{
+			Number: i.Number, Directory: i.Directory, EntryID: i.EntryID, DN: i.DN, Attribute: i.Attribute, Before: i.Before, After: i.After, State: i.State, Code: i.Code, Answer: i.Answer,
+		})
+	}
+	return view
+}
+
+// onlineWithin is how long an agent counts as online after it was heard of: it
+// asks for orders at least twice as often.
+const onlineWithin = 60 * time.Second
+
+// Agent shows an agent as it stands now.
+func Agent(a store.Agent) wire.Agent {
+	view := wire.Agent{
+		ID: a.ID, Name: a.Name, Host: a.Host, Version: a.Version, Directories: a.Serves(), Asks: a.Asks(), Granted: a.Granted, Plain: a.Plain,
+		Enrolled: a.Enrolled, LastContact: a.LastContact, State: "never-seen",
+	}
+	if view.Granted == nil {
+		view.Granted = []string{}
+	}
+	if view.Plain == nil {
+		view.Plain = []string{}
+	}
+	if a.LastContact != nil {
+		view.State = "offline"
+		if time.Since(*a.LastContact) < onlineWithin {
+			view.State = "online"
+		}
+	}
+	return view
+}
