@@ -48,7 +48,7 @@ demo: packages build ## start everything on loopback and sync made-up people
 # cache: the programs under test are no part of what go caches by.
 test: packages build lab/othercloud/node_modules/.package-lock.json ## run all tests against real servers, with the race detector
 	cd console && npm run --silent test
-	go test -race -count=1 -parallel 3 -timeout 20m ./...
+	go test -race -count=1 -parallel 2 -timeout 20m ./...
 
 lint: console/dist/index.html ## gofmt, go vet, staticcheck; Prettier, eslint, vue-tsc
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo 'run gofmt -w on these files'; exit 1; }

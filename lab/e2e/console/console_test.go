@@ -1,0 +1,76 @@
+package console_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/lab/browser"
+	"kambrel.example/kambrel/lab/e2e/worldtest"
+)
+
+// TestTheConsole uses the served page as an operator does.
+func TestTheConsole(t *testing.T) {
+	t.Parallel()
+	w := worldtest.New(t, worldtest.LDIFPeople(120))
+	w.Activate(worldtest.Document())
+	w.InStep(120)
+	page, stop, err := browser.New(t.Context())
+	require.NoError(t, err)
+	defer stop()
+	do, shows := worldtest.Actor(t, page)
+	where := func() string {
+		var address string
+		do("read the address", chromedp.Location(&address))
+		return address
+	}
+
+	do("be asked to sign in, and be sent on afterwards", chromedp.Navigate(w.URL+"/runs?changed=yes"), chromedp.WaitVisible("#name"))
+	do("be refused", chromedp.SendKeys("#name", "administrator", chromedp.ByQuery), chromedp.SendKeys("#password", "wrong", chromedp.ByQuery), chromedp.Click("button[type=submit]", chromedp.ByQuery), shows("[role=alert]", "wrong"))
+	do("sign in", chromedp.SendKeys("#password", worldtest.Password, chromedp.ByQuery), chromedp.Click("button[type=submit]", chromedp.ByQuery), shows("h1", "Runs"), shows("td", "120 created"))
+	assert.Equal(t, w.URL+"/runs?changed=yes", where())
+
+	do("see the overview", chromedp.Click(`a[href="/"].place`, chromedp.ByQuery), shows("h1", "Overview"), shows(".number", "120"), shows(".state", "Everything is in step"), shows("td", "brisling-1"))
+
+	w.Set("cn=Crew 00007,"+worldtest.People, "title", "Bosun")
+	do("sync and see the run live to its end", shows(".bar button", "Sync now"), chromedp.Click(".bar button", chromedp.ByQuery), shows("h1", "Run 2"), shows(".tag", "In step"), shows("td", "crew00007@brisling.example"))
+	do("see before and after", chromedp.Click(".n-data-table-expand-trigger", chromedp.ByQuery), shows(".taken", "Hand"), shows(".added", "Bosun"))
+	do("filter changes, with the place in the address", chromedp.SendKeys(`input[aria-label="Login or name contains"]`, "nobody", chromedp.ByQuery), shows(".n-data-table", "No change fits"))
+	assert.Contains(t, where(), "text=nobody")
+
+	do("search", chromedp.Click(`a[href="/objects"].place`, chromedp.ByQuery), shows("h1", "Objects"), shows("[role=status]", "120 objects"))
+	do("find one", chromedp.SendKeys(`input[aria-label="Search objects"]`, "crew00042", chromedp.ByQuery), shows("[role=status]", "1 object"), shows("td", "cn=Crew 00042"))
+	assert.Contains(t, where(), "text=crew00042")
+	do("reload in the same place", chromedp.Reload(), shows("[role=status]", "1 object"))
+	do("open it", chromedp.Click("td a", chromedp.ByQuery), shows("h1", "crew00042@brisling.example"), shows("section", "nearest marked container"), shows(".mark", "decides"), shows(".side td", "crew00042@brisling.example"), shows(".now", "The cloud has just this"))
+	do("go back", chromedp.NavigateBack(), shows("h1", "Objects"), shows("[role=status]", "1 object"))
+	do("sort, page", chromedp.Navigate(w.URL+"/objects?sort=-name&page=2"), shows(".n-pagination-item--active", "2"), shows("td", "Crew 000"))
+	do("be told that an object is unknown", chromedp.Navigate(w.URL+"/objects/nobody-at-all"), shows("[role=alert]", "nothing in the mirrors fits"))
+
+	do("see it in the dark", chromedp.Navigate(w.URL+"/"), shows("button", "Dark look"), chromedp.Click(".foot .plain", chromedp.ByQuery), chromedp.WaitReady(`html[data-look="dark"]`))
+
+	status, answer := w.Forger().Does("PUT", "/api/v1/agent/hello", `{"directories":["brisling","halvard"]}`)
+	require.Equal(t, 204, status, answer)
+	do("grant an agent the directory that it asks for", chromedp.Click(`a[href="/directories"].place`, chromedp.ByQuery), shows(".tag", "Asks for halvard"), chromedp.Click("button.beside", chromedp.ByQuery),
+		shows(".n-popconfirm__panel", "All that it says"), chromedp.Click(".n-popconfirm__action .n-button--primary-type", chromedp.ByQuery), shows(".n-message", "may speak for halvard"))
+	agents, err := w.Client.Agents(t.Context())
+	require.NoError(t, err)
+	assert.Contains(t, agents[0].Granted, "halvard")
+
+	const next = "Spring-Tide-Ten"
+	do("be told what is wrong with a new password", chromedp.Click(`//button[contains(., "Your account")]`), chromedp.SendKeys("#password-current", "wrong", chromedp.ByQuery),
+		chromedp.SendKeys("#password-next", next, chromedp.ByQuery), chromedp.SendKeys("#password-again", next, chromedp.ByQuery), chromedp.Click(".n-modal button[type=submit]", chromedp.ByQuery), shows(".n-modal [role=alert]", "current password is wrong"))
+	do("change it", chromedp.SendKeys("#password-current", strings.Repeat(kb.Backspace, len("wrong"))+worldtest.Password, chromedp.ByQuery), chromedp.Click(".n-modal button[type=submit]", chromedp.ByQuery), shows(".n-message", "Your password is changed"))
+	_, err = w.Client.Session(t.Context())
+	assert.ErrorContains(t, err, "Sign-in refused", "other sessions have ended")
+
+	require.NoError(t, w.Service.Stop())
+	do("be told that the service is away", shows(".state", "cannot be reached"))
+	w.StartService()
+	do("see that it is back, without a reload", shows(".state", "Everything is in step"))
+	do("sign out", chromedp.Click(".foot .plain:last-child", chromedp.ByQuery), chromedp.WaitVisible("#name"))
+}

@@ -1,0 +1,96 @@
+package faults_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
+	"kambrel.example/kambrel/lab/e2e/worldtest"
+	"kambrel.example/kambrel/lab/servers"
+	"kambrel.example/kambrel/protocol/wire"
+)
+
+// TestTheScheduleGoesOnWhenAServiceIsKilled lets two services work on one
+// database: one executes, the other takes over.
+func TestTheScheduleGoesOnWhenAServiceIsKilled(t *testing.T) {
+	t.Parallel()
+	w := worldtest.NewRaced(t, worldtest.LDIFPeople(5))
+	d := worldtest.Document()
+	d.Schedule.Every = "10s"
+	w.Activate(d)
+	first := worldtest.AwaitRun(t, w.Client, func(r wire.Run) bool { return r.By == "schedule" })
+	assert.Equal(t, progress.InStep, first.State)
+	assert.Equal(t, 5, first.Counts.Create, "the schedule needs nobody to start it")
+
+	port, err := servers.FreePort(0)
+	require.NoError(t, err)
+	address := fmt.Sprintf("127.0.0.1:%d", port)
+	_, err = w.Lab.Start(context.Background(), servers.Command{
+		Name: "standby", Path: w.Programs.Kambrel, Env: []string{"KAMBREL_DATABASE=" + w.DSN},
+		Args:  []string{"serve", "--listen", address, "--cloud-url", w.Cloud.URL, "--cloud-token-file", w.Cloud.TokenFile},
+		Ready: servers.Answers("http://" + address + "/healthz"),
+	})
+	require.NoError(t, err)
+	standby := client.New("http://"+address, w.Client.Token())
+	health, err := standby.Health(t.Context())
+	require.NoError(t, err)
+	require.NotNil(t, health.NextRun, "both know when the next run is")
+
+	w.Service.Kill()
+	w.Set("cn=Crew 00001,"+worldtest.People, "title", "Mate")
+	// The agent finds the other service under the address it knows, as behind a
+	// load balancer: here its configuration is led there.
+	require.NoError(t, w.Agent.Stop())
+	text, err := os.ReadFile(w.AgentFile)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(w.AgentFile, []byte(strings.ReplaceAll(string(text), w.URL, "http://"+address)), 0o600))
+	w.StartAgent()
+	next := worldtest.AwaitRun(t, standby, func(r wire.Run) bool { return r.ID > first.ID && r.By == "schedule" && r.Counts.Update == 1 })
+	assert.Equal(t, progress.InStep, next.State)
+	assert.Equal(t, "Mate", w.User("crew00001@brisling.example")["title"])
+}
+
+// TestAnotherAgentTakesOver kills the agent that holds an order: the second one
+// finishes it, within the lease, with no entry lost.
+func TestAnotherAgentTakesOver(t *testing.T) {
+	t.Parallel()
+	const crew = 3000
+	w := worldtest.NewRaced(t, worldtest.LDIFPeople(crew))
+	w.Activate(worldtest.Document())
+	code, err := w.Client.IssueCode(t.Context(), "brisling")
+	require.NoError(t, err)
+	second := filepath.Join(w.Lab.Dir, "second.yaml")
+	out, err := exec.Command(worldtest.Plainly.Kambrel, "agent", "enrol", "--service", w.URL, "--code", code.Code, "--name", "brisling-2", "--config", second).CombinedOutput()
+	require.NoError(t, err, string(out))
+	text, err := os.ReadFile(second)
+	require.NoError(t, err)
+	first, err := os.ReadFile(w.AgentFile)
+	require.NoError(t, err)
+	directories := string(first)[strings.Index(string(first), "directories:\n"):]
+	require.NoError(t, os.WriteFile(second, []byte(strings.Replace(string(text), "directories: []\n", "", 1)+directories), 0o600))
+
+	run, err := w.Client.StartRun(t.Context(), wire.NewRun{Purpose: purpose.Sync})
+	require.NoError(t, err)
+	w.AwaitMoment(run.ID, func(r wire.Run) bool { return r.Counts.EntriesRead > 0 })
+	w.Agent.Kill()
+	_, err = w.Lab.Start(context.Background(), servers.Command{Name: "agent-2", Path: w.Programs.Kambrel, Args: []string{"agent", "run", "--config", second}})
+	require.NoError(t, err)
+	ended := w.Wait(run.ID)
+	require.Equal(t, progress.InStep, ended.State, "%+v", ended.Failure)
+	assert.Len(t, worldtest.Users(t, w.Address(), ""), crew)
+	agents, err := w.Client.Agents(t.Context())
+	require.NoError(t, err)
+	require.Len(t, agents, 2)
+	assert.Equal(t, "online", agents[1].State)
+	assert.Equal(t, []string{"brisling"}, agents[1].Directories)
+}

@@ -1,0 +1,375 @@
+package setup_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/go-ldap/ldap/v3"
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/lab/browser"
+	"kambrel.example/kambrel/lab/e2e/worldtest"
+	"kambrel.example/kambrel/lab/servers"
+	"kambrel.example/kambrel/protocol/wire"
+)
+
+// agentDirectory runs 'kambrel agent directory set' for the world's directory.
+func agentDirectory(w *worldtest.World, t *testing.T) {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "password")
+	require.NoError(t, os.WriteFile(file, []byte(w.Directory.ReaderPassword+"\n"), 0o600))
+	_, stderr, status := worldtest.Kambrel(t, "agent", "directory", "set", "brisling", "--url", w.Directory.URL, "--ca", w.Directory.CAFile, "--bind-dn", w.Directory.ReaderDN, "--password-file", file, "--config", w.AgentFile)
+	require.Zero(t, status, stderr)
+}
+
+// TestFromAnEmptyServiceByTheCommandLineAlone follows docs/operators-guide.md.
+func TestFromAnEmptyServiceByTheCommandLineAlone(t *testing.T) {
+	t.Parallel()
+	w := worldtest.NewWith(t, worldtest.LDIFPeople(8), worldtest.Options{Bare: true})
+	do := func(want int, args ...string) string {
+		t.Helper()
+		stdout, stderr, status := w.Kambrel(args...)
+		require.Equal(t, want, status, "%q: %s%s", args, stdout, stderr)
+		return stdout + stderr
+	}
+	assert.Contains(t, do(0, "directory", "list"), "No directory yet")
+	assert.Contains(t, do(1, "directory", "add", "Brisling", "--dialect", "standard", "--base", "brisling"), "small letters")
+	assert.Contains(t, do(0, "directory", "add", "brisling", "--dialect", "standard", "--base", worldtest.Base), "kambrel agent code")
+	assert.Contains(t, do(1, "directory", "probe", "brisling"), "No agent serves the directory")
+
+	code := regexp.MustCompile(`kambrel agent enrol .*`).FindString(do(0, "agent", "code", "brisling"))
+	out, err := exec.Command("sh", "-c", strings.Replace(code, "kambrel", worldtest.Plainly.Kambrel, 1)+" --name brisling-1 --config "+w.AgentFile).CombinedOutput()
+	require.NoError(t, err, string(out))
+	w.StartAgent() // before it knows a directory: it takes it up while it runs
+	agentDirectory(w, t)
+	require.Eventually(t, func() bool {
+		agents, err := w.Client.Agents(t.Context())
+		return err == nil && len(agents) == 1 && len(agents[0].Directories) == 1
+	}, 20*time.Second, 50*time.Millisecond)
+	probe := do(2, "directory", "probe", "brisling")
+	assert.Contains(t, probe, "signed in as "+w.Directory.ReaderDN)
+	assert.Contains(t, probe, "no group is to be seen", "what is doubtful is told with what to do")
+
+	assert.Contains(t, do(0, "directory", "read"), "8 entries")
+	tree := do(0, "scope", "tree", "brisling")
+	assert.Regexp(t, `\[ \] People +8`, tree)
+	assert.Contains(t, do(1, "scope", "include", "ou=Nowhere,dc=other,dc=example"), "base of no directory")
+	do(0, "scope", "include", worldtest.People)
+	assert.Contains(t, do(1, "scope", "filter", "users", "(&(objectClass=person)"), "^ character 23")
+	do(0, "scope", "filter", "users", "(!(|(uid=crew00007)(roomNumber=1)))")
+	assert.Contains(t, do(0, "scope", "count"), "NOT READ YET: brisling: roomNumber")
+	do(0, "directory", "read")
+	assert.Regexp(t, `take part +7`, do(0, "scope", "count"))
+	impact := do(0, "impact")
+	assert.Contains(t, impact, "would create 7")
+	assert.Empty(t, worldtest.Users(t, w.Address(), ""), "nothing reaches the cloud before activation")
+	assert.Contains(t, do(1, "settings", "activate"), "give --yes", "nothing is activated without a word where there is no terminal")
+	assert.Contains(t, do(0, "settings", "activate", "--yes", "--note", "First day"), "Revision 1 is active")
+	do(0, "sync")
+	assert.Len(t, worldtest.Users(t, w.Address(), ""), 7)
+	assert.Contains(t, do(0, "settings", "history"), "First day")
+}
+
+// TestFromAnEmptyServiceByTheConsoleAlone does the same with the pages; only
+// what runs on the agent's host is a command.
+func TestFromAnEmptyServiceByTheConsoleAlone(t *testing.T) {
+	t.Parallel()
+	w := worldtest.NewWith(t, worldtest.LDIFPeople(8), worldtest.Options{Bare: true})
+	page, stop, err := browser.New(t.Context())
+	require.NoError(t, err)
+	defer stop()
+	do, shows := worldtest.Actor(t, page)
+	do("sign in", browser.SignIn(w.URL+"/", "administrator", worldtest.Password))
+	do("be told where to begin", chromedp.Navigate(w.URL+"/scope"), shows("section", "No directory is connected yet"), chromedp.Click("section.empty a", chromedp.ByQuery), shows("h1", "Directories"))
+	do("add a directory", worldtest.Button("Add directory"), chromedp.WaitVisible(`input[aria-label="Name"]`, chromedp.ByQuery), chromedp.Click(`input[value="standard"]`, chromedp.ByQuery),
+		chromedp.SendKeys(`input[aria-label="Name"]`, "brisling", chromedp.ByQuery), chromedp.SendKeys(`input[aria-label="Base"]`, worldtest.Base, chromedp.ByQuery), worldtest.Button("Add to the draft"), shows("h1", "brisling"), shows("[data-next=true]", "An agent serves it"))
+	var commands string
+	do("get a code", worldtest.Button("Enrol an agent"), shows("pre", "kambrel agent enrol"), chromedp.Text("pre.commands", &commands, chromedp.ByQuery))
+	enrol, _, _ := strings.Cut(commands, "\n")
+	out, err := exec.Command("sh", "-c", strings.Replace(enrol, "kambrel", worldtest.Plainly.Kambrel, 1)+" --name brisling-1 --config "+w.AgentFile).CombinedOutput()
+	require.NoError(t, err, string(out))
+	agentDirectory(w, t)
+	w.StartAgent()
+	do("see the agent come, without a reload", shows(".agent", "brisling-1"), shows("[data-next=true]", "The probe finds nothing wrong"))
+	do("probe", worldtest.Button("Probe now"), shows(".verdicts", "signed in as"), shows("[data-next=true]", "It was read"))
+	do("read it", worldtest.Button("Read now"), shows("h1", "Run 1"), shows(".tag", "Read"))
+	do("choose", chromedp.Navigate(w.URL+"/scope?directory=brisling"), shows("[role=treeitem]", "People"), chromedp.Evaluate(`[...document.querySelectorAll("[role=treeitem]")].find(e => e.textContent.includes("People")).querySelector(".box").click()`, nil),
+		shows(".kind", "8of 8 users"), shows(".draft", "Not saved"))
+	do("mistype a filter and be told where", chromedp.Focus(`textarea[aria-label^="Filter for users"]`, chromedp.ByQuery), chromedp.SendKeys(`textarea[aria-label^="Filter for users"]`, "(", chromedp.ByQuery), shows(".fault", "character"))
+	do("undo", worldtest.Button("Undo edits"), shows(".draft", "differences"))
+	do("choose again and save", chromedp.Evaluate(`[...document.querySelectorAll("[role=treeitem]")].find(e => e.textContent.includes("People")).querySelector(".box").click()`, nil), worldtest.Button("Save draft"), shows(".draft", "Draft version 2"))
+	do("see the impact", worldtest.Button("Show impact"), shows(".impact", "8 would be created"))
+	assert.Empty(t, worldtest.Users(t, w.Address(), ""))
+	do("activate", worldtest.Button("Activate…"), worldtest.Button("Confirm"), shows(".draft", "these are the active settings, revision 1"))
+	do("sync", worldtest.Button("Sync now"), shows("h1", "Run"), shows(".tag", "In step"))
+	assert.Len(t, worldtest.Users(t, w.Address(), ""), 8)
+	do("see the history", chromedp.Navigate(w.URL+"/settings?view=history"), shows("td", "1, active"))
+	do("survey", chromedp.Navigate(w.URL+"/survey"), worldtest.Button("Survey now"), shows(".kinds", "No display name"), shows("td", "brisling.example"))
+	do("look at the cloud", chromedp.Navigate(w.URL+"/cloud"), shows("td", "only what changes is sent"))
+}
+
+// TestAnAgentThatDiesIsTakenOver kills the agent that holds a read order in the
+// middle of its answer: another finishes it, within the lease.
+func TestAnAgentThatDiesIsTakenOver(t *testing.T) {
+	t.Parallel()
+	const n = 30000
+	w := worldtest.New(t, worldtest.LDIFPeople(n))
+	w.Activate(worldtest.Document())
+	first, firstFile := w.Agent, w.AgentFile
+	w.AgentFile = filepath.Join(w.Lab.Dir, "agent2.yaml")
+	code, err := w.Client.IssueCode(t.Context(), "brisling")
+	require.NoError(t, err)
+	out, err := exec.Command(worldtest.Plainly.Kambrel, "agent", "enrol", "--service", w.URL, "--code", code.Code, "--name", "brisling-2", "--config", w.AgentFile).CombinedOutput()
+	require.NoError(t, err, string(out))
+	agentDirectory(w, t)
+	second, err := w.Lab.Start(context.Background(), servers.Command{Name: "agent2", Path: w.Programs.Kambrel, Args: []string{"agent", "run", "--config", w.AgentFile}})
+	require.NoError(t, err)
+	w.Agent, w.AgentFile = first, firstFile
+	require.Eventually(t, func() bool {
+		agents, err := w.Client.Agents(t.Context())
+		return err == nil && len(agents) == 2 && len(agents[0].Directories) == 1 && len(agents[1].Directories) == 1
+	}, 20*time.Second, 20*time.Millisecond)
+
+	db, err := pgx.Connect(t.Context(), w.DSN)
+	require.NoError(t, err)
+	defer db.Close(context.Background())
+	run, err := w.Client.ReadDirectories(t.Context())
+	require.NoError(t, err)
+	var holder string
+	var read int
+	require.Eventually(t, func() bool {
+		err := db.QueryRow(t.Context(), `SELECT a.name, (o.counts->>'read')::int FROM orders o JOIN agents a ON a.id = o.agent_id WHERE o.state = 'leased'`).Scan(&holder, &read)
+		return err == nil && read > 1000
+	}, 60*time.Second, 5*time.Millisecond)
+	require.Less(t, read, n, "it is killed in the middle")
+	victim := map[string]*servers.Process{"brisling-1": first, "brisling-2": second}[holder]
+	victim.Kill()
+	killed := time.Now()
+	ended := w.Wait(run.ID)
+	assert.Equal(t, progress.InStep, ended.State, "%+v", ended.Failure)
+	var by string
+	var state string
+	require.NoError(t, db.QueryRow(t.Context(), `SELECT a.name, o.state FROM orders o JOIN agents a ON a.id = o.agent_id ORDER BY o.id DESC LIMIT 1`).Scan(&by, &state))
+	assert.Equal(t, "done", state)
+	assert.NotEqual(t, holder, by, "another agent has finished the order")
+	t.Logf("killed after %d entries, done %s later", read, time.Since(killed).Round(time.Millisecond))
+	var entries int
+	require.NoError(t, db.QueryRow(t.Context(), `SELECT count(*) FROM entries WHERE kind = 'user' AND gone IS NULL`).Scan(&entries))
+	assert.Equal(t, n, entries, "no entry is lost")
+}
+
+// TestTwoOperatorsWhoEditAtOnceAreTold: the second save would undo the first.
+func TestTwoOperatorsWhoEditAtOnceAreTold(t *testing.T) {
+	t.Parallel()
+	w := worldtest.New(t, worldtest.LDIFPeople(3))
+	w.Activate(worldtest.Document())
+	w.InStep(3)
+	ingrid, err := w.Client.Draft(t.Context())
+	require.NoError(t, err)
+	odd, err := w.Client.Draft(t.Context())
+	require.NoError(t, err)
+	require.Zero(t, ingrid.Version)
+	ingrid.Document.Guard.Share = 7
+	saved, err := w.Client.SaveDraft(t.Context(), wire.SaveDraft{Version: ingrid.Version, Document: &ingrid.Document})
+	require.NoError(t, err)
+	require.Len(t, saved.Differences, 1)
+	assert.Equal(t, "guard.share", saved.Differences[0].Path)
+	odd.Document.Guard.Share = 9
+	_, err = w.Client.SaveDraft(t.Context(), wire.SaveDraft{Version: odd.Version, Document: &odd.Document})
+	require.ErrorContains(t, err, "The draft was changed meanwhile")
+	require.ErrorContains(t, err, "administrator")
+
+	// A rehearsal of a draft that changes ends by itself, and an old version is
+	// never activated.
+	impact, err := w.Client.Impact(t.Context())
+	require.NoError(t, err)
+	saved.Document.Guard.Share = 8
+	newer, err := w.Client.SaveDraft(t.Context(), wire.SaveDraft{Version: saved.Version, Document: &saved.Document})
+	require.NoError(t, err)
+	assert.True(t, w.Wait(impact.ID).State.Ended())
+	_, err = w.Client.ActivateDraft(t.Context(), wire.ActivateDraft{Version: saved.Version})
+	require.ErrorContains(t, err, "version")
+	active, err := w.Client.ActivateDraft(t.Context(), wire.ActivateDraft{Version: newer.Version, Note: "a wider guard"})
+	require.NoError(t, err)
+	assert.Equal(t, 2, active.Revision)
+
+	// Somebody activates a file while a draft is made from the revision before.
+	draft, err := w.Client.EditDraft(t.Context(), func(d *settings.Document) error { d.Guard.Share = 11; return nil })
+	require.NoError(t, err)
+	other := active.Document
+	other.Guard.Removals = 33
+	w.Activate(other)
+	_, err = w.Client.ActivateDraft(t.Context(), wire.ActivateDraft{Version: draft.Version})
+	require.ErrorContains(t, err, "revision 3 meanwhile")
+
+	// Back to the first revision, as a new one.
+	back, err := w.Client.ReturnTo(t.Context(), 1, draft.Version)
+	require.NoError(t, err)
+	require.NoError(t, w.Client.DiscardDraft(t.Context()))
+	back, err = w.Client.ReturnTo(t.Context(), 1, 0)
+	require.NoError(t, err)
+	assert.Len(t, back.Differences, 2)
+	_, err = w.Client.ActivateDraft(t.Context(), wire.ActivateDraft{Version: back.Version})
+	require.NoError(t, err)
+	same, err := w.Client.Compare(t.Context(), "1", "4")
+	require.NoError(t, err)
+	assert.Empty(t, same.Differences)
+	differs, err := w.Client.Compare(t.Context(), "3", "4")
+	require.NoError(t, err)
+	assert.Len(t, differs.Differences, 2)
+	_, err = w.Client.Compare(t.Context(), "3", "draaft")
+	assert.ErrorContains(t, err, "neither")
+	_, err = w.Client.Revision(t.Context(), 99)
+	assert.ErrorContains(t, err, "there is no revision 99")
+
+	// A draft may have faults, but then it goes no further.
+	broken, err := w.Client.EditDraft(t.Context(), func(d *settings.Document) error { d.Users.Filter = "(cn="; return nil })
+	require.NoError(t, err)
+	require.Len(t, broken.Faults, 1)
+	_, err = w.Client.Impact(t.Context())
+	require.ErrorContains(t, err, "users.filter")
+	_, err = w.Client.ActivateDraft(t.Context(), wire.ActivateDraft{Version: broken.Version})
+	require.ErrorContains(t, err, "users.filter")
+	_, err = w.Client.SaveDraft(t.Context(), wire.SaveDraft{Version: broken.Version, YAML: "users: [\n"})
+	require.ErrorContains(t, err, "line")
+	now, err := w.Client.Draft(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, broken.Version, now.Version, "what was refused has changed nothing")
+
+	file := filepath.Join(t.TempDir(), "settings.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(now.YAML), 0o600))
+	out, stderr, status := worldtest.Kambrel(t, "settings", "check", file)
+	assert.Equal(t, 1, status, stderr)
+	assert.Contains(t, out, "users.filter")
+}
+
+// TestAVanishedContainerStopsRunsAndIsShown: a scope whose containers are gone
+// must never read as nobody being in scope.
+func TestAVanishedContainerStopsRunsAndIsShown(t *testing.T) {
+	t.Parallel()
+	w := worldtest.New(t, worldtest.LDIFPeople(5))
+	w.Activate(worldtest.Document())
+	w.InStep(5)
+	require.NoError(t, w.LDAP.ModifyDN(ldap.NewModifyDNRequest(worldtest.People, "ou=Folk", true, "")))
+	run := w.Run(wire.NewRun{})
+	require.Equal(t, progress.Failed, run.State)
+	assert.Equal(t, string(problem.ContainerMissing), run.Failure.Code)
+	assert.Contains(t, run.Failure.Detail, "is called ou=Folk,"+worldtest.Base+" now")
+	tree, err := w.Client.Containers(t.Context(), "brisling")
+	require.NoError(t, err)
+	require.Len(t, tree.Vanished, 1)
+	assert.Equal(t, "ou=Folk,"+worldtest.Base, tree.Vanished[0].Now)
+	counts, err := w.Client.PreviewScope(t.Context(), wire.ScopePreview{})
+	require.NoError(t, err)
+	require.Len(t, counts.Vanished, 1, "the counts are never shown as if all were well")
+	out, _, _ := w.Kambrel("scope", "count")
+	assert.Contains(t, out, "VANISHED")
+	assert.Len(t, worldtest.Users(t, w.Address(), "active eq true"), 5, "nobody is suspended")
+
+	_, err = w.Client.EditDraft(t.Context(), func(d *settings.Document) error {
+		d.Directories[0].Containers.Include = []string{"ou=Folk," + worldtest.Base}
+		return nil
+	})
+	require.NoError(t, err)
+	impact, err := w.Client.Impact(t.Context())
+	require.NoError(t, err)
+	done := w.Wait(impact.ID)
+	assert.Equal(t, progress.InStep, done.State, "%+v", done.Failure)
+	assert.Zero(t, done.Counts.Changes+done.Counts.Held)
+	_, _, status := w.Kambrel("settings", "activate", "--yes")
+	require.Zero(t, status)
+	w.InStep(0)
+}
+
+// TestAGroupLimitFollowsItsMembers: only members of a group take part, also
+// through groups within it, and a change of membership is seen by a delta run.
+func TestAGroupLimitFollowsItsMembers(t *testing.T) {
+	t.Parallel()
+	w := worldtest.New(t, worldtest.LDIFPeople(6))
+	crew := func(i int) string { return fmt.Sprintf("cn=Crew %05d,%s", i, worldtest.People) }
+	group := func(name string, members ...string) string {
+		dn := "cn=" + name + "," + worldtest.Base
+		add := ldap.NewAddRequest(dn, nil)
+		add.Attribute("objectClass", []string{"groupOfNames"})
+		add.Attribute("member", members)
+		require.NoError(t, w.LDAP.Add(add))
+		return dn
+	}
+	inner := group("Inner", crew(1), crew(2))
+	pilot := group("Pilot", crew(0), inner)
+	d := worldtest.Document()
+	d.Guard = settings.Guard{Removals: 100, Share: 100}
+	d.Users.MembersOf = settings.GroupLimit{Groups: []string{pilot}}
+	w.Activate(d)
+	w.InStep(1)
+	d.Users.MembersOf.Nested = true
+	w.Activate(d)
+	w.InStep(2)
+	change := ldap.NewModifyRequest(inner, nil)
+	change.Add("member", []string{crew(3)})
+	change.Delete("member", []string{crew(1)})
+	require.NoError(t, w.LDAP.Modify(change))
+	run := w.InStep(2)
+	assert.Equal(t, 1, run.Counts.Create)
+	assert.Equal(t, 1, run.Counts.Suspend)
+	assert.Equal(t, 3, run.Counts.Planned, "only the group and whom the change concerns is looked at")
+	why, err := w.Client.Why(t.Context(), crew(1))
+	require.NoError(t, err)
+	assert.False(t, why.In)
+	assert.Contains(t, why.Summary, "no member of "+pilot)
+	require.NoError(t, w.LDAP.Del(ldap.NewDelRequest(pilot, nil)))
+	failed := w.Run(wire.NewRun{})
+	assert.Equal(t, progress.Failed, failed.State, "a limit whose group is gone is no empty limit")
+	assert.Contains(t, failed.Failure.Detail, "was deleted")
+}
+
+// TestSyncWithEveryKindOfCloud runs the everyday changes against services that
+// lack something.
+func TestSyncWithEveryKindOfCloud(t *testing.T) {
+	t.Parallel()
+	for name, arguments := range map[string][]string{
+		"PUT only, no etag":   {"--without", "patch,etag"},
+		"no bulk, no domains": {"--without", "bulk,domains", "--page-size", "7"},
+		"no filter, no sort":  {"--without", "filter,sort"},
+		"cursors only":        {"--paging", "cursor", "--page-size", "5"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := worldtest.NewWith(t, worldtest.LDIFPeople(30), worldtest.Options{Cloud: arguments})
+			cloud, err := w.Client.ProbeCloud(t.Context())
+			require.NoError(t, err)
+			for _, v := range cloud {
+				assert.NotEqual(t, "bad", v.Outcome, "%+v", v)
+			}
+			w.Activate(worldtest.Document())
+			w.InStep(30)
+			w.InStep(0)
+			status, adopted := worldtest.SCIM(t, w.Address(), "POST", w.Cloud.URL+"/Users", map[string]any{"schemas": []string{"urn:ietf:params:scim:schemas:core:2.0:User"}, "userName": "ada.brekke@brisling.example", "nickName": "Ada"})
+			require.Equal(t, 201, status)
+			dn := w.Person("Ada Brekke", map[string]string{"title": "Mate"})
+			run := w.InStep(1)
+			assert.Equal(t, 1, run.Counts.Adopt)
+			w.Set(dn, "title", "Bosun")
+			w.InStep(1)
+			_, now := worldtest.SCIM(t, w.Address(), "GET", w.Cloud.URL+"/Users/"+adopted["id"].(string), nil)
+			assert.Equal(t, "Bosun", now["title"])
+			assert.Equal(t, "Ada", now["nickName"], "what no rule manages is kept")
+			require.NoError(t, w.LDAP.Del(ldap.NewDelRequest(dn, nil)))
+			w.InStep(1)
+			_, now = worldtest.SCIM(t, w.Address(), "GET", w.Cloud.URL+"/Users/"+adopted["id"].(string), nil)
+			assert.Equal(t, false, now["active"])
+		})
+	}
+}

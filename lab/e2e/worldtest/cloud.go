@@ -1,0 +1,135 @@
+package worldtest
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// SCIM makes a request to the cloud as anybody with its token could.
+func SCIM(t *testing.T, c CloudAddress, method, path string, body any) (int, map[string]any) {
+	t.Helper()
+	var reader io.Reader
+	if body != nil {
+		text, err := json.Marshal(body)
+		require.NoError(t, err)
+		reader = bytes.NewReader(text)
+	}
+	request, err := http.NewRequest(method, path, reader)
+	require.NoError(t, err)
+	request.Header.Set("Authorization", "Bearer "+c.Token)
+	request.Header.Set("Content-Type", "application/scim+json")
+	response, err := http.DefaultClient.Do(request)
+	require.NoError(t, err)
+	defer response.Body.Close()
+	var out map[string]any
+	text, err := io.ReadAll(response.Body)
+	require.NoError(t, err)
+	if len(text) > 0 {
+		require.NoError(t, json.Unmarshal(text, &out), string(text))
+	}
+	return response.StatusCode, out
+}
+
+type CloudAddress struct{ URL, control, Token string }
+
+func (w *World) Address() CloudAddress {
+	return CloudAddress{w.Cloud.URL, w.Cloud.Control, w.Cloud.Token}
+}
+
+// Users lists users of the cloud that a filter keeps.
+func Users(t *testing.T, c CloudAddress, filter string) []map[string]any {
+	t.Helper()
+	var out []map[string]any
+	for start := 1; ; {
+		query := url.Values{"startIndex": {fmt.Sprint(start)}}
+		if filter != "" {
+			query.Set("filter", filter)
+		}
+		status, page := SCIM(t, c, "GET", c.URL+"/Users?"+query.Encode(), nil)
+		require.Equal(t, 200, status, page)
+		list, _ := page["Resources"].([]any)
+		for _, item := range list {
+			out = append(out, item.(map[string]any))
+		}
+		start += len(list)
+		if len(list) == 0 || start > int(page["totalResults"].(float64)) {
+			return out
+		}
+	}
+}
+
+func User(t *testing.T, c CloudAddress, login string) map[string]any {
+	t.Helper()
+	found := Users(t, c, fmt.Sprintf("userName eq %q", login))
+	if len(found) == 0 {
+		return nil
+	}
+	return found[0]
+}
+
+func (w *World) User(login string) map[string]any {
+	w.T.Helper()
+	return User(w.T, w.Address(), login)
+}
+
+// Resources lists what the cloud has of one type.
+func Resources(t *testing.T, c CloudAddress, endpoint string) map[string]map[string]any {
+	t.Helper()
+	status, page := SCIM(t, c, "GET", c.URL+"/"+endpoint+"?count=1000", nil)
+	require.Equal(t, 200, status, page)
+	out := map[string]map[string]any{}
+	list, _ := page["Resources"].([]any)
+	for _, item := range list {
+		resource := item.(map[string]any)
+		out[fmt.Sprint(resource["displayName"])] = resource
+	}
+	return out
+}
+
+// Members names the members of a group in the cloud by login or display name.
+func Members(t *testing.T, c CloudAddress, group string) []string {
+	t.Helper()
+	names := map[any]string{}
+	for _, u := range Users(t, c, "") {
+		names[u["id"]] = strings.TrimSuffix(fmt.Sprint(u["userName"]), "@brisling.example")
+	}
+	groups := Resources(t, c, "Groups")
+	for name, g := range groups {
+		names[g["id"]] = name
+	}
+	require.Contains(t, groups, group)
+	out := []string{}
+	list, _ := groups[group]["members"].([]any)
+	for _, m := range list {
+		out = append(out, names[m.(map[string]any)["value"]])
+	}
+	slices.Sort(out)
+	return out
+}
+
+func (w *World) Manager(login string) any {
+	extension, _ := w.User(login + "@brisling.example")[ManagerTarget].(map[string]any)
+	manager, _ := extension["manager"].(map[string]any)
+	return manager["value"]
+}
+
+// InCloud makes a user in the cloud, as somebody did before Kambrel came.
+func (w *World) InCloud(login string, more map[string]any) string {
+	w.T.Helper()
+	body := map[string]any{"userName": login + "@brisling.example"}
+	for name, value := range more {
+		body[name] = value
+	}
+	status, made := SCIM(w.T, w.Address(), "POST", w.Cloud.URL+"/Users", body)
+	require.Equal(w.T, 201, status, made)
+	return fmt.Sprint(made["id"])
+}

@@ -1,0 +1,36 @@
+package worldtest
+
+import (
+	"context"
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// Actor returns how a test acts on a page, and how it waits for what it shows.
+func Actor(t *testing.T, page context.Context) (do func(string, ...chromedp.Action), shows func(selector, text string) chromedp.Action) {
+	do = func(what string, actions ...chromedp.Action) {
+		t.Helper()
+		ctx, cancel := context.WithTimeout(page, 30*time.Second)
+		defer cancel()
+		if err := chromedp.Run(ctx, actions...); err != nil {
+			var text string
+			_ = chromedp.Run(page, chromedp.Text("body", &text))
+			t.Fatalf("%s: %v; the page shows:\n%s", what, err, text)
+		}
+	}
+	shows = func(selector, text string) chromedp.Action {
+		return chromedp.Poll(fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text), nil, chromedp.WithPollingTimeout(20*time.Second))
+	}
+	return do, shows
+}
+
+// Button clicks the button with a text once it can be clicked.
+func Button(text string) chromedp.Action {
+	return chromedp.Tasks{
+		chromedp.Poll(fmt.Sprintf(`[...document.querySelectorAll("button")].some(b => b.textContent.trim() === %q && !b.disabled)`, text), nil, chromedp.WithPollingTimeout(20*time.Second)),
+		chromedp.Evaluate(fmt.Sprintf(`[...document.querySelectorAll("button")].find(b => b.textContent.trim() === %q && !b.disabled).click()`, text), nil),
+	}
+}

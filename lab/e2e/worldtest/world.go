@@ -1,0 +1,228 @@
+// Package worldtest makes whole installations for tests: the programs as built, on
+// loopback, against a real directory, PostgreSQL and a stand-in for the cloud.
+package worldtest
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/go-ldap/ldap/v3"
+	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/lab/servers"
+	"kambrel.example/kambrel/lab/servers/serverstest"
+	"kambrel.example/kambrel/protocol/wire"
+)
+
+// What every world is made of.
+const (
+	Base     = "dc=brisling,dc=example"
+	People   = "ou=People," + Base
+	Leavers  = "ou=Leavers," + Base
+	Password = "Ballast-Tank-55"
+)
+
+// World is a whole installation on OpenLDAP, small enough to be made for each
+// test.
+type World struct {
+	T         *testing.T
+	Lab       *servers.Lab
+	Postgres  *servers.Postgres
+	DSN       string
+	Cloud     *servers.Cloud
+	Directory *servers.LDAPServer
+	LDAP      *ldap.Conn
+	Port      int
+	URL       string
+	Service   *servers.Process
+	Agent     *servers.Process
+	Client    *client.Client
+	AgentFile string
+	SCIMURL   string // where the service finds the cloud
+	TokenFile string // the service's own, with its token for the cloud
+	serve     []string
+	Programs  Programs // of service, agent and stand-in
+}
+
+// Options are what a world can be other than most.
+type Options struct {
+	Cloud  []string // further arguments of the stand-in, or of the other cloud
+	Other  bool     // the cloud is the second service, on a public library
+	Serve  []string // further arguments of the service
+	Raced  bool     // the programs are those with the race detector
+	Access string   // access rules of the directory
+	// between stands between the service and the cloud.
+	Between *Between
+	Bare    bool // neither an agent nor settings, as a new user finds it
+}
+
+// New starts everything; the directory holds the people given by ldif.
+func New(t *testing.T, ldif string) *World {
+	t.Helper()
+	return NewWith(t, ldif, Options{})
+}
+
+// NewRaced is a world of programs with the race detector, for what goes on side by
+// side.
+func NewRaced(t *testing.T, ldif string) *World {
+	t.Helper()
+	return NewWith(t, ldif, Options{Raced: true})
+}
+
+func NewWith(t *testing.T, ldif string, o Options) *World {
+	t.Helper()
+	w := &World{T: t, Lab: serverstest.New(t), Programs: Plainly}
+	if o.Raced {
+		w.Programs = Raced
+	}
+	w.Lab.Many = true
+	ctx := t.Context()
+	var err error
+	w.Postgres, err = w.Lab.StartPostgres(ctx, 0, true)
+	require.NoError(t, err)
+	w.DSN, err = w.Postgres.Create(ctx, "kambrel")
+	require.NoError(t, err)
+	if o.Other {
+		w.Cloud, err = w.Lab.StartOtherCloud(ctx, root+"/lab/othercloud", o.Cloud...)
+	} else {
+		w.Cloud, err = w.Lab.StartCloud(ctx, w.Programs.Lab, 0, []string{"brisling.example"}, o.Cloud...)
+	}
+	require.NoError(t, err)
+	w.serve = o.Serve
+	w.SCIMURL = w.Cloud.URL
+	if o.Between != nil {
+		w.SCIMURL = o.Between.start(t, w.Cloud.URL)
+	}
+	file := filepath.Join(w.Lab.Dir, "base.ldif")
+	require.NoError(t, os.WriteFile(file, []byte("dn: "+Base+"\nobjectClass: organization\nobjectClass: dcObject\no: Brisling Cargo\ndc: brisling\n\n"+
+		servers.ReaderLDIF(Base)+"dn: "+People+"\nobjectClass: organizationalUnit\n\ndn: "+Leavers+"\nobjectClass: organizationalUnit\n\n"+ldif), 0o600))
+	w.Directory, err = w.Lab.StartOpenLDAP(ctx, "openldap", servers.OpenLDAPOptions{BaseDN: Base, LDIF: file, Access: o.Access})
+	require.NoError(t, err)
+	w.LDAP, err = w.Directory.Dial()
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = w.LDAP.Close() })
+	w.Port, err = servers.FreePort(0)
+	require.NoError(t, err)
+	w.URL = fmt.Sprintf("http://127.0.0.1:%d", w.Port)
+	w.StartService()
+	session, _, err := client.Login(ctx, w.URL, wire.Credentials{Name: "administrator", Password: Password})
+	require.NoError(t, err)
+	w.Client = session
+	w.AgentFile = filepath.Join(w.Lab.Dir, "agent.yaml")
+	if !o.Bare {
+		w.enrol()
+		w.StartAgent()
+	}
+	t.Cleanup(func() {
+		for _, name := range []string{"service", "agent"} {
+			text, _ := os.ReadFile(filepath.Join(w.Lab.Dir, name+".log"))
+			if bytes.Contains(text, []byte("DATA RACE")) || bytes.Contains(text, []byte("panic:")) || t.Failed() {
+				t.Logf("%s:\n%s", name, tail(text))
+			}
+			if bytes.Contains(text, []byte("DATA RACE")) || bytes.Contains(text, []byte("panic:")) {
+				t.Errorf("the %s has a data race or panics", name)
+			}
+		}
+	})
+	return w
+}
+
+func tail(text []byte) []byte { return text[max(0, len(text)-6000):] }
+
+func (w *World) StartService() {
+	w.T.Helper()
+	file := filepath.Join(w.Lab.Dir, "administrator.password")
+	require.NoError(w.T, os.WriteFile(file, []byte(Password), 0o600))
+	if w.TokenFile == "" {
+		w.TokenFile = filepath.Join(w.Lab.Dir, "service.token")
+		require.NoError(w.T, os.WriteFile(w.TokenFile, []byte(w.Cloud.Token), 0o600))
+	}
+	var err error
+	w.Service, err = w.Lab.Start(context.Background(), servers.Command{
+		Name: "service", Path: w.Programs.Kambrel, Env: []string{"KAMBREL_DATABASE=" + w.DSN},
+		Args: append([]string{"serve", "--listen", fmt.Sprintf("127.0.0.1:%d", w.Port), "--cloud-url", w.SCIMURL, "--cloud-token-file", w.TokenFile,
+			"--administrator-password-file", file, "--agent-patience", "4s", "--order-lease", "3s"}, w.serve...),
+		Ready: servers.Answers(w.URL + "/healthz"),
+	})
+	require.NoError(w.T, err)
+}
+
+func (w *World) enrol() {
+	w.T.Helper()
+	code, err := w.Client.IssueCode(w.T.Context(), "brisling", "skerry")
+	require.NoError(w.T, err)
+	out, err := exec.Command(Plainly.Kambrel, "agent", "enrol", "--service", w.URL, "--code", code.Code, "--name", "brisling-1", "--config", w.AgentFile).CombinedOutput()
+	require.NoError(w.T, err, string(out))
+	text, err := os.ReadFile(w.AgentFile)
+	require.NoError(w.T, err)
+	text = append(bytes.ReplaceAll(text, []byte("directories: []\n"), nil), fmt.Appendf(nil, "directories:\n  - name: brisling\n    url: %s\n    ca: %s\n    bindDN: %s\n    password: %s\n",
+		w.Directory.URL, w.Directory.CAFile, w.Directory.ReaderDN, w.Directory.ReaderPassword)...)
+	require.NoError(w.T, os.WriteFile(w.AgentFile, text, 0o600))
+}
+
+func (w *World) StartAgent() {
+	w.T.Helper()
+	var err error
+	w.Agent, err = w.Lab.Start(context.Background(), servers.Command{Name: "agent", Path: w.Programs.Kambrel, Args: []string{"agent", "run", "--config", w.AgentFile}})
+	require.NoError(w.T, err)
+}
+
+// Document is settings that include the people and exclude the leavers.
+func Document() settings.Document {
+	d := settings.Default(settings.Directory{Name: "brisling", Dialect: entry.Standard, Base: Base, Containers: settings.Containers{Include: []string{People}, Exclude: []string{Leavers}}})
+	d.Schedule.Every = "off"
+	return d
+}
+
+func (w *World) Activate(d settings.Document) {
+	w.T.Helper()
+	text, err := d.YAML()
+	require.NoError(w.T, err)
+	_, err = w.Client.Activate(w.T.Context(), wire.ActivateSettings{YAML: string(text)})
+	require.NoError(w.T, err)
+}
+
+// RestartDirectory starts OpenLDAP again on its port.
+func (w *World) RestartDirectory() {
+	w.T.Helper()
+	_ = w.LDAP.Close()
+	address, err := url.Parse(w.Directory.URL)
+	require.NoError(w.T, err)
+	var port int
+	_, err = fmt.Sscan(address.Port(), &port)
+	require.NoError(w.T, err)
+	again, err := w.Lab.StartOpenLDAP(w.T.Context(), "openldap", servers.OpenLDAPOptions{BaseDN: Base, Port: port})
+	require.NoError(w.T, err)
+	require.Equal(w.T, w.Directory.URL, again.URL)
+	w.Directory = again
+	w.LDAP, err = again.Dial()
+	require.NoError(w.T, err)
+}
+
+// RestartCloud starts the cloud again on its port; with another token it does
+// not know the service any more.
+func (w *World) RestartCloud(token string) {
+	w.T.Helper()
+	if token != "" {
+		require.NoError(w.T, w.Cloud.Stop())
+		require.NoError(w.T, os.WriteFile(w.Cloud.TokenFile, []byte(token), 0o600))
+	}
+	address, err := url.Parse(w.Cloud.URL)
+	require.NoError(w.T, err)
+	var port int
+	_, err = fmt.Sscan(address.Port(), &port)
+	require.NoError(w.T, err)
+	again, err := w.Lab.StartCloud(w.T.Context(), w.Programs.Lab, port, []string{"brisling.example"})
+	require.NoError(w.T, err)
+	require.Equal(w.T, w.Cloud.URL, again.URL)
+	w.Cloud = again
+}
