@@ -203,6 +203,9 @@ func printRun(w io.Writer, run wire.Run) error {
 	if run.Releases > 0 {
 		fmt.Fprintf(w, "  lets the held removals of run %d through\n", run.Releases)
 	}
+	for _, left := range run.LeftOut {
+		fmt.Fprintf(w, "  left out %s: %s: %s. Its entries stay as they were.\n", left.Directory, left.Title, left.Detail)
+	}
 	fmt.Fprintf(w, "  read   %d entries (%d changed, %d gone), %d resources (%d changed)\n", c.EntriesRead, c.EntriesChanged, c.EntriesGone, c.ResourcesRead, c.ResourcesChanged)
 	if run.Purpose.Plans() {
 		printPlan(w, run)

@@ -2,7 +2,11 @@
 // and did.
 package progress
 
-import "time"
+import (
+	"time"
+
+	"kambrel.example/kambrel/core/problem"
+)
 
 // State is where a run stands.
 type State string
@@ -47,6 +51,15 @@ type Counts struct {
 	SamePerson       int `json:"samePerson,omitempty" doc:"Entries that are one person with another entry, and share its resource"`
 	Surveyed         int `json:"surveyed,omitempty" doc:"Entries that the survey has looked at"`
 	Findings         int `json:"findings,omitempty"`
+}
+
+// LeftOut is a directory that a run could not read, or could not plan by: its entries
+// stay as they were, and the others go on without it.
+type LeftOut struct {
+	Directory string       `json:"directory"`
+	Code      problem.Code `json:"code" doc:"The problem that the directory has"`
+	Title     string       `json:"title"`
+	Detail    string       `json:"detail"`
 }
 
 // Stage is one stage of a run.

@@ -39,7 +39,7 @@ core/reason
 core/sheet
 core/secret
 core/purpose
-core/progress
+core/progress       core/problem
 core/logkey
 core/filter         core/entry core/reason
 core/formula        core/entry core/reason
@@ -59,8 +59,6 @@ protocol/orders     core/entry
 protocol/wire       core/ protocol/orders
 
 directory           core/entry core/problem core/secret
-core/purpose
-core/progress
 cloud               core/address core/change core/entry core/problem core/rules core/secret protocol/scim
 agent               core/address core/logkey core/problem core/secret directory protocol/wire protocol/orders
 client              core/problem core/settings protocol/wire protocol/orders

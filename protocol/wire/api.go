@@ -83,20 +83,21 @@ type Token struct {
 
 // Run is one pass of the sync.
 type Run struct {
-	ID       int64            `json:"id"`
-	Purpose  purpose.Purpose  `json:"purpose" enum:"sync,full,release,single,rehearsal,forecast,impact,trial,look,survey" doc:"What it is for; the first four write to the cloud"`
-	Draft    int              `json:"draft,omitempty" doc:"The version of the draft that it works by, instead of a revision"`
-	Releases int64            `json:"releases,omitempty" doc:"The run whose held removals this run lets through"`
-	State    progress.State   `json:"state" enum:"waiting,running,in-step,problems,failed,cancelled"`
-	Stage    string           `json:"stage,omitempty" doc:"What is going on now"`
-	Revision int              `json:"revision" doc:"The settings revision it works by"`
-	By       string           `json:"by" doc:"Who asked for it"`
-	Created  time.Time        `json:"created"`
-	Started  *time.Time       `json:"started,omitempty"`
-	Ended    *time.Time       `json:"ended,omitempty"`
-	Stages   []progress.Stage `json:"stages"`
-	Counts   progress.Counts  `json:"counts"`
-	Failure  *ProblemDetail   `json:"failure,omitempty"`
+	ID       int64              `json:"id"`
+	Purpose  purpose.Purpose    `json:"purpose" enum:"sync,full,release,single,rehearsal,forecast,impact,trial,look,survey" doc:"What it is for; the first four write to the cloud"`
+	Draft    int                `json:"draft,omitempty" doc:"The version of the draft that it works by, instead of a revision"`
+	Releases int64              `json:"releases,omitempty" doc:"The run whose held removals this run lets through"`
+	State    progress.State     `json:"state" enum:"waiting,running,in-step,problems,failed,cancelled"`
+	Stage    string             `json:"stage,omitempty" doc:"What is going on now"`
+	Revision int                `json:"revision" doc:"The settings revision it works by"`
+	By       string             `json:"by" doc:"Who asked for it"`
+	Created  time.Time          `json:"created"`
+	Started  *time.Time         `json:"started,omitempty"`
+	Ended    *time.Time         `json:"ended,omitempty"`
+	Stages   []progress.Stage   `json:"stages"`
+	Counts   progress.Counts    `json:"counts"`
+	LeftOut  []progress.LeftOut `json:"leftOut" doc:"Directories that could not be read: their entries stay as they were, and the others went on"`
+	Failure  *ProblemDetail     `json:"failure,omitempty"`
 }
 
 // NewRun asks for a run.

@@ -32,13 +32,18 @@ func (j *Judge) Imagination(ctx context.Context, all bool) (*Imagined, Pages, er
 				return nil, nil, err
 			}
 		}
-		return m, &everybody{store: j.DB, persons: m.Persons, size: j.Batch}, nil
+		return m, &everybody{store: j.DB, persons: m.Persons, size: j.Batch, without: j.Without}, nil
 	}
 	refs, _, err := j.DB.Dirty.Refs(ctx, j.Grace(), 1<<30)
 	if err != nil {
 		return nil, nil, err
 	}
-	return j.ImagineAmong(ctx, refs)
+	return j.ImagineAmong(ctx, j.known(refs))
+}
+
+// known leaves out the entries of directories of which it is not known how they are.
+func (j *Judge) known(refs []entry.Ref) []entry.Ref {
+	return slices.DeleteFunc(refs, func(ref entry.Ref) bool { return slices.Contains(j.Without, ref.Directory) })
 }
 
 // ImagineAmong starts from the entries that are looked at.
@@ -51,7 +56,7 @@ func (j *Judge) ImagineAmong(ctx context.Context, refs []entry.Ref) (*Imagined, 
 		}
 		refs = append(slices.Clone(refs), found.concerned...)
 		slices.SortFunc(refs, entry.Ref.Compare)
-		refs = slices.Compact(refs)
+		refs = j.known(slices.Compact(refs))
 	}
 	listed := make(map[entry.Ref]bool, len(refs))
 	for _, ref := range refs {
@@ -220,6 +225,7 @@ type everybody struct {
 	store   *store.Store
 	persons *Persons
 	size    int
+	without []string // directories that are left out
 
 	linked bool
 	begun  bool
@@ -239,6 +245,7 @@ func (e *everybody) next(ctx context.Context, linked bool) ([]decide.Case, bool,
 		return nil, false, err
 	}
 	e.after, e.ended = after, after == entry.Ref{}
+	page = slices.DeleteFunc(page, func(c decide.Case) bool { return slices.Contains(e.without, c.Entry.Directory) })
 	return page, true, e.persons.moveLinks(ctx, e.store, page)
 }
 

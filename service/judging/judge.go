@@ -20,6 +20,9 @@ type Judge struct {
 	Offer    decide.Cloud
 	Now      time.Time
 	Batch    int // how many entries are decided about at a time
+	// Without are directories that nothing is decided about, since it is not known how
+	// they are.
+	Without []string
 }
 
 // Blank is a judge of now, who is still to be given settings and the cloud.

@@ -35,11 +35,15 @@ func (o *Orders) Ask(ctx context.Context, request protocol.Order) (store.Order, 
 	if err := o.store.Orders.Add(ctx, &order); err != nil {
 		return order, err
 	}
-	return o.Await(ctx, order, func(store.Order) error { return nil })
+	return o.Await(ctx, order, o.patience, func(store.Order) error { return nil })
 }
 
-// Await waits until an agent has carried an order out, and shows its progress.
-func (o *Orders) Await(ctx context.Context, order store.Order, progress func(store.Order) error) (store.Order, error) {
+// Patience is how long an agent is waited for.
+func (o *Orders) Patience() time.Duration { return o.patience }
+
+// Await waits until an agent has carried an order out, and shows its progress. An
+// order that nobody works at for as long as patience ends.
+func (o *Orders) Await(ctx context.Context, order store.Order, patience time.Duration, progress func(store.Order) error) (store.Order, error) {
 	events, stop := o.hub.Subscribe()
 	defer stop()
 	alone := time.Now() // since when no agent works at it
@@ -58,7 +62,7 @@ func (o *Orders) Await(ctx context.Context, order store.Order, progress func(sto
 			return order, problem.New(problem.Code(order.FailureCode), "directory %s: %s", order.Directory, order.FailureDetail)
 		case order.State == "leased" && order.LeaseUntil != nil && time.Now().Before(*order.LeaseUntil):
 			alone = time.Now()
-		case time.Since(alone) > o.patience:
+		case time.Since(alone) > patience:
 			return order, o.noAgent(ctx, order)
 		}
 		select {

@@ -13,7 +13,7 @@ func (x *execution) findPersons(ctx context.Context) error {
 	if !x.Settings.HasPersons() {
 		return x.store.Persons.Drop(ctx)
 	}
-	query := store.DirtyQuery{Only: x.subject, Limit: x.Batch}
+	query := store.DirtyQuery{Only: x.subject, Without: x.Without, Limit: x.Batch}
 	for {
 		var batch []decide.Case
 		work := func(tx *store.Store) error {

@@ -34,7 +34,7 @@ func (x *execution) plan(ctx context.Context) error {
 		for range judging.Workers {
 			group.Go(func() error {
 				query := phase
-				query.Only, query.Limit = x.subject, x.Batch
+				query.Only, query.Without, query.Limit = x.subject, x.Without, x.Batch
 				for {
 					looked, err := x.planBatch(groupCtx, &query, turns)
 					if err != nil || looked == 0 {

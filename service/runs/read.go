@@ -23,7 +23,7 @@ func (x *execution) read(ctx context.Context) error {
 	group.SetLimit(-1)
 	progress := &readProgress{x: x, counts: map[string]store.OrderCounts{}}
 	for _, directory := range x.Settings.Document.Directories {
-		group.Go(func() error { return x.readDirectory(ctx, directory, progress) })
+		group.Go(func() error { return x.leaveOut(directory.Name, x.readDirectory(ctx, directory, progress)) })
 	}
 	group.Go(func() error {
 		var err error
@@ -38,7 +38,10 @@ func (x *execution) read(ctx context.Context) error {
 		}
 		return nil
 	})
-	return group.Wait()
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	return x.somebodyLeft()
 }
 
 // readProgress adds the counts of several directories up.
@@ -71,7 +74,11 @@ func (x *execution) readDirectory(ctx context.Context, directory settings.Direct
 			return err
 		}
 	}
-	_, err = x.orders.Await(ctx, order, func(o store.Order) error { return progress.set(ctx, directory.Name, o.Counts) })
+	patience, err := x.patience(ctx, directory.Name)
+	if err != nil {
+		return err
+	}
+	_, err = x.orders.Await(ctx, order, patience, func(o store.Order) error { return progress.set(ctx, directory.Name, o.Counts) })
 	return problem.Concerning(about.Thing{Type: about.Directory, Key: directory.Name}, err)
 }
 

@@ -35,7 +35,7 @@ func (x *execution) planReferences(ctx context.Context, state *store.Store) erro
 			return err
 		}
 	}
-	query := store.ReferringQuery{Run: rehearsed, Everybody: rehearsed != 0 && x.run.Purpose.Everybody(), Only: x.subject, Limit: referenceBatch}
+	query := store.ReferringQuery{Run: rehearsed, Everybody: rehearsed != 0 && x.run.Purpose.Everybody(), Only: x.subject, Without: x.Without, Limit: referenceBatch}
 	for {
 		refs, err := state.References.Referring(ctx, query)
 		if err != nil || len(refs) == 0 {

@@ -34,7 +34,9 @@ type execution struct {
 	mu      sync.Mutex // guards what follows
 	run     *store.Run
 	saved   time.Time
-	reading bool // beside the runs that write, which come first
+	reading bool               // beside the runs that write, which come first
+	left    []store.NewProblem // of the directories that are left out
+	first   error              // what the first of them was left out for
 }
 
 // mostPasses is how often a run plans again what the cloud refused for a reason
@@ -55,7 +57,7 @@ func (e *Runs) Execute(ctx context.Context, run *store.Run) error {
 		return err
 	}
 	now := time.Now()
-	run.State, run.Started, run.Stages, run.Counts = progress.Running, &now, []progress.Stage{}, progress.Counts{}
+	run.State, run.Started, run.Stages, run.Counts, run.LeftOut = progress.Running, &now, []progress.Stage{}, progress.Counts{}, nil
 	if err := e.store.Runs.Save(ctx, run); err != nil {
 		return err
 	}
@@ -151,7 +153,7 @@ func (x *execution) passes(ctx context.Context) error {
 		if err := x.pass(ctx, pass == mostPasses); err != nil {
 			return err
 		}
-		again, err := x.store.Dirty.Count(ctx, store.DirtyNow, x.subject)
+		again, err := x.store.Dirty.Count(ctx, store.DirtyQuery{State: store.DirtyNow, Only: x.subject, Without: x.Without})
 		if err != nil || again == 0 || pass == mostPasses {
 			return err
 		}
@@ -295,19 +297,31 @@ func (x *execution) save(ctx context.Context, now bool) error {
 	return x.store.Runs.Save(ctx, x.run)
 }
 
-// checkContainers refuses to go on when a container or group of the scope is not
-// there: it was renamed or deleted, and going on would read as nobody being in
+// checkContainers leaves out a directory of which a container or group of the scope is
+// not there: it was renamed or deleted, and going on would read as nobody being in
 // scope.
 func (x *execution) checkContainers(ctx context.Context) error {
 	vanished, err := setup.Vanished(ctx, x.store, x.Settings)
 	if err != nil || len(vanished) == 0 {
 		return err
 	}
-	texts := make([]string, len(vanished))
-	for i, v := range vanished {
-		texts[i] = v.Text
+	texts := map[string][]string{}
+	for _, v := range vanished {
+		texts[v.Directory] = append(texts[v.Directory], v.Text)
 	}
-	return problem.Concerning(about.Thing{Type: about.Directory, Key: vanished[0].Directory}, problem.Of(problem.ContainerMissing, problem.Facts{Names: texts}))
+	for directory, names := range texts {
+		failure := problem.Concerning(about.Thing{Type: about.Directory, Key: directory}, problem.Of(problem.ContainerMissing, problem.Facts{Names: names}))
+		if x.subject != nil { // others stand in nobody's way
+			if x.subject.Directory == directory {
+				return failure
+			}
+			continue
+		}
+		if err := x.leaveOut(directory, failure); err != nil {
+			return err
+		}
+	}
+	return x.somebodyLeft()
 }
 
 // guard holds the removals of the run when there are too many of them.
@@ -354,7 +368,7 @@ func (x *execution) end(ctx context.Context, failure error) error {
 		x.run.State, x.run.FailureCode = progress.Cancelled, string(p.Code)
 	case p != nil:
 		x.run.State, x.run.FailureCode, x.run.FailureDetail = progress.Failed, string(p.Code), p.Detail
-	case c.Problems > 0 || c.Held > 0 || c.Failed > 0 || c.Findings > 0:
+	case c.Problems > 0 || c.Held > 0 || c.Failed > 0 || c.Findings > 0 || len(x.run.LeftOut) > 0:
 		x.run.State = progress.Problems
 	default:
 		x.run.State = progress.InStep
@@ -366,16 +380,19 @@ func (x *execution) end(ctx context.Context, failure error) error {
 	return x.save(ctx, true)
 }
 
-// keepEnd keeps what ended a run that was to write as a problem of what it is about;
-// one that came to its end closes those of the runs before, but for one of a single
-// entry, which has not met the rest.
+// keepEnd keeps what ended a run that was to write as a problem of what it is about,
+// and what directories were left out for; one that came to its end closes the others
+// of the runs before, but for one of a single entry, which has not met the rest.
 func (x *execution) keepEnd(ctx context.Context, p *problem.Error) error {
 	if !x.run.Purpose.Writes() || p == nil && x.run.Purpose.OfOne() {
 		return nil
 	}
 	return x.store.Fenced(ctx, func(tx *store.Store) error {
 		if p == nil {
-			return tx.Problems.CloseOfRuns(ctx)
+			if err := tx.Problems.CloseOfRuns(ctx, x.Without); err != nil {
+				return err
+			}
+			return tx.Problems.Save(ctx, store.MetByRun, x.run.ID, x.left)
 		}
 		thing := p.About
 		if thing == (about.Thing{}) {

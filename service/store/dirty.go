@@ -32,23 +32,35 @@ type DirtyQuery struct {
 	// Linked: those that have a link, or those that have none; nil for both.
 	Linked *bool
 	// Only is the one that is looked for; nil for all.
-	Only  *entry.Ref
-	After entry.Ref // in their order
-	Limit int
+	Only *entry.Ref
+	// Without are directories that are left out.
+	Without []string
+	After   entry.Ref // in their order
+	Limit   int
+}
+
+// where is the condition, over a table d, that the entries meet.
+func (q DirtyQuery) where() (string, []any) {
+	where, args := onlyOf(q.Only, "d")
+	if len(q.Without) > 0 {
+		where += " AND d.directory <> ALL(?)"
+		args = append(args, textArray(q.Without))
+	}
+	if q.Linked != nil {
+		where += " AND EXISTS (SELECT FROM links x WHERE x.directory = d.directory AND x.entry_id = d.entry_id) = ?"
+		args = append(args, *q.Linked)
+	}
+	return " d.state = ? " + where, append([]any{q.State}, args...)
 }
 
 // Next returns dirty entries and holds them until the transaction ends;
 // those that another transaction holds are left out.
 func (s Dirty) Next(ctx context.Context, q DirtyQuery) ([]decide.Case, error) {
 	var rows []SubjectRow
-	where, args := onlyOf(q.Only, "d")
-	if q.Linked != nil {
-		where += " AND EXISTS (SELECT FROM links x WHERE x.directory = d.directory AND x.entry_id = d.entry_id) = ?"
-		args = append(args, *q.Linked)
-	}
+	where, args := q.where()
 	err := s.raw(ctx, `SELECT d.lookup, `+subjectColumns+` FROM dirty d JOIN entries e ON e.directory = d.directory AND e.id = d.entry_id `+subjectJoins+`
-		WHERE d.state = ? AND (d.directory, d.entry_id) > (?, ?) `+where+` ORDER BY d.directory, d.entry_id LIMIT ? FOR UPDATE OF d SKIP LOCKED`,
-		slices.Concat([]any{q.State, q.After.Directory, q.After.ID.String()}, args, []any{q.Limit})...).Scan(&rows).Error
+		WHERE `+where+` AND (d.directory, d.entry_id) > (?, ?) ORDER BY d.directory, d.entry_id LIMIT ? FOR UPDATE OF d SKIP LOCKED`,
+		slices.Concat(args, []any{q.After.Directory, q.After.ID.String(), q.Limit})...).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}
@@ -77,11 +89,11 @@ func (s Dirty) Clear(ctx context.Context, refs []entry.Ref) error {
 	return s.deleteByEntry(ctx, "dirty", refs)
 }
 
-// Count counts entries in a state.
-func (s Dirty) Count(ctx context.Context, state int, only *entry.Ref) (int, error) {
+// Count counts the entries that a query chooses, whatever its limit.
+func (s Dirty) Count(ctx context.Context, q DirtyQuery) (int, error) {
 	var n int
-	where, args := onlyOf(only, "d")
-	return n, s.raw(ctx, `SELECT count(*) FROM dirty d WHERE d.state = ? `+where, append([]any{state}, args...)...).Scan(&n).Error
+	where, args := q.where()
+	return n, s.raw(ctx, `SELECT count(*) FROM dirty d WHERE `+where, args...).Scan(&n).Error
 }
 
 // deleteByEntry deletes what one of our own tables has on entries.

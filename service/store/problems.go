@@ -103,10 +103,18 @@ func (s Problems) Close(ctx context.Context, refs []entry.Ref) error {
 	return err
 }
 
-// CloseOfRuns closes what ended runs, since one has come to its end.
-func (s Problems) CloseOfRuns(ctx context.Context) error {
-	_, err := s.exec(ctx, `UPDATE problems SET closed = now(), closing = ? WHERE source = 'run' AND closed IS NULL`, ClosedGone)
+// CloseOfRuns closes what runs have met, since one has come to its end, but for what
+// directories have that it has left out.
+func (s Problems) CloseOfRuns(ctx context.Context, without []string) error {
+	_, err := s.exec(ctx, `UPDATE problems SET closed = now(), closing = ? WHERE source = 'run' AND closed IS NULL AND NOT (about = 'directory' AND subject = ANY(?::text[]))`, ClosedGone, textArray(without))
 	return err
+}
+
+// IsAway tells whether the directory is known to be one that nobody can read.
+func (s Problems) IsAway(ctx context.Context, directory string) (bool, error) {
+	var away bool
+	return away, s.raw(ctx, `SELECT EXISTS (SELECT FROM problems WHERE about = 'directory' AND subject = ? AND code IN (?, ?) AND closed IS NULL)`,
+		directory, problem.AgentOffline, problem.DirectoryNotServed).Scan(&away).Error
 }
 
 // Watched keeps how things stand: opens the problems that are new, and closes the

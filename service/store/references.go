@@ -174,6 +174,7 @@ type ReferringQuery struct {
 	Run       int64
 	Everybody bool
 	Only      *entry.Ref // nil for all
+	Without   []string   // directories that are left out
 	After     entry.Ref  // in their order
 	Limit     int
 }
@@ -198,9 +199,12 @@ func (s References) Referring(ctx context.Context, q ReferringQuery) ([]entry.Re
 		from += ` UNION SELECT @only , (@subject)::uuid`
 		where, subject = "AND directory = @only AND entry_id = (@subject)::uuid", *q.Only
 	}
+	if len(q.Without) > 0 {
+		where += " AND directory <> ALL((@without)::text[])"
+	}
 	var rows []struct{ Directory, EntryID string }
 	err := s.raw(ctx, `SELECT * FROM (`+from+`) r WHERE (directory, entry_id) > (@directory , (@id)::uuid) `+where+` ORDER BY directory, entry_id LIMIT @limit`,
-		map[string]any{"run": q.Run, "directory": q.After.Directory, "id": q.After.ID.String(), "limit": q.Limit, "only": subject.Directory, "subject": subject.ID.String()}).Scan(&rows).Error
+		map[string]any{"run": q.Run, "directory": q.After.Directory, "id": q.After.ID.String(), "limit": q.Limit, "without": textArray(q.Without), "only": subject.Directory, "subject": subject.ID.String()}).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}

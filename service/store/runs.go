@@ -38,8 +38,9 @@ type runRow struct {
 	Created       time.Time
 	Started       *time.Time
 	Ended         *time.Time
-	Stages        []progress.Stage `gorm:"serializer:json;type:jsonb"`
-	Counts        progress.Counts  `gorm:"serializer:json;type:jsonb"`
+	Stages        []progress.Stage   `gorm:"serializer:json;type:jsonb"`
+	Counts        progress.Counts    `gorm:"serializer:json;type:jsonb"`
+	LeftOut       []progress.LeftOut `gorm:"serializer:json;type:jsonb"`
 	FailureCode   string
 	FailureDetail string
 	Draft         int
@@ -67,6 +68,8 @@ type Run struct {
 	Ended    *time.Time
 	Stages   []progress.Stage
 	Counts   progress.Counts
+	// LeftOut are the directories that could not be read.
+	LeftOut []progress.LeftOut
 
 	FailureCode, FailureDetail string
 	// Document is the draft that the run works by, nil for active settings.
@@ -81,14 +84,14 @@ func (r *Run) row() *runRow {
 	return &runRow{
 		ID: r.ID, Purpose: string(r.Purpose), Releases: r.Releases, State: string(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
 		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, FailureCode: r.FailureCode, FailureDetail: r.FailureDetail,
-		Draft: r.Draft, Document: r.Document, Subject: r.Subject, Failures: r.Failures,
+		Draft: r.Draft, Document: r.Document, Subject: r.Subject, Failures: r.Failures, LeftOut: r.LeftOut,
 	}
 }
 
 func (r runRow) run() Run {
 	return Run{
 		FailureCode: r.FailureCode, FailureDetail: r.FailureDetail, Document: r.Document, Subject: r.Subject, Failures: r.Failures, ID: r.ID, Purpose: purpose.Purpose(r.Purpose), Releases: r.Releases, State: progress.State(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
-		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, Draft: r.Draft,
+		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, Draft: r.Draft, LeftOut: r.LeftOut,
 	}
 }
 

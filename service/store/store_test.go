@@ -57,7 +57,7 @@ func resource(id, login, key string) entry.Resource {
 
 func (s *session) dirtyCount(t *testing.T) int {
 	t.Helper()
-	n, err := s.all().Dirty.Count(t.Context(), DirtyNow, nil)
+	n, err := s.all().Dirty.Count(t.Context(), DirtyQuery{State: DirtyNow})
 	require.NoError(t, err)
 	return n
 }
@@ -404,7 +404,11 @@ func problems(t *testing.T, s *Store) {
 	require.NoError(t, err)
 	require.Len(t, standing, 1)
 	assert.Equal(t, problem.DirectoryRefused, standing[0].Code)
-	require.NoError(t, s.Problems.CloseOfRuns(ctx))
+	require.NoError(t, s.Problems.CloseOfRuns(ctx, []string{"halvard"}))
+	standing, err = s.Problems.Standing(ctx)
+	require.NoError(t, err)
+	require.Len(t, standing, 1, "a directory that was left out has it still")
+	require.NoError(t, s.Problems.CloseOfRuns(ctx, nil))
 	require.NoError(t, s.Removed.Forget(ctx, "halvard"))
 	history, total, err = s.Problems.List(ctx, ProblemQuery{Closed: true, Limit: 1})
 	require.NoError(t, err)

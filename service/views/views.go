@@ -29,10 +29,13 @@ func List[R, V any](records []R, view func(R) V) []V {
 func Run(r store.Run) wire.Run {
 	view := wire.Run{
 		ID: r.ID, Purpose: r.Purpose, Draft: r.Draft, Releases: r.Releases, State: r.State, Stage: r.Stage, Revision: r.Revision, By: r.By,
-		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts,
+		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, LeftOut: r.LeftOut,
 	}
 	if view.Stages == nil {
 		view.Stages = []progress.Stage{}
+	}
+	if view.LeftOut == nil {
+		view.LeftOut = []progress.LeftOut{}
 	}
 	if r.FailureCode != "" {
 		detail := wire.DetailOf(problem.Code(r.FailureCode), r.FailureDetail)

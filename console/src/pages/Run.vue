@@ -171,6 +171,14 @@ async function release(): Promise<void> {
         <strong class="bad">{{ run.failure.title }}</strong> {{ run.failure.detail }}
         <p>{{ run.failure.cause }} {{ run.failure.remedy }}</p>
       </section>
+      <section v-for="left in run.leftOut" :key="left.directory" class="sheet note" role="alert">
+        <strong class="warn">Went on without {{ left.directory }}: {{ left.title }}</strong>
+        <p>
+          {{ left.detail }}. Its entries stay as they were, and what other directories gave was synced. The next run
+          tries again.
+          <RouterLink :to="{ name: 'directory', params: { name: left.directory } }">Look at the directory</RouterLink>
+        </p>
+      </section>
       <section v-if="run.counts.held" class="sheet note">
         <strong class="warn"
           >The guard {{ rehearses(run) ? 'would hold' : 'holds' }} {{ count(run.counts.held, 'removal') }}</strong

@@ -1,0 +1,70 @@
+package runs
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/service/store"
+)
+
+// awayPatience is how long the agent of a directory is waited for that was away
+// before, so that the others are not late for it every time.
+const awayPatience = 2 * time.Second
+
+// patience is how long an agent of the directory is waited for.
+func (x *execution) patience(ctx context.Context, directory string) (time.Duration, error) {
+	if len(x.Settings.Document.Directories) == 1 {
+		return x.orders.Patience(), nil
+	}
+	away, err := x.store.Problems.IsAway(ctx, directory)
+	if err == nil && away {
+		return min(awayPatience, x.orders.Patience()), nil
+	}
+	return x.orders.Patience(), err
+}
+
+// leaveOut goes on without a directory: nothing is decided about its entries, which
+// stay as they were. It returns the failure where that is not the directory's alone.
+func (x *execution) leaveOut(directory string, failure error) error {
+	p := fatal(failure)
+	if p == nil || !ofDirectory(p) {
+		return failure
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if slices.Contains(x.Without, directory) {
+		return nil
+	}
+	if x.first == nil {
+		x.first = failure
+	}
+	x.Without = append(x.Without, directory)
+	x.run.LeftOut = append(x.run.LeftOut, progress.LeftOut{Directory: directory, Code: p.Code, Title: problem.Describe(p.Code).Title, Detail: p.Detail})
+	x.left = append(x.left, store.ProblemOf(about.Thing{Type: about.Directory, Key: directory}, p))
+	return nil
+}
+
+// ofDirectory tells whether a problem is one of a directory or of who reads it, so
+// that it says nothing about the others.
+func ofDirectory(p *problem.Error) bool {
+	switch problem.Describe(p.Code).Touches {
+	case about.Directory, about.Agent:
+		return true
+	}
+	return p.Code == problem.RightMissing
+}
+
+// somebodyLeft returns why the first was left out when none is left to go on with.
+func (x *execution) somebodyLeft() error {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if len(x.Without) < len(x.Settings.Document.Directories) {
+		return nil
+	}
+	x.run.LeftOut = nil // the run fails, and says so by that
+	return x.first
+}
