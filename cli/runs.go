@@ -106,9 +106,9 @@ func newRunsExportCommand(d *deps) *cobra.Command {
 func newRunsReleaseCommand(d *deps) *cobra.Command {
 	var yes bool
 	command := &cobra.Command{
-		Use: "release N", Short: "Let the held removals of a run through", Args: oneArgument("the run's number"),
-		Long: `Starts a run that carries out the removals which the guard held in run N, and
-no others beyond the guard. Without --yes it only says what it would do.`,
+		Use: "release N", Short: "Let through what the guard has held in a run", Args: oneArgument("the run's number"),
+		Long: `Starts a run that carries out what the guard held in run N, and nothing else
+beyond the guard. Without --yes it only says what it would do.`,
 		Example: "  kambrel runs release 12\n  kambrel runs release 12 --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, run, err := d.runNamed(cmd, args[0])
@@ -116,7 +116,7 @@ no others beyond the guard. Without --yes it only says what it would do.`,
 				return err
 			}
 			if !yes {
-				fmt.Fprintf(cmd.OutOrStdout(), "Run %d holds %s%s. Releasing suspends or deletes them in the cloud.\nLook at them with 'kambrel runs show %d --state held'; do it with --yes.\n", run.ID, plural(run.Counts.Held, "removal"), hanging(run.Counts), run.ID)
+				fmt.Fprintf(cmd.OutOrStdout(), "Run %d holds %s%s. Released, they would %s.\nLook at them with 'kambrel runs show %d --state held'; do it with --yes.\n", run.ID, plural(run.Counts.Held, "change"), hanging(run.Counts), run.Counts.HeldText(), run.ID)
 				return nil
 			}
 			next, err := c.Release(cmd.Context(), run.ID)

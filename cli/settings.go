@@ -392,12 +392,12 @@ func (d *deps) showImpact(cmd *cobra.Command, c *client.Client) error {
 func printImpact(w io.Writer, run wire.Run) error {
 	c := run.Counts
 	fmt.Fprintf(w, "If it were activated, the next run would create %d, adopt %d, change %d, restore %d, suspend %d and delete %d (of %d users, groups and contacts looked at).\n",
-		c.Create, c.Adopt, c.Update, c.Restore, c.Suspend+c.Held, c.Delete, c.Planned)
+		c.Create, c.Adopt, c.Update, c.Restore, c.Suspend+c.HeldRemovals(), c.Delete, c.Planned)
 	if c.Problems > 0 {
 		fmt.Fprintf(w, "%d would be left with a problem: 'kambrel runs show %d --state blocked'.\n", c.Problems, run.ID)
 	}
 	if c.Held > 0 {
-		fmt.Fprintf(w, "The guard would hold %s until somebody releases them: 'kambrel runs show %d --state held'.\n", plural(c.Held, "suspension"), run.ID)
+		fmt.Fprintf(w, "Of that the guard would hold until somebody releases it what would %s: 'kambrel runs show %d --state held'.\n", c.HeldText(), run.ID)
 	} else if c.Suspend > 0 {
 		fmt.Fprintf(w, "The guard would let the %s through.\n", plural(c.Suspend, "suspension"))
 	}

@@ -28,9 +28,9 @@ func ExampleDecide() {
 	// suspend leaver policy suspend; out: no container above it is included
 }
 
-func ExampleHeld() {
-	guard := settings.Guard{Removals: 20, Share: 5}
-	fmt.Println(plan.Held(guard, 21, 1000), plan.Held(guard, 60, 1000))
+func ExampleExceeds() {
+	limit := settings.Limit{Number: 20, Share: 5}
+	fmt.Println(plan.Exceeds(limit, 21, 1000), plan.Exceeds(limit, 60, 1000))
 	// Output:
 	// false true
 }

@@ -125,15 +125,61 @@ func TestSame(t *testing.T) {
 	assert.False(t, change.Same("Ada", "ada"))
 }
 
-func TestHeldNeedsBothLimitsPassed(t *testing.T) {
+func TestALimitNeedsNumberAndSharePassed(t *testing.T) {
 	t.Parallel()
-	guard := settings.Guard{Removals: 20, Share: 5}
-	assert.False(t, Held(guard, 20, 100), "not more than the number")
-	assert.True(t, Held(guard, 21, 100))
-	assert.False(t, Held(guard, 21, 10_000), "less than the share")
-	assert.True(t, Held(guard, 501, 10_000))
-	assert.True(t, Held(settings.Guard{}, 1, 10), "a guard of zero holds every removal")
-	assert.False(t, Held(settings.Guard{}, 0, 10))
+	limit := settings.Limit{Number: 20, Share: 5}
+	assert.False(t, Exceeds(limit, 20, 100), "not more than the number")
+	assert.True(t, Exceeds(limit, 21, 100))
+	assert.False(t, Exceeds(limit, 21, 10_000), "less than the share")
+	assert.True(t, Exceeds(limit, 501, 10_000))
+	assert.True(t, Exceeds(settings.Limit{}, 1, 10), "a limit of zero is passed by one")
+	assert.False(t, Exceeds(settings.Limit{}, 0, 10))
+	assert.False(t, Exceeds(settings.Limit{Share: 100}, 10, 10), "of all there can be no more")
+}
+
+func TestWhatADiffTakesAway(t *testing.T) {
+	t.Parallel()
+	some := change.Members([]string{"a", "b"})
+	for want, diff := range map[string]change.Diff{
+		"values title":    {Target: "title", Before: "Mate", After: nil},
+		"values nickName": {Target: "nickName", Before: "M", After: ""},
+		"values active":   {Target: "active", Before: true, After: false},
+		"logins userName": {Target: "userName", Before: "a@x.example", After: "b@x.example"},
+		"members members": {Target: "members", Removed: some, Added: some[:1]},
+		"access roles":    {Target: "roles", Removed: some},
+	} {
+		loss, loses := LossIn(diff)
+		assert.True(t, loses, want)
+		assert.Equal(t, want, loss.String())
+		assert.Equal(t, loss, ParseLoss(want))
+		assert.Len(t, Losses(Update, []change.Diff{diff, diff}), 1)
+		assert.Empty(t, Losses(Suspend, []change.Diff{diff}), "a removal is counted as one")
+		assert.Empty(t, Losses(Create, []change.Diff{diff}))
+	}
+	for _, diff := range []change.Diff{
+		{Target: "title", Before: "Mate", After: "Master"}, {Target: "title", Before: "", After: nil}, {Target: "userName", After: "a@x.example"},
+		{Target: "active", Before: false, After: true}, {Target: "members", Added: some},
+	} {
+		_, loses := LossIn(diff)
+		assert.False(t, loses, diff.Target)
+	}
+}
+
+func TestWhatIsTakenAwayWaitsAndTheRestGoesOn(t *testing.T) {
+	t.Parallel()
+	members := change.Members([]string{"a", "b", "c"})
+	waits, rest := Wait([]change.Diff{
+		{Target: "title", Before: "Mate"}, {Target: "nickName", Before: "M"}, {Target: "displayName", Before: "A", After: "B"},
+		{Target: "members", Removed: members[:2], Added: members[2:]},
+	}, func(loss Loss, m change.Member) bool {
+		return loss.Target == "title" || m.Value == "a"
+	})
+	assert.Equal(t, []change.Diff{{Target: "title", Before: "Mate"}, {Target: "members", Removed: members[:1]}}, waits)
+	assert.Equal(t, []change.Diff{{Target: "nickName", Before: "M"}, {Target: "displayName", Before: "A", After: "B"}, {Target: "members", Removed: members[1:2], Added: members[2:]}}, rest)
+	all := []change.Diff{{Target: "members", Removed: members}}
+	waits, rest = Wait(all, func(Loss, change.Member) bool { return true })
+	assert.Equal(t, all, waits)
+	assert.Empty(t, rest)
 }
 
 func TestClaims(t *testing.T) {

@@ -23,6 +23,7 @@ type Facts struct {
 	Made      string     `json:"made,omitempty" doc:"The kind of a resource that the cloud said it made"`
 	Count     int        `json:"count,omitempty"`
 	Hanging   int        `json:"hanging,omitempty" doc:"Memberships and references that hang on what is held"`
+	Losses    []Loss     `json:"losses,omitempty" doc:"What the changes that are held would take away"`
 	Names     []string   `json:"names,omitempty" doc:"Names of directories or containers"`
 	Granted   []string   `json:"granted,omitempty" doc:"Directories for which an agent may speak already"`
 	Answer    string     `json:"answer,omitempty" doc:"What the other side said"`
@@ -62,6 +63,40 @@ type Altered struct {
 	Target string `json:"target"`
 	Sent   string `json:"sent"`
 	Kept   string `json:"kept"`
+}
+
+// Loss is what changes would take away, alike ones together.
+type Loss struct {
+	Of     string `json:"of" enum:"removals,members,values,access,logins" doc:"In which way"`
+	Kind   string `json:"kind" enum:"user,group,contact" doc:"Of whom"`
+	Target string `json:"target,omitempty" doc:"The attribute"`
+	Count  int    `json:"count" doc:"How many lose it; of members how many members"`
+	Groups int    `json:"groups,omitempty" doc:"Of members, from how many groups"`
+	Text   string `json:"text" doc:"The same in words"`
+}
+
+// Say puts a loss into words.
+func (l Loss) Say() Loss {
+	whom := map[string]string{"user": "people", "group": "groups", "contact": "contacts"}[l.Kind]
+	if l.Count == 1 {
+		whom = map[string]string{"user": "person", "group": "group", "contact": "contact"}[l.Kind]
+	}
+	switch l.Of {
+	case "removals":
+		l.Text = fmt.Sprintf("suspend or delete %d %s", l.Count, whom)
+	case "members":
+		l.Text = fmt.Sprintf("take %d members out of %d groups", l.Count, l.Groups)
+	case "logins":
+		l.Text = fmt.Sprintf("change the login of %d %s", l.Count, whom)
+	case "access":
+		l.Text = fmt.Sprintf("withdraw %s of %d %s", l.Target, l.Count, whom)
+	default:
+		l.Text = fmt.Sprintf("empty %s of %d %s", l.Target, l.Count, whom)
+		if l.Target == "active" {
+			l.Text = fmt.Sprintf("switch %d %s off", l.Count, whom)
+		}
+	}
+	return l
 }
 
 // Label is what people call the resource, with its id.
@@ -143,6 +178,13 @@ func (f Facts) text(code Code) string {
 		return "its creation was sent and not answered, and the cloud's lists do not have it"
 	case RemovalsHeld:
 		text := fmt.Sprintf("run %s holds %d", f.Value, f.Count)
+		if len(f.Losses) > 0 {
+			texts := make([]string, len(f.Losses))
+			for i, loss := range f.Losses {
+				texts[i] = loss.Text
+			}
+			text = fmt.Sprintf("run %s would %s", f.Value, strings.Join(texts, ", "))
+		}
 		if f.Hanging > 0 {
 			text += fmt.Sprintf(", and with them %d memberships and references to them", f.Hanging)
 		}

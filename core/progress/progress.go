@@ -3,6 +3,8 @@
 package progress
 
 import (
+	"fmt"
+	"strings"
 	"time"
 
 	"kambrel.example/kambrel/core/problem"
@@ -29,28 +31,52 @@ func (s State) Ended() bool {
 
 // Counts is what a run saw and did.
 type Counts struct {
-	EntriesRead      int `json:"entriesRead" doc:"Entries the directories sent"`
-	EntriesChanged   int `json:"entriesChanged" doc:"Entries that differ from the mirror"`
-	EntriesGone      int `json:"entriesGone"`
-	ResourcesRead    int `json:"resourcesRead" doc:"Resources the cloud sent"`
-	ResourcesChanged int `json:"resourcesChanged"`
-	Planned          int `json:"planned" doc:"Entries looked at by the plan"`
-	Create           int `json:"create"`
-	Adopt            int `json:"adopt"`
-	Update           int `json:"update"`
-	Restore          int `json:"restore"`
-	Suspend          int `json:"suspend"`
-	Delete           int `json:"delete,omitempty"`
-	Unlink           int `json:"unlink,omitempty"`
-	Changes          int `json:"changes" doc:"All planned changes that are not held"`
-	Held             int `json:"held" doc:"Removals that the guard holds"`
-	Hanging          int `json:"hanging,omitempty" doc:"Memberships and references that are held with them"`
-	Done             int `json:"done" doc:"Changes the cloud has carried out"`
-	Failed           int `json:"failed"`
-	Problems         int `json:"problems" doc:"Entries that this run could not bring in step"`
-	SamePerson       int `json:"samePerson,omitempty" doc:"Entries that are one person with another entry, and share its resource"`
-	Surveyed         int `json:"surveyed,omitempty" doc:"Entries that the survey has looked at"`
-	Findings         int `json:"findings,omitempty"`
+	EntriesRead      int            `json:"entriesRead" doc:"Entries the directories sent"`
+	EntriesChanged   int            `json:"entriesChanged" doc:"Entries that differ from the mirror"`
+	EntriesGone      int            `json:"entriesGone"`
+	ResourcesRead    int            `json:"resourcesRead" doc:"Resources the cloud sent"`
+	ResourcesChanged int            `json:"resourcesChanged"`
+	Planned          int            `json:"planned" doc:"Entries looked at by the plan"`
+	Create           int            `json:"create"`
+	Adopt            int            `json:"adopt"`
+	Update           int            `json:"update"`
+	Restore          int            `json:"restore"`
+	Suspend          int            `json:"suspend"`
+	Delete           int            `json:"delete,omitempty"`
+	Unlink           int            `json:"unlink,omitempty"`
+	Changes          int            `json:"changes" doc:"All planned changes that are not held"`
+	Held             int            `json:"held" doc:"Changes that the guard holds"`
+	Hanging          int            `json:"hanging,omitempty" doc:"Memberships and references that are held with them"`
+	Losses           []problem.Loss `json:"losses,omitempty" doc:"What the changes that are held would take away"`
+	Done             int            `json:"done" doc:"Changes the cloud has carried out"`
+	Failed           int            `json:"failed"`
+	Problems         int            `json:"problems" doc:"Entries that this run could not bring in step"`
+	SamePerson       int            `json:"samePerson,omitempty" doc:"Entries that are one person with another entry, and share its resource"`
+	Surveyed         int            `json:"surveyed,omitempty" doc:"Entries that the survey has looked at"`
+	Findings         int            `json:"findings,omitempty"`
+}
+
+// HeldText says what the changes would do that are held.
+func (c Counts) HeldText() string {
+	texts := make([]string, len(c.Losses))
+	for i, loss := range c.Losses {
+		texts[i] = loss.Text
+	}
+	if len(texts) == 0 { // of the version before
+		return fmt.Sprintf("suspend or delete %d", c.Held)
+	}
+	return strings.Join(texts, ", ")
+}
+
+// HeldRemovals is how many removals are held.
+func (c Counts) HeldRemovals() int {
+	n := 0
+	for _, loss := range c.Losses {
+		if loss.Of == "removals" {
+			n += loss.Count
+		}
+	}
+	return n
 }
 
 // LeftOut is a directory that a run could not read, or could not plan by: its entries

@@ -55,7 +55,7 @@ func Default(directories ...Directory) Document {
 			},
 			Leavers: Delete,
 		},
-		Guard:    Guard{Removals: 20, Share: 5},
+		Guard:    DefaultGuard(),
 		Schedule: Schedule{Every: "2m"},
 	}
 }

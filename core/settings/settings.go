@@ -187,11 +187,48 @@ const (
 	Delete  Policy = "delete" // after the grace time; until then people are suspended
 )
 
-// Guard limits the removals (suspensions and deletions) of one run. They are held
-// when they are more than Removals and also more than Share percent of what is linked.
+// Guard limits what one run may take away. Removals (suspensions and deletions) are
+// held when they are more than Removals and also more than Share percent of what is
+// linked; the others by limits of their own, of which one that is not given is that of
+// DefaultGuard.
 type Guard struct {
 	Removals int `json:"removals" yaml:"removals"` // 0: the share alone counts
 	Share    int `json:"share" yaml:"share"`       // percent, 0 to 100; 0: the number alone counts
+
+	// Members are those that groups lose who are still there, of all members of groups
+	// in the cloud; Group is the same of each group by itself.
+	Members *Limit `json:"members,omitempty" yaml:"members,omitempty"`
+	Group   *Limit `json:"group,omitempty" yaml:"group,omitempty"`
+	// Values are people, groups or contacts of which one attribute is emptied or switched
+	// off, Access those of whom one loses roles or entitlements, and Logins those whose
+	// login changes: for each attribute, of all linked ones of the kind.
+	Values *Limit `json:"values,omitempty" yaml:"values,omitempty"`
+	Access *Limit `json:"access,omitempty" yaml:"access,omitempty"`
+	Logins *Limit `json:"logins,omitempty" yaml:"logins,omitempty"`
+}
+
+// Limit is passed by more than the number and more than the share, both.
+type Limit struct {
+	Number int `json:"number" yaml:"number" doc:"0: the share alone counts"`
+	Share  int `json:"share" yaml:"share" doc:"Percent, 0 to 100; 0: the number alone counts"`
+}
+
+// DefaultGuard is the guard that new settings have.
+func DefaultGuard() Guard {
+	return Guard{Removals: 20, Share: 5, Members: &Limit{100, 10}, Group: &Limit{10, 50}, Values: &Limit{20, 5}, Access: &Limit{20, 5}, Logins: &Limit{20, 5}}
+}
+
+// Whole is the guard with the limits that it does not give.
+func (g Guard) Whole() Guard {
+	standing := DefaultGuard()
+	for _, limit := range []struct{ of, otherwise **Limit }{
+		{&g.Members, &standing.Members}, {&g.Group, &standing.Group}, {&g.Values, &standing.Values}, {&g.Access, &standing.Access}, {&g.Logins, &standing.Logins},
+	} {
+		if *limit.of == nil {
+			*limit.of = *limit.otherwise
+		}
+	}
+	return g
 }
 
 // Schedule says when runs start by themselves.

@@ -58,8 +58,23 @@ func (d *Document) Validate() []problem.Fault {
 	if d.Guard.Removals < 0 {
 		v.add("guard.removals", "is %d; give the number of removals that one run may make, 0 or more", d.Guard.Removals)
 	}
-	if d.Guard.Share < 0 || d.Guard.Share > 100 {
-		v.add("guard.share", "is %d; give a percentage from 0 to 100", d.Guard.Share)
+	percent := func(path string, share int) {
+		if share < 0 || share > 100 {
+			v.add(path, "is %d; give a percentage from 0 to 100", share)
+		}
+	}
+	percent("guard.share", d.Guard.Share)
+	for _, one := range []struct {
+		name  string
+		limit *Limit
+	}{{"members", d.Guard.Members}, {"group", d.Guard.Group}, {"values", d.Guard.Values}, {"access", d.Guard.Access}, {"logins", d.Guard.Logins}} {
+		if one.limit == nil {
+			continue
+		}
+		percent("guard."+one.name+".share", one.limit.Share)
+		if one.limit.Number < 0 {
+			v.add("guard."+one.name+".number", "is %d; give the number that one run may take away, 0 or more", one.limit.Number)
+		}
 	}
 	if d.Schedule.Every != "off" {
 		interval, err := time.ParseDuration(d.Schedule.Every)

@@ -122,7 +122,38 @@ func (x *execution) referenceChanges(ctx context.Context, state *store.Store, re
 			changes = append(changes, base)
 		}
 	}
-	return x.holdHanging(ctx, state, rehearsed, changes)
+	if changes, err = x.holdHanging(ctx, state, rehearsed, changes); err != nil {
+		return nil, err
+	}
+	return changes, x.countLeaving(ctx, changes)
+}
+
+// countLeaving tells of each change how many members go since they leave the cloud
+// themselves, which takes nothing from them that was not decided.
+func (x *execution) countLeaving(ctx context.Context, changes []store.NewChange) error {
+	removed := func(one store.NewChange) (ids []string) {
+		for _, diff := range one.Diffs {
+			if diff.Target == rules.Members && !one.Held {
+				for _, m := range diff.Removed {
+					ids = append(ids, m.Value)
+				}
+			}
+		}
+		return ids
+	}
+	var ids []string
+	for _, one := range changes {
+		ids = append(ids, removed(one)...)
+	}
+	leaving, err := x.store.Changes.Leaving(ctx, x.run.ID, ids)
+	for i := range changes {
+		for _, id := range removed(changes[i]) {
+			if leaving[id] {
+				changes[i].Leaving++
+			}
+		}
+	}
+	return err
 }
 
 // holdHanging divides what hangs on a removal that is held from the rest: whoever

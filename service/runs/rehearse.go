@@ -33,9 +33,14 @@ func (x *execution) rehearse(ctx context.Context) error {
 		return err
 	}
 	if m.Persons == nil {
-		return x.planReferences(ctx, x.store)
+		err = x.planReferences(ctx, x.store)
+	} else {
+		err = x.store.Rehearsed(ctx, m.Persons.Following, m.Persons.Moves, func(s *store.Store) error { return x.planReferences(ctx, s) })
 	}
-	return x.store.Rehearsed(ctx, m.Persons.Following, m.Persons.Moves, func(s *store.Store) error { return x.planReferences(ctx, s) })
+	if err != nil {
+		return err
+	}
+	return x.guardLosses(ctx, store.RankReferences, store.RankReferences)
 }
 
 // keepRehearsed keeps what a rehearsal has decided.

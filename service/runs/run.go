@@ -207,6 +207,9 @@ func (x *execution) pass(ctx context.Context, last bool) error {
 	if err := x.stage(ctx, "plan", func(ctx context.Context) error { return x.planReferences(ctx, x.store) }); err != nil {
 		return err
 	}
+	if err := x.guardLosses(ctx, store.RankReferences, store.RankReferences); err != nil {
+		return err
+	}
 	if err := x.stage(ctx, "write", func(ctx context.Context) error { return x.write(ctx, store.RankReferences, store.RankReferences, last) }); err != nil {
 		return err
 	}
@@ -324,19 +327,6 @@ func (x *execution) checkContainers(ctx context.Context) error {
 	return x.somebodyLeft()
 }
 
-// guard holds the removals of the run when there are too many of them.
-func (x *execution) guard(ctx context.Context) error {
-	removals, err := x.store.Changes.CountRemovals(ctx, x.run.ID, x.run.Releases)
-	if err != nil || removals == 0 {
-		return err
-	}
-	linked, err := x.store.Links.Count(ctx)
-	if err != nil || !plan.Held(x.Settings.Document.Guard, removals, linked) {
-		return err
-	}
-	return x.store.Changes.HoldRemovals(ctx, x.run.ID, x.run.Releases, !x.run.Purpose.Rehearses())
-}
-
 // end closes the run with its final counts.
 func (x *execution) end(ctx context.Context, failure error) error {
 	p := fatal(failure)
@@ -437,9 +427,14 @@ func (x *execution) finalCounts(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	losses, err := x.store.Changes.HeldLosses(ctx, x.run.ID)
+	if err != nil {
+		return err
+	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	c := &x.run.Counts
+	c.Losses = losses
 	c.Create, c.Adopt, c.Update, c.Restore, c.Suspend, c.Delete, c.Unlink, c.Changes, c.Held, c.Hanging, c.Done, c.Failed, c.Problems = 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0
 	for key, n := range counted {
 		switch key[1] {

@@ -13,6 +13,7 @@ import (
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/rules"
 )
 
 // Changes are what runs have planned, and what became of it.
@@ -38,6 +39,8 @@ type NewChange struct {
 	Facts *problem.Facts
 	// Rule is the match rule that an adoption follows.
 	Rule string
+	// Leaving is how many of the members that go are leaving the cloud themselves.
+	Leaving int
 	// Noted: nothing is sent, and a rehearsal tells so. Tie is the same of what a
 	// run would do to the link alone.
 	Noted, Tie bool
@@ -53,7 +56,7 @@ func (s Changes) Add(ctx context.Context, run int64, changes []NewChange) error 
 	if len(changes) == 0 {
 		return nil
 	}
-	var sides, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, facts, rules textArray
+	var sides, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, facts, matches, losses, lost textArray
 	for _, c := range changes {
 		text, err := json.Marshal(c.Diffs)
 		if err != nil {
@@ -95,13 +98,36 @@ func (s Changes) Add(ctx context.Context, run int64, changes []NewChange) error 
 				return err
 			}
 		}
-		facts, rules = append(facts, string(known)), append(rules, c.Rule)
+		facts, matches = append(facts, string(known)), append(matches, c.Rule)
+		takes, members := c.losses()
+		losses, lost = append(losses, takes), append(lost, strconv.Itoa(members))
 	}
-	_, err := s.exec(ctx, `INSERT INTO changes (run_id, side, kind, operation, rank, state, directory, entry_id, dn, resource_id, name, diffs, lookup, code, answer, facts, rule)
-		SELECT ?, v, g, o, r, s, d, i, n, x, m, f::jsonb, l, c, a, nullif(b, '')::jsonb, u FROM unnest(?::text[], ?::text[], ?::text[]::smallint[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::boolean[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[])
-		AS t(v, o, r, s, d, i, n, x, m, f, l, c, a, g, b, u)`,
-		run, sides, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, facts, rules)
+	_, err := s.exec(ctx, `INSERT INTO changes (run_id, side, kind, operation, rank, state, directory, entry_id, dn, resource_id, name, diffs, lookup, code, answer, facts, rule, losses, members_lost)
+		SELECT ?, v, g, o, r, s, d, i, n, x, m, f::jsonb, l, c, a, nullif(b, '')::jsonb, u, string_to_array(w, E'\n'), y FROM unnest(?::text[], ?::text[], ?::text[]::smallint[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::boolean[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::integer[])
+		AS t(v, o, r, s, d, i, n, x, m, f, l, c, a, g, b, u, w, y)`,
+		run, sides, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, facts, matches, losses, lost)
 	return err
+}
+
+// losses is what the change takes away, a line each, and how many members that are
+// still there; what waits with a removal that is held takes nothing by itself.
+func (c NewChange) losses() (string, int) {
+	if c.Held {
+		return "", 0
+	}
+	members := -c.Leaving
+	var lines []string
+	for _, diff := range c.Diffs {
+		if diff.Target == rules.Members {
+			members += len(diff.Removed)
+		}
+	}
+	for _, loss := range plan.Losses(c.Operation, c.Diffs) {
+		if loss.Of != plan.LosesMembers || members > 0 {
+			lines = append(lines, loss.String())
+		}
+	}
+	return strings.Join(lines, "\n"), max(members, 0)
 }
 
 // Change is a change as it is carried out.
@@ -353,8 +379,8 @@ func (s Changes) Count(ctx context.Context, run int64) (map[[2]string]int, error
 		Operation, State string
 		N                int
 	}
-	if err := s.raw(ctx, `SELECT operation, CASE WHEN state = 'done' AND code <> '' THEN 'altered' WHEN state = 'held' AND rank = 3 THEN 'hanging' ELSE state END AS state,
-		sum(CASE WHEN state = 'held' AND rank = 3 THEN greatest((SELECT coalesce(sum(greatest(jsonb_array_length(coalesce(d->'removed', '[]')), 1)), 1) FROM jsonb_array_elements(diffs) d), 1) ELSE 1 END) AS n
+	if err := s.raw(ctx, `SELECT operation, CASE WHEN state = 'done' AND code <> '' THEN 'altered' WHEN state = 'held' AND rank = 3 AND losses = '{}' THEN 'hanging' ELSE state END AS state,
+		sum(CASE WHEN state = 'held' AND rank = 3 AND losses = '{}' THEN greatest((SELECT coalesce(sum(greatest(jsonb_array_length(coalesce(d->'removed', '[]')), 1)), 1) FROM jsonb_array_elements(diffs) d), 1) ELSE 1 END) AS n
 		FROM changes WHERE run_id = ? GROUP BY 1, 2`, run).Scan(&rows).Error; err != nil {
 		return nil, err
 	}

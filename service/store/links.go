@@ -105,6 +105,12 @@ func (s Links) Count(ctx context.Context) (int, error) {
 	return n, s.raw(ctx, `SELECT count(*) FROM links WHERE left_at IS NULL`).Scan(&n).Error
 }
 
+// CountOf counts the links of one kind whose entries have not left.
+func (s Links) CountOf(ctx context.Context, kind entry.Kind) (int, error) {
+	var n int
+	return n, s.raw(ctx, `SELECT count(*) FROM links WHERE left_at IS NULL AND kind = ?`, string(kind)).Scan(&n).Error
+}
+
 // Have tells which of the entries have a link of their own.
 func (s Links) Have(ctx context.Context, refs []entry.Ref) (map[entry.Ref]bool, error) {
 	out := map[entry.Ref]bool{}

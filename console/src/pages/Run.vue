@@ -23,7 +23,7 @@ import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { useTyped } from '../parts/use-typed'
-import { changeWord, count, rehearses, runKind, runWord, shortTarget, took, when } from '../parts/words'
+import { changeWord, count, heldText, rehearses, runKind, runWord, shortTarget, took, when } from '../parts/words'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -181,11 +181,11 @@ async function release(): Promise<void> {
       </section>
       <section v-if="run.counts.held" class="sheet note">
         <strong class="warn"
-          >The guard {{ rehearses(run) ? 'would hold' : 'holds' }} {{ count(run.counts.held, 'removal') }}</strong
+          >The guard {{ rehearses(run) ? 'would hold' : 'holds' }} what would {{ heldText(run) }}</strong
         >
         <p>
-          More people would be suspended than one run may. Everything else went on. Look at them; release them if they
-          are meant, or correct the scope and they fall away.
+          That is more than one run may take away. Everything else went on. Look at it; release it if it is meant, or
+          correct the cause, a scope, a rule or a right in the directory, and it falls away.
           <template v-if="run.counts.hanging"
             >What hangs on them is held too:
             {{ count(run.counts.hanging, 'membership or reference', 'memberships and references') }} to them stay as
@@ -196,7 +196,7 @@ async function release(): Promise<void> {
           <NButton size="small" @click="state = 'held'">Show them</NButton>
           <NPopconfirm v-if="session.may('operator') && !rehearses(run)" @positive-click="release"
             ><template #trigger><NButton size="small" type="warning">Release…</NButton></template
-            >Suspend {{ count(run.counts.held, 'person').replace('persons', 'people') }} in the cloud?</NPopconfirm
+            >Really {{ heldText(run) }} in the cloud?</NPopconfirm
           >
         </div>
       </section>

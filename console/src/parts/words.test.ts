@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
-import { count, runKind, runWord, shortTarget, show, took, until, when } from './words'
+import { count, runKind, runWord, shortTarget, show, took, until, when, heldRemovals, heldText } from './words'
 
 describe('words', () => {
   it('shows values as people write them', () => {
@@ -36,6 +36,17 @@ describe('words', () => {
     expect(count(1, 'change')).toBe('1 change')
     expect(count(1200, 'change')).toBe('1,200 changes')
   })
+  it('tells what a run holds', () => {
+    const counts = (losses: unknown[]) => ({ counts: { held: 7, losses } }) as unknown as Parameters<typeof heldText>[0]
+    const run = counts([
+      { of: 'removals', count: 3, text: 'suspend or delete 3 people' },
+      { of: 'values', count: 4, text: 'empty title of 4 people' },
+    ])
+    expect(heldText(run)).toBe('suspend or delete 3 people, empty title of 4 people')
+    expect(heldRemovals(run)).toBe(3)
+    expect(heldText(counts([]))).toBe('suspend or delete 7')
+  })
+
   it('tells a rehearsal from a run', () => {
     expect(runWord({ purpose: 'rehearsal', state: 'in-step' }).text).toBe('Rehearsed')
     expect(runWord({ purpose: 'sync', state: 'running', stage: 'plan' }).text).toBe('Running: plan')

@@ -29,6 +29,16 @@ export const runPurposes = Object.entries(purposes).map(([value, text]) => ({
 export const rehearses = (run?: Pick<Run, 'purpose'> | null) =>
   Boolean(run && ['rehearsal', 'forecast', 'impact', 'trial'].includes(run.purpose))
 
+/** What the changes would do that a run holds. */
+export function heldText(run: Pick<Run, 'counts'>): string {
+  const texts = (run.counts.losses ?? []).map((loss) => loss.text)
+  return texts.length ? texts.join(', ') : `suspend or delete ${run.counts.held}`
+}
+
+/** How many removals a run holds. */
+export const heldRemovals = (run: Pick<Run, 'counts'>) =>
+  (run.counts.losses ?? []).filter((loss) => loss.of === 'removals').reduce((sum, loss) => sum + loss.count, 0)
+
 export function runWord(run: Pick<Run, 'state' | 'stage' | 'purpose'>): { text: string; tone: Tone } {
   switch (run.state) {
     case 'cancelled':

@@ -4,7 +4,7 @@ import { NButton, NInput, NPopconfirm, NProgress, useMessage } from 'naive-ui'
 import { computed, ref, shallowRef, watch } from 'vue'
 
 import { api, unwrap, type Run } from '../api/client'
-import { count } from '../parts/words'
+import { count, heldRemovals, heldText } from '../parts/words'
 import { useDraft } from '../state/draft'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
@@ -78,7 +78,7 @@ const done = computed(() =>
 const question = computed(() => {
   const c = run.value?.counts
   if (!done.value || !c) return 'Activate without having seen the impact?'
-  return `Activate? The next run creates ${c.create}, changes ${c.update} and suspends ${c.suspend + c.held}.`
+  return `Activate? The next run creates ${c.create}, changes ${c.update} and suspends ${c.suspend + heldRemovals(run.value!)}.`
 })
 const ready = computed(() => Boolean(draft.saved?.version && !draft.edited && !draft.saved.faults.length))
 const lines = computed(() => {
@@ -90,7 +90,7 @@ const lines = computed(() => {
       ['adopted', c.adopt, 'adopt', ''],
       ['changed', c.update, 'update', ''],
       ['restored', c.restore, 'restore', ''],
-      ['suspended', c.suspend + c.held, 'suspend', 'warn'],
+      ['suspended', c.suspend + heldRemovals(run.value!), 'suspend', 'warn'],
       ['deleted', c.delete ?? 0, 'delete', 'warn'],
     ] as [string, number, string, string][]
   ).map(([text, n, operation, tone]) => ({ text, n, query: { operation }, tone }))
@@ -158,9 +158,9 @@ const lines = computed(() => {
             </li>
           </ul>
           <p v-if="run.counts.held" class="guard warn" role="alert">
-            <strong>The guard would hold them</strong> until somebody releases them:
-            {{ count(run.counts.held, 'suspension') }} are more than one run may make.
-            <RouterLink :to="{ name: 'run', params: { id: run.id }, query: { state: 'held' } }">Who?</RouterLink>
+            <strong>The guard would hold</strong> until somebody releases it what would {{ heldText(run) }}: more than
+            one run may take away.
+            <RouterLink :to="{ name: 'run', params: { id: run.id }, query: { state: 'held' } }">Look at it</RouterLink>
           </p>
           <p v-else-if="run.counts.suspend" class="guard">
             The guard would let the {{ count(run.counts.suspend, 'suspension') }} through.

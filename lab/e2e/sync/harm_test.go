@@ -58,7 +58,7 @@ func TestWhatHangsOnAHeldRemovalIsHeldWithIt(t *testing.T) {
 	assert.Equal(t, before, look(w), "a trial of one group takes nothing either")
 
 	out, _, _ := w.Kambrel("health")
-	assert.Contains(t, out, "holds 8, and with them", out)
+	assert.Contains(t, out, "would suspend or delete 8 people, and with them", out)
 	changes, err := w.Client.Changes(t.Context(), run.ID, map[string][]string{"state": {"held"}, "kind": {"group"}})
 	require.NoError(t, err)
 	assert.NotEmpty(t, changes.Items, "the run tells what hangs on them")

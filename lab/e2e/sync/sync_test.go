@@ -142,7 +142,7 @@ func TestTheGuardHoldsRemovalsUntilTheyAreReleased(t *testing.T) {
 
 	out, _, status := w.Kambrel("runs", "release", fmt.Sprint(run.ID))
 	assert.Zero(t, status)
-	assert.Contains(t, out, "40 removals")
+	assert.Contains(t, out, "suspend or delete 40 people")
 	assert.Len(t, worldtest.Users(t, w.Address(), "active eq true"), 40, "without --yes it only says what it would do")
 	_, _, status = w.Kambrel("runs", "release", fmt.Sprint(run.ID), "--yes")
 	assert.Zero(t, status)

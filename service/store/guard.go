@@ -1,0 +1,157 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/problem"
+)
+
+// Losses tells what the planned changes of some ranks of a run take away, alike ones
+// together, and from which groups how many members go.
+func (s Changes) Losses(ctx context.Context, run int64, from, to int) ([]problem.Loss, map[string]int, error) {
+	losses, err := s.losses(ctx, `run_id = ? AND state = 'planned' AND rank BETWEEN ? AND ?`, run, from, to)
+	if err != nil || !slices.ContainsFunc(losses, func(l problem.Loss) bool { return l.Of == string(plan.LosesMembers) }) {
+		return losses, nil, err
+	}
+	var rows []struct {
+		ResourceID string
+		Members    int
+	}
+	groups := map[string]int{}
+	err = s.raw(ctx, `SELECT resource_id, sum(members_lost) AS members FROM changes WHERE run_id = ? AND state = 'planned' AND rank BETWEEN ? AND ? AND members_lost > 0 GROUP BY 1`, run, from, to).Scan(&rows).Error
+	for _, row := range rows {
+		groups[row.ResourceID] = row.Members
+	}
+	return losses, groups, err
+}
+
+// HeldLosses tells what the changes would take away that a run holds.
+func (s Changes) HeldLosses(ctx context.Context, run int64) ([]problem.Loss, error) {
+	var removals []problem.Loss
+	if err := s.raw(ctx, `SELECT 'removals' AS of, kind, count(*) AS count FROM changes WHERE run_id = ? AND state = 'held' AND operation IN ('suspend', 'delete') GROUP BY kind ORDER BY kind DESC`, run).Scan(&removals).Error; err != nil {
+		return nil, err
+	}
+	losses, err := s.losses(ctx, `run_id = ? AND state = 'held'`, run)
+	losses = append(removals, losses...)
+	for i := range losses {
+		losses[i] = losses[i].Say()
+	}
+	return losses, err
+}
+
+func (s Changes) losses(ctx context.Context, where string, args ...any) ([]problem.Loss, error) {
+	var losses []problem.Loss
+	err := s.raw(ctx, `SELECT split_part(l, ' ', 1) AS of, kind, substr(l, strpos(l, ' ') + 1) AS target,
+			CASE WHEN l LIKE 'members %' THEN sum(members_lost) ELSE count(DISTINCT (directory, entry_id)) END AS count, CASE WHEN l LIKE 'members %' THEN count(DISTINCT resource_id) ELSE 0 END AS groups
+		FROM changes, unnest(losses) l WHERE `+where+` AND losses <> '{}' GROUP BY l, kind ORDER BY 4 DESC, 2 DESC, 1, 3`, args...).Scan(&losses).Error
+	if err != nil {
+		err = fmt.Errorf("count what would be taken away: %w", err)
+	}
+	return losses, err
+}
+
+// MemberCounts tells how many members groups of the cloud have, and all of them
+// together.
+func (s Changes) MemberCounts(ctx context.Context, groups []string) (map[string]int, int, error) {
+	var rows []struct {
+		GroupID string
+		N       int
+	}
+	if err := s.raw(ctx, `SELECT group_id, count(*) AS n FROM resource_members WHERE group_id = ANY(?::text[]) GROUP BY 1`, textArray(groups)).Scan(&rows).Error; err != nil {
+		return nil, 0, err
+	}
+	counts, all := map[string]int{}, 0
+	for _, row := range rows {
+		counts[row.GroupID] = row.N
+	}
+	return counts, all, s.raw(ctx, `SELECT count(*) FROM resource_members`).Scan(&all).Error
+}
+
+// Losing returns up to limit changes of some ranks of a run that take something away
+// and are planned, or held, after the one given.
+func (s Changes) Losing(ctx context.Context, run int64, state string, from, to int, after int64, limit int) ([]Change, error) {
+	var changes []Change
+	err := s.raw(ctx, `SELECT * FROM changes WHERE run_id = ? AND state = ? AND rank BETWEEN ? AND ? AND losses <> '{}' AND id > ? ORDER BY id LIMIT ?`, run, state, from, to, after, limit).Scan(&changes).Error
+	if err != nil {
+		return nil, err
+	}
+	return changes, withDiffs(changes)
+}
+
+// Divided is a planned change of which something is held: Waits is that, and Rest what
+// goes on.
+type Divided struct {
+	Change      Change
+	Waits, Rest []change.Diff
+	// Lost is how many members are held that are not leaving themselves.
+	Lost int
+}
+
+// Hold holds parts of planned changes. With again, the next run plans them again.
+func (s Changes) Hold(ctx context.Context, divided []Divided, again bool) error {
+	for _, d := range divided {
+		waits, err := json.Marshal(d.Waits)
+		if err != nil {
+			return err
+		}
+		held := ofDiffs(plan.Operation(d.Change.Operation), d.Waits)
+		if len(d.Rest) == 0 {
+			_, err = s.exec(ctx, `UPDATE changes SET state = 'held', members_lost = ? WHERE id = ?`, d.Lost, d.Change.ID)
+		} else {
+			var rest []byte
+			if rest, err = json.Marshal(d.Rest); err != nil {
+				return err
+			}
+			if _, err = s.exec(ctx, `INSERT INTO changes (run_id, side, kind, operation, rank, state, directory, entry_id, dn, resource_id, name, diffs, lookup, code, answer, rule, losses, members_lost)
+				SELECT run_id, side, kind, 'update', rank, 'held', directory, entry_id, dn, resource_id, name, ?::jsonb, false, '', '', '', ?::text[], ? FROM changes WHERE id = ?`, string(waits), held, d.Lost, d.Change.ID); err == nil {
+				_, err = s.exec(ctx, `UPDATE changes SET diffs = ?::jsonb, losses = ?::text[], members_lost = 0 WHERE id = ?`, string(rest), ofDiffs(plan.Operation(d.Change.Operation), d.Rest), d.Change.ID)
+			}
+		}
+		if err != nil {
+			return fmt.Errorf("hold a part of change %d: %w", d.Change.ID, err)
+		}
+		if !again {
+			continue
+		}
+		ref := d.Change.Ref()
+		statement := `INSERT INTO dirty (directory, entry_id, state) VALUES (?, ?::uuid, 2) ON CONFLICT (directory, entry_id) DO UPDATE SET state = 2`
+		if d.Change.Rank == RankReferences {
+			statement = `INSERT INTO dirty_references (directory, entry_id) VALUES (?, ?::uuid) ON CONFLICT DO NOTHING`
+		}
+		if _, err := s.exec(ctx, statement, ref.Directory, ref.ID.String()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func ofDiffs(operation plan.Operation, diffs []change.Diff) textArray {
+	out := textArray{}
+	for _, loss := range plan.Losses(operation, diffs) {
+		out = append(out, loss.String())
+	}
+	return out
+}
+
+// Leaving tells which resources leave the cloud: their entries have left, or the run
+// takes them away.
+func (s Changes) Leaving(ctx context.Context, run int64, ids []string) (map[string]bool, error) {
+	leaving := map[string]bool{}
+	if len(ids) == 0 {
+		return leaving, nil
+	}
+	var found struct{ IDs textArray }
+	err := s.raw(ctx, `SELECT coalesce(array_agg(resource_id), '{}') AS ids FROM (
+			SELECT resource_id FROM links WHERE left_at IS NOT NULL AND resource_id = ANY((@ids)::text[])
+			UNION SELECT resource_id FROM changes WHERE run_id = @run AND rank < 3 AND operation IN ('suspend', 'delete', 'unlink') AND state <> 'held' AND resource_id = ANY((@ids)::text[])
+		) l`, map[string]any{"ids": textArray(ids), "run": run}).Scan(&found).Error
+	for _, id := range found.IDs {
+		leaving[id] = true
+	}
+	return leaving, err
+}
