@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"net/url"
 	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -15,8 +17,8 @@ import (
 )
 
 func newRunsCommand(d *deps) *cobra.Command {
-	command := &cobra.Command{Use: "runs", Short: "List runs, show or export one, release held removals"}
-	command.AddCommand(newRunsListCommand(d), newRunsShowCommand(d), newRunsExportCommand(d), newRunsReleaseCommand(d))
+	command := &cobra.Command{Use: "runs", Short: "List runs, show or export one, release or discard what one holds"}
+	command.AddCommand(newRunsListCommand(d), newRunsShowCommand(d), newRunsExportCommand(d), newRunsReleaseCommand(d), newRunsDiscardCommand(d))
 	return command
 }
 
@@ -81,7 +83,7 @@ func newRunsShowCommand(d *deps) *cobra.Command {
 			})
 		},
 	}
-	command.Flags().StringVar(&state, "state", "", "only changes in a state: planned, sent, done, failed, held, superseded, blocked, noted, unconfirmed, unanswered")
+	command.Flags().StringVar(&state, "state", "", "only changes in a state: planned, sent, done, failed, held, discarded, superseded, blocked, noted, unconfirmed, unanswered")
 	command.Flags().StringVar(&operation, "operation", "", "only one operation: create, adopt, update, restore, suspend, delete, none")
 	command.Flags().StringVar(&kind, "kind", "", "only one kind: user, group, contact")
 	command.Flags().StringVar(&text, "text", "", "only logins or names that contain this")
@@ -105,21 +107,142 @@ func newRunsExportCommand(d *deps) *cobra.Command {
 
 func newRunsReleaseCommand(d *deps) *cobra.Command {
 	var yes bool
+	var only []int64
 	command := &cobra.Command{
 		Use: "release N", Short: "Let through what the guard has held in a run", Args: oneArgument("the run's number"),
 		Long: `Starts a run that carries out what the guard held in run N, and nothing else
 beyond the guard. Without --yes it only says what it would do.`,
-		Example: "  kambrel runs release 12\n  kambrel runs release 12 --yes",
+		Example: "  kambrel runs release 12\n  kambrel runs release 12 --yes\n  kambrel runs release 12 --change 4711 --change 4712 --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, run, err := d.runNamed(cmd, args[0])
 			if err != nil {
 				return err
 			}
+			if !yes && len(only) > 0 {
+				fmt.Fprintf(cmd.OutOrStdout(), "Of what run %d holds, %s would be let through. Do it with --yes.\n", run.ID, plural(len(only), "change"))
+				return nil
+			}
 			if !yes {
 				fmt.Fprintf(cmd.OutOrStdout(), "Run %d holds %s%s. Released, they would %s.\nLook at them with 'kambrel runs show %d --state held'; do it with --yes.\n", run.ID, plural(run.Counts.Held, "change"), hanging(run.Counts), run.Counts.HeldText(), run.ID)
 				return nil
 			}
-			next, err := c.Release(cmd.Context(), run.ID)
+			next, err := c.Release(cmd.Context(), run.ID, only...)
+			if err != nil {
+				return err
+			}
+			return d.wait(cmd, c, next.ID)
+		},
+	}
+	command.Flags().BoolVar(&yes, "yes", false, "do it")
+	command.Flags().Int64SliceVar(&only, "change", nil, "only the change of this number; can be given several times")
+	return command
+}
+
+func newRunsDiscardCommand(d *deps) *cobra.Command {
+	var yes bool
+	var only []int64
+	var reason string
+	command := &cobra.Command{
+		Use: "discard N", Short: "Keep what the guard has held in a run", Args: oneArgument("the run's number"),
+		Long: `Keeps in the cloud what run N would have taken away and the guard has held. It
+does not come back until what caused it changes: until the entry is deleted in
+another way, gets the value again and loses it, and so on. Who did it and why
+stays on record ('kambrel kept list'). Without --yes it only says what it would do.`,
+		Example: "  kambrel runs discard 12 --reason 'a read right was lost' --yes\n  kambrel runs discard 12 --change 4711 --reason 'on leave, not gone' --yes",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, run, err := d.runNamed(cmd, args[0])
+			if err != nil {
+				return err
+			}
+			if strings.TrimSpace(reason) == "" {
+				return errors.New("say why with --reason: it is shown with what is kept")
+			}
+			if !yes {
+				what := "what would " + run.Counts.HeldText()
+				if len(only) > 0 {
+					what = plural(len(only), "change")
+				}
+				fmt.Fprintf(cmd.OutOrStdout(), "Of run %d, %s would be discarded: it stays in the cloud until the cause changes. Do it with --yes.\n", run.ID, what)
+				return nil
+			}
+			next, err := c.Discard(cmd.Context(), run.ID, wire.DiscardHeld{Changes: only, Reason: reason})
+			if err != nil {
+				return err
+			}
+			return d.wait(cmd, c, next.ID)
+		},
+	}
+	command.Flags().BoolVar(&yes, "yes", false, "do it")
+	command.Flags().Int64SliceVar(&only, "change", nil, "only the change of this number; can be given several times")
+	command.Flags().StringVar(&reason, "reason", "", "why")
+	return command
+}
+
+func newKeptCommand(d *deps) *cobra.Command {
+	command := &cobra.Command{Use: "kept", Short: "List what was discarded and stays, let a run decide about it again"}
+	command.AddCommand(newKeptListCommand(d), newKeptEndCommand(d))
+	return command
+}
+
+func newKeptListCommand(d *deps) *cobra.Command {
+	var limit int
+	command := &cobra.Command{
+		Use: "list", Short: "List what runs would have taken away and operators have discarded, the newest first", Args: noArguments,
+		Example: "  kambrel kept list\n  kambrel kept list -o json",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if limit < 1 || limit > 500 {
+				return fmt.Errorf("--limit %d: give a number from 1 to 500", limit)
+			}
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			page, err := c.Kept(cmd.Context(), url.Values{"limit": {strconv.Itoa(limit)}})
+			if err != nil {
+				return err
+			}
+			return d.print(cmd.OutOrStdout(), page.Items, func(w io.Writer) error {
+				if page.Total == 0 {
+					fmt.Fprintln(w, "Nothing was discarded: whatever a run takes away goes, or waits for somebody to decide.")
+					return nil
+				}
+				for _, k := range page.Items {
+					fmt.Fprintf(w, "%s\n  %s; run %d held it\n  kept by %s on %s: %s\n", k.DN, k.What, k.RunID, k.By, k.Made.Local().Format("2006-01-02 15:04"), k.Reason)
+				}
+				if more := page.Total - len(page.Items); more > 0 {
+					fmt.Fprintf(w, "%d more: 'kambrel kept list --limit %d'\n", more, min(page.Total, 500))
+				}
+				return nil
+			})
+		},
+	}
+	command.Flags().IntVar(&limit, "limit", 50, "how many")
+	return command
+}
+
+func newKeptEndCommand(d *deps) *cobra.Command {
+	var yes bool
+	command := &cobra.Command{
+		Use: "end ENTRY", Short: "Let the next run decide again about what is kept of an entry", Args: oneArgument("an entry: id, distinguished name, login or address"),
+		Long:    "Ends all that is kept of an entry, and starts a run. Without --yes it only says what it would do.",
+		Example: "  kambrel kept end ingrid.moe@halvard.example --yes",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			object, err := c.Object(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if object.Entry == nil {
+				return fmt.Errorf("%q is a resource that no entry owns", args[0])
+			}
+			if !yes {
+				fmt.Fprintf(cmd.OutOrStdout(), "All that is kept of %s would be decided about again; the guard asks as for anybody. Do it with --yes.\n", object.Entry.DN)
+				return nil
+			}
+			next, err := c.EndKept(cmd.Context(), object.Entry.Directory, object.Entry.ID.String())
 			if err != nil {
 				return err
 			}
@@ -157,6 +280,9 @@ func printChanges(w io.Writer, run wire.Run, page wire.Page[wire.Change]) error 
 		fmt.Fprintf(w, "\n%s %s %s  [%s]\n  %s\n", operation, change.Kind, change.Name, state, change.DN)
 		if change.ResourceID != "" {
 			fmt.Fprintf(w, "  resource %s\n", change.ResourceID)
+		}
+		if change.State == "held" {
+			fmt.Fprintf(w, "  change %d\n", change.ID)
 		}
 		if change.Answer != "" {
 			fmt.Fprintf(w, "  %s: %s\n", or(change.Code, "answer"), change.Answer)

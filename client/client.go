@@ -196,8 +196,23 @@ func (c *Client) StartRun(ctx context.Context, in wire.NewRun) (out wire.Run, er
 }
 
 // Release lets the held removals of a run through, in a new run.
-func (c *Client) Release(ctx context.Context, id int64) (out wire.Run, err error) {
-	return out, c.do(ctx, http.MethodPost, "/runs/"+strconv.FormatInt(id, 10)+"/release", nil, nil, &out)
+func (c *Client) Release(ctx context.Context, id int64, changes ...int64) (out wire.Run, err error) {
+	return out, c.do(ctx, http.MethodPost, "/runs/"+strconv.FormatInt(id, 10)+"/release", nil, wire.ReleaseHeld{Changes: changes}, &out)
+}
+
+// Discard keeps what a run holds, or some of it, until its cause changes.
+func (c *Client) Discard(ctx context.Context, id int64, in wire.DiscardHeld) (out wire.Run, err error) {
+	return out, c.do(ctx, http.MethodPost, "/runs/"+strconv.FormatInt(id, 10)+"/discard", nil, in, &out)
+}
+
+// Kept lists what would have been taken away, and was discarded.
+func (c *Client) Kept(ctx context.Context, query url.Values) (out wire.Page[wire.Kept], err error) {
+	return out, c.do(ctx, http.MethodGet, "/kept", query, nil, &out)
+}
+
+// EndKept lets the next run decide again about what is kept of an entry.
+func (c *Client) EndKept(ctx context.Context, directory, id string) (out wire.Run, err error) {
+	return out, c.do(ctx, http.MethodDelete, "/kept/"+url.PathEscape(directory)+"/"+url.PathEscape(id), nil, nil, &out)
 }
 
 // Run returns one run.

@@ -23,6 +23,8 @@ const (
 	StartRun        Kind = "start-run"
 	CancelRun       Kind = "cancel-run"
 	Release         Kind = "release-removals"
+	Discard         Kind = "discard-held"
+	EndKept         Kind = "end-kept"
 	Activate        Kind = "activate-settings"
 	DiscardDraft    Kind = "discard-draft"
 	RemoveDirectory Kind = "remove-directory"
@@ -60,7 +62,9 @@ var catalogue = []Description{
 	{SyncOne, "Synced one entry", about.Entry, ""},
 	{StartRun, "Started a run", about.Run, ""},
 	{CancelRun, "Cancelled a run", about.Run, ""},
-	{Release, "Released held removals", about.Run, ""},
+	{Release, "Let through what was held", about.Run, ""},
+	{Discard, "Discarded what was held", about.Run, EndKept},
+	{EndKept, "Let what was kept be decided again", about.Entry, ""},
 	{Activate, "Activated settings", about.Settings, Activate},
 	{DiscardDraft, "Discarded the draft", about.Settings, ""},
 	{RemoveDirectory, "Took a directory away", about.Directory, BringBack},

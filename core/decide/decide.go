@@ -42,7 +42,13 @@ func (d *Decider) Decide(ctx context.Context, cases []Case) ([]*Outcome, error) 
 	if err := d.claim(ctx, outcomes); err != nil {
 		return nil, err
 	}
-	return outcomes, d.clashWithCloud(ctx, outcomes)
+	if err := d.clashWithCloud(ctx, outcomes); err != nil {
+		return nil, err
+	}
+	for _, o := range outcomes {
+		o.keep()
+	}
+	return outcomes, nil
 }
 
 // judge is scope and rules, by the entries that are the same person.

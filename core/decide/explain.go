@@ -25,7 +25,9 @@ func (o *Outcome) Explain(settings *Settings, linked string) []reason.Node {
 	if scope.In {
 		steps = append(steps, o.explainRules(settings))
 	}
-	return append(steps, PlanStep(o.Decision.Explain()))
+	step := PlanStep(o.Decision.Explain())
+	step.Children = append(step.Children, o.explainKept()...)
+	return append(steps, step)
 }
 
 // explainPerson tells which entries of other directories are the same person.
@@ -107,6 +109,8 @@ func (o *Outcome) Summary() string {
 		return scope + "; entries of this kind are not written to the cloud"
 	case d.Code == plan.Returns:
 		return scope + "; it was made again under the same name, and the new entry takes the resource over"
+	case d.Code == plan.Kept:
+		return scope + "; its removal was discarded by " + o.kept[0].By + ": " + o.kept[0].Reason
 	case d.Code == plan.Left:
 		return scope + "; its resource is suspended"
 	}

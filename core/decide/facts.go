@@ -21,6 +21,8 @@ type Case struct {
 	LeftAt *time.Time
 	// Resource is the linked one, nil when the cloud no longer has it.
 	Resource entry.Resource
+	// Kept is what operators have kept of it.
+	Kept []Kept
 }
 
 // Facts answers what decisions ask about others. An answer covers just what was

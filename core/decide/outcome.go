@@ -25,7 +25,10 @@ type Outcome struct {
 	// Waits: somebody who is still to be planned holds a value that it wants, so
 	// that it is decided about again at the end of the plan.
 	Waits bool
+	// Lapsed is what operators have kept and what nothing would take away any more.
+	Lapsed []Kept
 
+	kept    []Kept // what else would have been taken away
 	subject plan.Subject
 	chosen  Chosen
 	claims  []plan.Claim

@@ -48,6 +48,7 @@ const (
 	Blocked  Code = "problem"       // see Problem
 	Unlinked Code = "link-dropped"  // out of scope, and the resource is gone too
 	Relinked Code = "link-restored" // in step, but the link had to be rebuilt
+	Kept     Code = "kept"          // it would go, and an operator has discarded that
 	Follows  Code = "same-person"   // one person with another entry, which bears the link
 	Returns  Code = "returns"       // deleted, and made again under the same name: that entry takes the link over
 )
@@ -287,6 +288,9 @@ func (d Decision) Explain() reason.Node {
 		node.Outcome = reason.Yes
 	case OutSide:
 		node.Text = "out of scope and nothing in the cloud: nothing to do"
+	case Kept:
+		node.Text = "it would be suspended or deleted, and an operator has discarded that: it stays until the cause changes"
+		node.Outcome = reason.Yes
 	case Left:
 		node.Text = "out of scope; the leaver policy is carried out already: nothing to do"
 	case Unlinked:

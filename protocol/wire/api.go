@@ -105,6 +105,30 @@ type NewRun struct {
 	Purpose purpose.Purpose `json:"purpose" enum:"sync,full,rehearsal,forecast" default:"sync"`
 }
 
+// ReleaseHeld chooses what of a run is let through.
+type ReleaseHeld struct {
+	Changes []int64 `json:"changes,omitempty" maxItems:"1000" doc:"Ids of changes that the run holds; none means all"`
+}
+
+// DiscardHeld chooses what a run would have taken away and is kept.
+type DiscardHeld struct {
+	Changes []int64 `json:"changes,omitempty" maxItems:"1000" doc:"Ids of changes that the run holds; none means all"`
+	Reason  string  `json:"reason" minLength:"1" maxLength:"500" doc:"Why; it is shown with what is kept"`
+}
+
+// Kept is something that a run would have taken away, and that stays until its cause
+// changes.
+type Kept struct {
+	Directory string    `json:"directory"`
+	EntryID   string    `json:"entryId"`
+	DN        string    `json:"dn"`
+	What      string    `json:"what" doc:"What would have been taken away, in words"`
+	RunID     int64     `json:"runId" doc:"The run that held it"`
+	By        string    `json:"by"`
+	Reason    string    `json:"reason"`
+	Made      time.Time `json:"made"`
+}
+
 // Change is one planned operation on one resource.
 type Change struct {
 	ID         int64           `json:"id"`
@@ -112,7 +136,7 @@ type Change struct {
 	Side       change.Side     `json:"side" enum:"cloud,directory" doc:"Where it is written: a resource in the cloud, or an entry in a directory"`
 	Kind       string          `json:"kind" enum:"user,group,contact"`
 	Operation  string          `json:"operation" enum:"create,adopt,update,restore,suspend,delete,none"`
-	State      string          `json:"state" enum:"planned,sent,done,failed,held,superseded,blocked,noted,unconfirmed,unanswered"`
+	State      string          `json:"state" enum:"planned,sent,done,failed,held,discarded,superseded,blocked,noted,unconfirmed,unanswered"`
 	Directory  string          `json:"directory"`
 	EntryID    string          `json:"entryId"`
 	DN         string          `json:"dn"`

@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"log/slog"
 	"strconv"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/purpose"
@@ -19,6 +21,18 @@ import (
 // RunPath names a run; Huma fills embedded structs only when they are exported.
 type RunPath struct {
 	ID int64 `path:"id" minimum:"1"`
+}
+
+type keptQuery struct {
+	Cursor string `query:"cursor" doc:"next of the page before"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
+}
+
+// KeptPath names the entry of which something is kept; it is exported since Huma reads
+// embedded structs only then.
+type KeptPath struct {
+	Directory string `path:"directory" maxLength:"63"`
+	ID        string `path:"id" format:"uuid"`
 }
 
 type runsQuery struct {
@@ -36,7 +50,7 @@ type changesQuery struct {
 	Kind      string `query:"kind" enum:"user,group,contact"`
 	Operation string `query:"operation" enum:"create,adopt,update,restore,suspend,delete,unlink,none"`
 	Code      string `query:"code" maxLength:"60" doc:"Of a problem"`
-	State     string `query:"state" enum:"planned,sent,done,failed,held,superseded,blocked,noted,unconfirmed,unanswered"`
+	State     string `query:"state" enum:"planned,sent,done,failed,held,discarded,superseded,blocked,noted,unconfirmed,unanswered"`
 	Text      string `query:"text" maxLength:"200" doc:"Part of a login or a distinguished name"`
 }
 
@@ -68,8 +82,48 @@ func (s *Server) runRoutes() {
 	})
 	huma.Register(s.api, operation("GET", "/runs/{id}/changes", "list-changes", "The changes of a run", wire.Viewer), s.changes)
 	huma.Register(s.api, csvOperation("/runs/{id}/changes.csv", "export-changes", "The changes and problems of a run, or of a forecast, as CSV (RFC 4180)"), s.exportChanges)
-	huma.Register(s.api, operation("POST", "/runs/{id}/release", "release-removals", "Let the held removals of a run through", wire.OperatorRole), func(ctx context.Context, in *RunPath) (*body[wire.Run], error) {
-		id, err := s.service.Jobs.Release(ctx, in.ID, who(ctx).Name)
+	huma.Register(s.api, operation("POST", "/runs/{id}/release", "release-removals", "Let through what a run holds, or some of it", wire.OperatorRole), func(ctx context.Context, in *struct {
+		RunPath
+		Body *wire.ReleaseHeld
+	}) (*body[wire.Run], error) {
+		var only []int64
+		if in.Body != nil {
+			only = in.Body.Changes
+		}
+		id, err := s.service.Jobs.Release(ctx, in.ID, only, who(ctx).Name)
+		if err != nil {
+			return nil, fail(err)
+		}
+		return answer(s.run(ctx, id))
+	})
+	huma.Register(s.api, operation("POST", "/runs/{id}/discard", "discard-held", "Keep what a run would have taken away, until the cause changes", wire.OperatorRole), func(ctx context.Context, in *struct {
+		RunPath
+		Body wire.DiscardHeld
+	}) (*body[wire.Run], error) {
+		reason := strings.TrimSpace(in.Body.Reason)
+		if reason == "" {
+			return nil, fail(problem.New(problem.BadInput, "say why: the reason is shown with what is kept."))
+		}
+		id, err := s.service.Jobs.Discard(ctx, in.ID, in.Body.Changes, who(ctx).Name, reason)
+		if err != nil {
+			return nil, fail(err)
+		}
+		return answer(s.run(ctx, id))
+	})
+	huma.Register(s.api, operation("GET", "/kept", "list-kept", "What runs would have taken away, and operators have discarded, the newest first", wire.Viewer), func(ctx context.Context, in *keptQuery) (*body[wire.Page[wire.Kept]], error) {
+		offset, err := number(in.Cursor)
+		if err != nil {
+			return nil, fail(err)
+		}
+		kept, total, err := s.store.Kept.List(ctx, int(offset), in.Limit)
+		return answer(pageAt(views.List(kept, views.Kept), total, int(offset)), err)
+	})
+	huma.Register(s.api, operation("DELETE", "/kept/{directory}/{id}", "end-kept", "Let the next run decide again about what is kept of an entry", wire.OperatorRole), func(ctx context.Context, in *KeptPath) (*body[wire.Run], error) {
+		ref, err := entry.ParseRef(in.Directory + "/" + in.ID)
+		if err != nil {
+			return nil, fail(problem.Wrap(problem.BadInput, err, "read the entry's id"))
+		}
+		id, err := s.service.Jobs.EndKept(ctx, ref, who(ctx).Name)
 		if err != nil {
 			return nil, fail(err)
 		}

@@ -9,11 +9,15 @@ package jobs
 
 import (
 	"context"
+	"slices"
 	"strconv"
 	"sync"
 
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/act"
+	"kambrel.example/kambrel/core/decide"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/service/events"
@@ -88,6 +92,7 @@ type started struct {
 	Entry   string          `json:"entry,omitempty"`
 	RunID   int64           `json:"runId,omitempty"`
 	Held    int             `json:"held,omitempty"`
+	Only    []int64         `json:"only,omitempty"`
 }
 
 func ofRun(id int64) about.Thing {
@@ -106,25 +111,111 @@ func (e *Jobs) Begin(ctx context.Context, run store.Run) (int64, error) {
 	})
 }
 
-// Release asks for a run that lets the held removals of a run through.
-func (e *Jobs) Release(ctx context.Context, id int64, by string) (int64, error) {
+// Release asks for a run that lets through what a run holds: the changes given, or all.
+func (e *Jobs) Release(ctx context.Context, id int64, only []int64, by string) (int64, error) {
 	var next int64
 	return next, e.store.Tx(ctx, func(tx *store.Store) error {
-		run, err := tx.Runs.Get(ctx, id)
-		if store.NotFound(err) {
-			return problem.New(problem.NotFound, "there is no run %d", id)
+		run, _, err := held(ctx, tx, id, only)
+		if err != nil {
+			return err
+		}
+		if next, err = Request(ctx, tx, store.Run{Purpose: purpose.Release, Releases: id, Only: only, By: by}); err != nil {
+			return err
+		}
+		return tx.Acts.Record(ctx, act.Act{Kind: act.Release, By: by, About: ofRun(id), Before: started{Purpose: run.Purpose, Held: run.Counts.Held}, After: started{Purpose: purpose.Release, RunID: next, Only: only}})
+	})
+}
+
+// Discard keeps what a run holds, the changes given or all, until its cause changes, and
+// asks for a run that goes on with the rest.
+func (e *Jobs) Discard(ctx context.Context, id int64, only []int64, by, reason string) (int64, error) {
+	var next int64
+	return next, e.store.Tx(ctx, func(tx *store.Store) error {
+		run, changes, err := held(ctx, tx, id, only)
+		if err != nil {
+			return err
+		}
+		for _, c := range changes {
+			kept := decide.KeptOf(plan.Operation(c.Operation), c.Diffs)
+			for i := range kept {
+				if loss := plan.ParseLoss(kept[i].Loss); c.Rank == store.RankReferences && loss.Of != plan.LosesMembers {
+					kept[i] = decide.KeptReference(loss)
+				}
+			}
+			if err := tx.Kept.Add(ctx, c.Ref(), id, by, reason, kept); err != nil {
+				return err
+			}
+		}
+		if err := tx.Changes.Discard(ctx, changes, by+": "+reason); err != nil {
+			return err
+		}
+		if next, err = Request(ctx, tx, store.Run{Purpose: purpose.Sync, By: by}); err != nil {
+			return err
+		}
+		return tx.Acts.Record(ctx, act.Act{Kind: act.Discard, By: by, About: ofRun(id), Note: reason, Before: started{Purpose: run.Purpose, Held: run.Counts.Held}, After: started{RunID: next, Only: only, Held: run.Counts.Held - len(changes)}})
+	})
+}
+
+// held returns a run with the changes that it holds and that are given, or all that it
+// holds.
+func held(ctx context.Context, tx *store.Store, id int64, only []int64) (store.Run, []store.Change, error) {
+	run, err := tx.Runs.Get(ctx, id)
+	if store.NotFound(err) {
+		return run, nil, problem.New(problem.NotFound, "there is no run %d", id)
+	}
+	if err != nil {
+		return run, nil, err
+	}
+	if run.Counts.Held == 0 || run.Purpose.Rehearses() {
+		return run, nil, problem.New(problem.BadInput, "run %d holds nothing", id)
+	}
+	changes, err := tx.Changes.Held(ctx, id, only)
+	if err != nil {
+		return run, nil, err
+	}
+	for _, one := range only {
+		if !slices.ContainsFunc(changes, func(c store.Change) bool { return c.ID == one }) {
+			return run, nil, problem.New(problem.BadInput, "run %d holds no change %d: 'kambrel runs show %d --state held' lists what it holds", id, one, id)
+		}
+	}
+	if len(changes) == 0 {
+		return run, nil, problem.New(problem.BadInput, "run %d holds nothing any more", id)
+	}
+	return run, changes, nil
+}
+
+// EndKept ends what is kept of an entry, and asks for a run that decides about it again.
+func (e *Jobs) EndKept(ctx context.Context, ref entry.Ref, by string) (int64, error) {
+	var next int64
+	return next, e.store.Tx(ctx, func(tx *store.Store) error {
+		ended, err := tx.Kept.End(ctx, ref)
+		if err == nil && len(ended) == 0 {
+			err = problem.New(problem.NotFound, "nothing is kept of %s", ref)
 		}
 		if err != nil {
 			return err
 		}
-		if run.Counts.Held == 0 || run.Purpose.Rehearses() {
-			return problem.New(problem.BadInput, "run %d holds no removals", id)
-		}
-		if next, err = Request(ctx, tx, store.Run{Purpose: purpose.Release, Releases: id, By: by}); err != nil {
+		if next, err = Request(ctx, tx, store.Run{Purpose: purpose.Sync, By: by}); err != nil {
 			return err
 		}
-		return tx.Acts.Record(ctx, act.Act{Kind: act.Release, By: by, About: ofRun(id), Before: started{Purpose: run.Purpose, Held: run.Counts.Held}, After: started{Purpose: purpose.Release, RunID: next}})
+		return tx.Acts.Record(ctx, act.Act{Kind: act.EndKept, By: by, About: about.EntryOf(ref), Before: keptOf(ended)})
 	})
+}
+
+// kept is what an act notes of something that was kept.
+type kept struct {
+	Loss   string `json:"loss"`
+	Member string `json:"member,omitempty"`
+	By     string `json:"by"`
+	Reason string `json:"reason"`
+}
+
+func keptOf(rows []store.KeptRow) []kept {
+	out := make([]kept, len(rows))
+	for i, row := range rows {
+		out[i] = kept{row.Loss, row.Member, row.By, row.Reason}
+	}
+	return out
 }
 
 // Cancel ends a rehearsal, a survey or a reading.

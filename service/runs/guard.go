@@ -18,7 +18,7 @@ const guardBatch = 500
 // guard holds what the run would take away when that is too much: people first, then
 // what they have.
 func (x *execution) guard(ctx context.Context) error {
-	removals, err := x.store.Changes.CountRemovals(ctx, x.run.ID, x.run.Releases)
+	removals, err := x.store.Changes.CountRemovals(ctx, x.run.ID)
 	if err != nil {
 		return err
 	}
@@ -29,7 +29,7 @@ func (x *execution) guard(ctx context.Context) error {
 		}
 		limit := settings.Limit{Number: x.Settings.Document.Guard.Removals, Share: x.Settings.Document.Guard.Share}
 		if plan.Exceeds(limit, removals, linked) {
-			if err := x.store.Changes.HoldRemovals(ctx, x.run.ID, x.run.Releases, !x.run.Purpose.Rehearses()); err != nil {
+			if err := x.store.Changes.HoldRemovals(ctx, x.run.ID, !x.run.Purpose.Rehearses()); err != nil {
 				return err
 			}
 		}
@@ -200,6 +200,9 @@ func (x *execution) released(ctx context.Context, from, to int) (releasedLosses,
 		}
 		after = changes[len(changes)-1].ID
 		for _, c := range changes {
+			if len(x.run.Only) > 0 && !slices.Contains(x.run.Only, c.ID) {
+				continue
+			}
 			plan.Wait(c.Diffs, func(loss plan.Loss, m change.Member) bool {
 				released[releasedLoss{c.Ref(), loss, m.Value}] = true
 				return false

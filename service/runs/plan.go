@@ -123,6 +123,8 @@ type planned struct {
 	left     []entry.Ref
 	back     []entry.Ref
 	waits    []entry.Ref // deleted, and made again: the new entry takes the link over
+	kept     []entry.Ref // whose removal was discarded
+	lapsed   map[entry.Ref][]decide.Kept
 	from, to []entry.Ref // links that are handed over
 	same     int
 }
@@ -158,6 +160,12 @@ func (p *planned) gather(o *decide.Outcome) {
 		p.well = append(p.well, ref)
 	}
 	p.note(o, base)
+	if len(o.Lapsed) > 0 {
+		if p.lapsed == nil {
+			p.lapsed = map[entry.Ref][]decide.Kept{}
+		}
+		p.lapsed[ref] = o.Lapsed
+	}
 	if o.Operation != "" {
 		change := base
 		change.Operation, change.Diffs = o.Operation, o.Diffs
@@ -182,6 +190,8 @@ func (p *planned) gather(o *decide.Outcome) {
 	switch {
 	case o.Code == plan.Unlinked:
 		p.unlink = append(p.unlink, ref)
+	case o.Code == plan.Kept:
+		p.kept = append(p.kept, ref)
 	case o.Code == plan.Left:
 		p.left = append(p.left, ref)
 	case o.Code == plan.InStep && o.Case.Link != nil && o.Case.Link.Left:
@@ -216,6 +226,8 @@ func (p *planned) saveState(ctx context.Context, tx *store.Store, run int64) err
 		func() error { return tx.Links.Drop(ctx, p.unlink) },
 		func() error { return tx.Links.SetLeft(ctx, p.left, true) },
 		func() error { return tx.Links.SetLeft(ctx, p.back, false) },
+		func() error { return tx.Kept.Mark(ctx, p.kept) },
+		func() error { return tx.Kept.Drop(ctx, p.lapsed) },
 		func() error { return tx.Dirty.Clear(ctx, p.well) },
 		func() error { return tx.Dirty.Set(ctx, p.blocked, store.DirtyNext, false) },
 		func() error { return tx.Dirty.Set(ctx, p.waits, store.DirtyNext, false) },

@@ -122,10 +122,78 @@ func (x *execution) referenceChanges(ctx context.Context, state *store.Store, re
 			changes = append(changes, base)
 		}
 	}
+	if changes, err = x.keepTies(ctx, state, refs, changes); err != nil {
+		return nil, err
+	}
 	if changes, err = x.holdHanging(ctx, state, rehearsed, changes); err != nil {
 		return nil, err
 	}
 	return changes, x.countLeaving(ctx, changes)
+}
+
+// keepTies leaves out what operators have kept: members and references whose loss was
+// discarded, and those that hang on a removal that was.
+func (x *execution) keepTies(ctx context.Context, state *store.Store, refs []entry.Ref, changes []store.NewChange) ([]store.NewChange, error) {
+	kept, err := state.Kept.OfTies(ctx, refs)
+	if err != nil {
+		return nil, err
+	}
+	resources, err := state.Kept.Resources(ctx, removedBy(changes))
+	if err != nil || len(kept)+len(resources) == 0 {
+		return changes, err
+	}
+	used := map[entry.Ref][]decide.Kept{}
+	var out []store.NewChange
+	for _, one := range changes {
+		_, one.Diffs = plan.Wait(one.Diffs, func(loss plan.Loss, m change.Member) bool {
+			is := decide.Kept{Loss: loss.String(), Member: m.Value}
+			if loss.Of != plan.LosesMembers {
+				is = decide.KeptReference(loss)
+			}
+			at := slices.IndexFunc(kept[one.Ref], func(k decide.Kept) bool { return k.Loss == is.Loss && k.Member == is.Member && k.Cause == is.Cause })
+			if at >= 0 {
+				used[one.Ref] = append(used[one.Ref], kept[one.Ref][at])
+			}
+			return at >= 0 || resources[m.Value]
+		})
+		one.Diffs = slices.DeleteFunc(one.Diffs, func(d change.Diff) bool {
+			before, _ := d.Before.(string)
+			return resources[before]
+		})
+		if len(one.Diffs) > 0 {
+			out = append(out, one)
+		}
+	}
+	if x.run.Purpose.Rehearses() {
+		return out, nil
+	}
+	// A reference that would not be lost any more is asked about anew; members are
+	// looked after where they are compared.
+	lapsed := map[entry.Ref][]decide.Kept{}
+	for ref, list := range kept {
+		for _, k := range list {
+			if k.Member == "" && !slices.Contains(used[ref], k) {
+				lapsed[ref] = append(lapsed[ref], k)
+			}
+		}
+	}
+	return out, x.store.Kept.Drop(ctx, lapsed)
+}
+
+// removedBy are the resources that changes take out of others.
+func removedBy(changes []store.NewChange) []string {
+	var ids []string
+	for _, one := range changes {
+		for _, diff := range one.Diffs {
+			for _, m := range diff.Removed {
+				ids = append(ids, m.Value)
+			}
+			if id, ok := diff.Before.(string); ok {
+				ids = append(ids, id)
+			}
+		}
+	}
+	return ids
 }
 
 // countLeaving tells of each change how many members go since they leave the cloud
@@ -159,22 +227,11 @@ func (x *execution) countLeaving(ctx context.Context, changes []store.NewChange)
 // holdHanging divides what hangs on a removal that is held from the rest: whoever
 // may come back stays a member and a manager meanwhile.
 func (x *execution) holdHanging(ctx context.Context, state *store.Store, rehearsed int64, changes []store.NewChange) ([]store.NewChange, error) {
-	var ids []string
-	for _, one := range changes {
-		for _, diff := range one.Diffs {
-			for _, m := range diff.Removed {
-				ids = append(ids, m.Value)
-			}
-			if id, ok := diff.Before.(string); ok {
-				ids = append(ids, id)
-			}
-		}
-	}
 	var except *entry.Ref // a trial decides anew about its own entry
 	if rehearsed != 0 {
 		except = x.subject
 	}
-	held, err := state.Changes.HeldResources(ctx, rehearsed, except, ids)
+	held, err := state.Changes.HeldResources(ctx, rehearsed, except, removedBy(changes))
 	if err != nil || len(held) == 0 {
 		return changes, err
 	}

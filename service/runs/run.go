@@ -438,7 +438,7 @@ func (x *execution) finalCounts(ctx context.Context) error {
 	c.Create, c.Adopt, c.Update, c.Restore, c.Suspend, c.Delete, c.Unlink, c.Changes, c.Held, c.Hanging, c.Done, c.Failed, c.Problems = 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0
 	for key, n := range counted {
 		switch key[1] {
-		case "superseded", "noted", "tie":
+		case "superseded", "noted", "tie", "discarded":
 			continue
 		case "blocked":
 			c.Problems += n

@@ -13,7 +13,8 @@ import (
 // Cases are entries with their links and resources, to decide about.
 type Cases struct{ *session }
 
-const subjectColumns = `e.directory, e.id, e.kind, e.dn, e.attributes, e.gone, e.fault, l.resource_id, coalesce(l.link_key, '') AS link_key, l.left_at, r.attributes AS resource`
+const subjectColumns = `e.directory, e.id, e.kind, e.dn, e.attributes, e.gone, e.fault, l.resource_id, coalesce(l.link_key, '') AS link_key, l.left_at, r.attributes AS resource,
+	(SELECT jsonb_agg(jsonb_build_object('Loss', k.loss, 'Member', k.member, 'Cause', k.cause, 'By', k.by, 'Reason', k.reason, 'Made', k.made)) FROM kept k WHERE k.directory = e.directory AND k.entry_id = e.id) AS kept`
 
 // subjectJoins looks each row's link and resource up by index, whatever the
 // planner thinks of the tables' sizes: a hash of all links for every page would
@@ -29,6 +30,7 @@ type SubjectRow struct {
 	LinkKey    string
 	LeftAt     *time.Time
 	Resource   []byte
+	Kept       []byte
 }
 
 func (r SubjectRow) subject() (decide.Case, error) {
@@ -40,6 +42,11 @@ func (r SubjectRow) subject() (decide.Case, error) {
 	if r.ResourceID != nil {
 		d.Link = &plan.Link{ResourceID: *r.ResourceID, Left: r.LeftAt != nil}
 		d.LeftAt = r.LeftAt
+	}
+	if r.Kept != nil {
+		if err = json.Unmarshal(r.Kept, &d.Kept); err != nil {
+			return d, err
+		}
 	}
 	if r.Resource != nil {
 		err = json.Unmarshal(r.Resource, &d.Resource)

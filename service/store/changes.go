@@ -246,28 +246,28 @@ func (s Changes) SupersedeOpen(ctx context.Context, run int64) error {
 // HoldRemovals holds the suspensions of a run that were not held in the run
 // that is being released. With again, the next run plans them again, and what
 // hangs on them is held too until then.
-func (s Changes) HoldRemovals(ctx context.Context, run, released int64, again bool) error {
+func (s Changes) HoldRemovals(ctx context.Context, run int64, again bool) error {
 	_, err := s.exec(ctx, `
 		WITH held AS (
 			UPDATE changes c SET state = 'held' WHERE c.run_id = ? AND c.state = 'planned' AND c.operation IN ('suspend', 'delete') AND NOT EXISTS
-				(SELECT FROM changes h WHERE h.run_id = ? AND h.state = 'held' AND h.operation IN ('suspend', 'delete') AND h.directory = c.directory AND h.entry_id = c.entry_id)
+				(SELECT FROM changes h JOIN runs u ON u.id = ? WHERE h.run_id = u.releases AND h.state = 'held' AND h.operation IN ('suspend', 'delete') AND h.directory = c.directory AND h.entry_id = c.entry_id AND (coalesce(u.released_only, 'null') IN ('null', '[]') OR u.released_only @> to_jsonb(h.id)))
 			RETURNING directory, entry_id
 		), kept AS (
 			UPDATE links l SET held = true FROM held h WHERE ? AND l.directory = h.directory AND l.entry_id = h.entry_id
 		)
 		INSERT INTO dirty (directory, entry_id, state) SELECT directory, entry_id, 2 FROM held WHERE ?
-		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 2`, run, released, again, again)
+		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 2`, run, run, again, again)
 	return err
 }
 
-// Unhold ends what is held of entries, since the plan decides about them anew.
+// Unhold ends what is held or kept of entries, since the plan decides about them anew.
 func (s Changes) Unhold(ctx context.Context, refs []entry.Ref) error {
 	var any bool
-	if err := s.raw(ctx, `SELECT EXISTS (SELECT FROM links WHERE held)`).Scan(&any).Error; err != nil || !any {
+	if err := s.raw(ctx, `SELECT EXISTS (SELECT FROM links WHERE held OR kept)`).Scan(&any).Error; err != nil || !any {
 		return err
 	}
 	directories, ids := refArrays(refs)
-	_, err := s.exec(ctx, `UPDATE links l SET held = false FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE l.held AND l.directory = d AND l.entry_id = i`, directories, ids)
+	_, err := s.exec(ctx, `UPDATE links l SET held = false, kept = false FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE (l.held OR l.kept) AND l.directory = d AND l.entry_id = i`, directories, ids)
 	return err
 }
 
@@ -364,10 +364,10 @@ func (s Changes) UnconfirmedKinds(ctx context.Context) ([]entry.Kind, error) {
 }
 
 // CountRemovals counts the planned suspensions of a run that are not released.
-func (s Changes) CountRemovals(ctx context.Context, run, released int64) (int, error) {
+func (s Changes) CountRemovals(ctx context.Context, run int64) (int, error) {
 	var n int
 	err := s.raw(ctx, `SELECT count(*) FROM changes c WHERE c.run_id = ? AND c.state = 'planned' AND c.operation IN ('suspend', 'delete') AND NOT EXISTS
-		(SELECT FROM changes h WHERE h.run_id = ? AND h.state = 'held' AND h.operation IN ('suspend', 'delete') AND h.directory = c.directory AND h.entry_id = c.entry_id)`, run, released).Scan(&n).Error
+		(SELECT FROM changes h JOIN runs u ON u.id = ? WHERE h.run_id = u.releases AND h.state = 'held' AND h.operation IN ('suspend', 'delete') AND h.directory = c.directory AND h.entry_id = c.entry_id AND (coalesce(u.released_only, 'null') IN ('null', '[]') OR u.released_only @> to_jsonb(h.id)))`, run, run).Scan(&n).Error
 	return n, err
 }
 

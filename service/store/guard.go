@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 )
@@ -81,6 +82,41 @@ func (s Changes) Losing(ctx context.Context, run int64, state string, from, to i
 		return nil, err
 	}
 	return changes, withDiffs(changes)
+}
+
+// Held returns the changes that a run holds, those given or all, but for what only hangs
+// on others.
+func (s Changes) Held(ctx context.Context, run int64, only []int64) ([]Change, error) {
+	query := s.with(ctx).Table("changes").Where(`run_id = ? AND state = 'held' AND (rank < 3 OR losses <> '{}')`, run)
+	if len(only) > 0 {
+		query = query.Where("id IN ?", only)
+	}
+	var changes []Change
+	if err := query.Order("id").Scan(&changes).Error; err != nil {
+		return nil, err
+	}
+	return changes, withDiffs(changes)
+}
+
+// Discard notes of held changes that they were discarded, and lets the next run look at
+// their entries again.
+func (s Changes) Discard(ctx context.Context, changes []Change, note string) error {
+	ids := changeIDs(changes)
+	if _, err := s.exec(ctx, `UPDATE changes SET state = 'discarded', answer = ?, answered = now() WHERE id = ANY(?::text[]::bigint[])`, note, ids); err != nil {
+		return err
+	}
+	var refs, tied []entry.Ref
+	for _, c := range changes {
+		if c.Rank == RankReferences {
+			tied = append(tied, c.Ref())
+		} else {
+			refs = append(refs, c.Ref())
+		}
+	}
+	if err := s.all().Dirty.Set(ctx, refs, DirtyNext, false); err != nil {
+		return err
+	}
+	return s.all().References.Mark(ctx, tied)
 }
 
 // Divided is a planned change of which something is held: Waits is that, and Rest what

@@ -44,6 +44,7 @@ type runRow struct {
 	FailureCode   string
 	FailureDetail string
 	Draft         int
+	Only          []int64            `gorm:"column:released_only;serializer:json;type:jsonb"`
 	Document      *settings.Document `gorm:"serializer:json;type:jsonb"`
 	Subject       string
 	Failures      int
@@ -57,6 +58,8 @@ type Run struct {
 	Purpose purpose.Purpose
 	// Releases is the run whose held removals this one lets through.
 	Releases int64
+	// Only are the changes of that run that it lets through, none for all.
+	Only []int64
 	// Draft is the version of the draft that it works by, 0 for the active settings.
 	Draft    int
 	State    progress.State
@@ -84,14 +87,14 @@ func (r *Run) row() *runRow {
 	return &runRow{
 		ID: r.ID, Purpose: string(r.Purpose), Releases: r.Releases, State: string(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
 		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, FailureCode: r.FailureCode, FailureDetail: r.FailureDetail,
-		Draft: r.Draft, Document: r.Document, Subject: r.Subject, Failures: r.Failures, LeftOut: r.LeftOut,
+		Draft: r.Draft, Document: r.Document, Subject: r.Subject, Failures: r.Failures, LeftOut: r.LeftOut, Only: r.Only,
 	}
 }
 
 func (r runRow) run() Run {
 	return Run{
 		FailureCode: r.FailureCode, FailureDetail: r.FailureDetail, Document: r.Document, Subject: r.Subject, Failures: r.Failures, ID: r.ID, Purpose: purpose.Purpose(r.Purpose), Releases: r.Releases, State: progress.State(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
-		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, Draft: r.Draft, LeftOut: r.LeftOut,
+		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, Draft: r.Draft, LeftOut: r.LeftOut, Only: r.Only,
 	}
 }
 

@@ -42,6 +42,7 @@ type Store struct {
 	Persons    Persons    // which entries are one person
 	References References // members and pointers, compared
 	Changes    Changes
+	Kept       Kept // what would have been taken away, and was discarded
 	Runs       Runs
 	Problems   Problems
 	Acts       Acts
@@ -79,6 +80,7 @@ func (s *session) all() *Store {
 		Persons:    Persons{s},
 		References: References{s},
 		Changes:    Changes{s},
+		Kept:       Kept{s},
 		Runs:       Runs{s},
 		Problems:   Problems{s},
 		Acts:       Acts{s},

@@ -8,6 +8,8 @@ import (
 
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/core/decide"
+	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/remedy"
@@ -74,6 +76,25 @@ func Changes(changes []store.Change) ([]wire.Change, error) {
 		}
 	}
 	return list, nil
+}
+
+// Kept shows what would have been taken away, and stays.
+func Kept(k store.KeptRow) wire.Kept {
+	what := "it would have been suspended or deleted"
+	switch loss := plan.ParseLoss(k.Loss); {
+	case k.Loss == decide.Removal:
+	case loss.Of == plan.LosesMembers:
+		what = k.MemberName + " would have gone out of it"
+	case loss.Of == plan.LosesAccess:
+		what = loss.Target + " " + k.MemberName + " would have been withdrawn"
+	case loss.Of == plan.LosesLogin:
+		what = "its login would have become " + k.Cause
+	case loss.Target == "active":
+		what = "it would have been switched off"
+	default:
+		what = loss.Target + " would have been emptied"
+	}
+	return wire.Kept{Directory: k.Directory, EntryID: k.EntryID, DN: k.DN, What: what, RunID: k.RunID, By: k.By, Reason: k.Reason, Made: k.Made}
 }
 
 // Hit shows an object that was found.

@@ -1,29 +1,21 @@
 <script setup lang="ts">
 // One run, live while it goes on, and its changes with before and after.
-import {
-  NButton,
-  NDataTable,
-  NInput,
-  NPopconfirm,
-  NProgress,
-  NSelect,
-  NSkeleton,
-  type DataTableColumns,
-} from 'naive-ui'
-import { computed, h } from 'vue'
+import { NButton, NDataTable, NInput, NProgress, NSelect, NSkeleton, type DataTableColumns } from 'naive-ui'
+import { computed, h, ref, watch } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 
 import { api, unwrap, type Change } from '../api/client'
 import Diffs from '../parts/Diffs.vue'
 import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
+import Held from '../parts/Held.vue'
 import RunCounts from '../parts/RunCounts.vue'
 import Tag from '../parts/Tag.vue'
 import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { useTyped } from '../parts/use-typed'
-import { changeWord, count, heldText, rehearses, runKind, runWord, shortTarget, took, when } from '../parts/words'
+import { changeWord, count, rehearses, runKind, runWord, shortTarget, took, when } from '../parts/words'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -103,12 +95,24 @@ const kinds = [
 ]
 const states = [
   { label: 'All states', value: '' },
-  ...['done', 'failed', 'held', 'blocked', 'unconfirmed', 'unanswered', 'planned', 'sent', 'superseded'].map(
-    (value) => ({ label: changeWord({ state: value as Change['state'] }, false).text, value }),
-  ),
+  ...[
+    'done',
+    'failed',
+    'held',
+    'discarded',
+    'blocked',
+    'unconfirmed',
+    'unanswered',
+    'planned',
+    'sent',
+    'superseded',
+  ].map((value) => ({ label: changeWord({ state: value as Change['state'] }, false).text, value })),
 ]
 
 const columns = computed<DataTableColumns<Change>>(() => [
+  ...(state.value === 'held' && session.may('operator') && !rehearses(run.value)
+    ? [{ type: 'selection' as const, disabled: (change: Change) => !change.id }]
+    : []),
   {
     type: 'expand',
     expandable: (change) => change.diffs.length > 0 || Boolean(change.answer),
@@ -145,9 +149,10 @@ const columns = computed<DataTableColumns<Change>>(() => [
 
 const { act } = useAct()
 const cancel = () => act(() => unwrap(api.POST('/api/v1/runs/{id}/cancel', { params: { path: { id: id.value } } })))
-async function release(): Promise<void> {
-  const next = await act(() => unwrap(api.POST('/api/v1/runs/{id}/release', { params: { path: { id: id.value } } })))
-  if (next) await router.push({ name: 'run', params: { id: next.id } })
+const chosen = ref<number[]>([])
+watch([id, kind, operation, state, text, cursor], () => (chosen.value = []))
+function showHeld(): void {
+  state.value = 'held'
 }
 </script>
 
@@ -179,27 +184,13 @@ async function release(): Promise<void> {
           <RouterLink :to="{ name: 'directory', params: { name: left.directory } }">Look at the directory</RouterLink>
         </p>
       </section>
-      <section v-if="run.counts.held" class="sheet note">
-        <strong class="warn"
-          >The guard {{ rehearses(run) ? 'would hold' : 'holds' }} what would {{ heldText(run) }}</strong
-        >
-        <p>
-          That is more than one run may take away. Everything else went on. Look at it; release it if it is meant, or
-          correct the cause, a scope, a rule or a right in the directory, and it falls away.
-          <template v-if="run.counts.hanging"
-            >What hangs on them is held too:
-            {{ count(run.counts.hanging, 'membership or reference', 'memberships and references') }} to them stay as
-            they are until then.</template
-          >
-        </p>
-        <div class="row">
-          <NButton size="small" @click="state = 'held'">Show them</NButton>
-          <NPopconfirm v-if="session.may('operator') && !rehearses(run)" @positive-click="release"
-            ><template #trigger><NButton size="small" type="warning">Release…</NButton></template
-            >Really {{ heldText(run) }} in the cloud?</NPopconfirm
-          >
-        </div>
-      </section>
+      <Held
+        v-if="run.counts.held && ended"
+        :run="run"
+        :chosen="chosen"
+        @show="showHeld"
+        @next="(next) => router.push({ name: 'run', params: { id: next.id } })"
+      />
       <section class="sheet stages" aria-label="Stages" aria-live="polite">
         <div v-for="name in stages" :key="name" class="stage" :class="{ now: run.stage === name }">
           <h2>
@@ -255,6 +246,7 @@ async function release(): Promise<void> {
         <Fault v-if="changes.failure.value" :failure="changes.failure.value" @again="changes.again" />
         <NDataTable
           v-else
+          v-model:checked-row-keys="chosen"
           :columns="columns"
           :data="changes.data.value?.items ?? []"
           :row-key="(change: Change) => change.id"

@@ -89,6 +89,8 @@ export function changeWord(change: Pick<Change, 'state' | 'code'>, rehearsal: bo
       return { text: 'Problem', tone: 'error' }
     case 'noted':
       return { text: 'Nothing to do', tone: 'default' }
+    case 'discarded':
+      return { text: 'Discarded', tone: 'default' }
     case 'held':
       return { text: 'Held', tone: 'warning' }
     case 'unconfirmed':
