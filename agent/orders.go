@@ -119,8 +119,8 @@ func (a *Agent) carryOut(ctx context.Context, order orders.Order, lines *lineWri
 // item writes what was read as a line; a directory may also say nothing, as with an
 // empty set of those that are present (RFC 4533 section 2.5).
 func (w work) item(item directory.Item) error {
-	if item.Entry == nil && item.Gone == nil && len(item.Present) == 0 && !item.Restart {
+	if item.Entry == nil && item.Gone == nil && len(item.Present) == 0 && !item.Restart && item.Hidden == "" {
 		return nil
 	}
-	return w.lines.write(orders.Line{Entry: item.Entry, Gone: item.Gone, Present: item.Present, Restart: item.Restart})
+	return w.lines.write(orders.Line{Entry: item.Entry, Gone: item.Gone, Present: item.Present, Restart: item.Restart, Hidden: item.Hidden})
 }

@@ -15,6 +15,6 @@ func read(ctx context.Context, w work) (orders.Done, error) {
 	}
 	defer session.Close()
 	asked := w.order.Read
-	result, err := session.Read(ctx, directory.Request{Dialect: w.order.Dialect, Base: w.order.Base, Attributes: asked.Attributes, Cookie: asked.Cookie}, w.item)
+	result, err := session.Read(ctx, directory.Request{Dialect: w.order.Dialect, Base: w.order.Base, Attributes: asked.Attributes, Cookie: asked.Cookie, Expected: asked.Expected, Hidden: asked.Hidden}, w.item)
 	return orders.Done{Cookie: result.Cookie, Complete: result.Complete}, err
 }

@@ -18,7 +18,7 @@ import (
 func newDirectoryCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{Use: "directory", Short: "Connect, probe and take away directories"}
 	command.AddCommand(newDirectoryListCommand(d), newDirectoryShowCommand(d), newDirectoryAddCommand(d), newDirectoryProbeCommand(d), newDirectoryRightsCommand(d),
-		newDirectoryReadCommand(d), newDirectoryRemoveCommand(d), newDirectoryRemovedCommand(d), newDirectoryRestoreCommand(d))
+		newDirectoryReadCommand(d), newDirectoryRemoveCommand(d), newDirectoryAbsentCommand(d), newDirectoryRemovedCommand(d), newDirectoryRestoreCommand(d))
 	return command
 }
 
@@ -268,6 +268,35 @@ links are put aside, nobody in the cloud is suspended or deleted, and
 		},
 	}
 	command.Flags().StringVar(&typed, "confirm", "", "the directory's name, instead of typing it")
+	return command
+}
+
+func newDirectoryAbsentCommand(d *deps) *cobra.Command {
+	var yes bool
+	command := &cobra.Command{
+		Use: "absent NAME ATTRIBUTE", Short: "Say that an attribute which cannot be read any more was taken from everybody",
+		Args: cobra.ExactArgs(2),
+		Long: `Ends that entries keep what they had of an attribute which nobody has at the
+last read (problem attribute-hidden), and starts a run. What that run would take
+away goes through the guard. Without --yes it only says what it would do.`,
+		Example: "  kambrel directory absent halvard title\n  kambrel directory absent halvard title --yes",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			if !yes {
+				_, err := fmt.Fprintf(cmd.OutOrStdout(), "Everything would be read from %s, and %s taken from whoever had it; the guard holds what is too much. Do it with --yes.\n", args[0], args[1])
+				return err
+			}
+			run, err := c.AcceptAbsence(cmd.Context(), args[0], args[1])
+			if err != nil {
+				return err
+			}
+			return d.wait(cmd, c, run.ID)
+		},
+	}
+	command.Flags().BoolVar(&yes, "yes", false, "do it")
 	return command
 }
 

@@ -204,6 +204,10 @@ func printRun(w io.Writer, run wire.Run) error {
 		fmt.Fprintf(w, "  lets the held removals of run %d through\n", run.Releases)
 	}
 	for _, left := range run.LeftOut {
+		if len(left.Attributes) > 0 {
+			fmt.Fprintf(w, "  left out %s of %s: %s. What entries had of it stays.\n", strings.Join(left.Attributes, ", "), left.Directory, left.Title)
+			continue
+		}
 		fmt.Fprintf(w, "  left out %s: %s: %s. Its entries stay as they were.\n", left.Directory, left.Title, left.Detail)
 	}
 	fmt.Fprintf(w, "  read   %d entries (%d changed, %d gone), %d resources (%d changed)\n", c.EntriesRead, c.EntriesChanged, c.EntriesGone, c.ResourcesRead, c.ResourcesChanged)

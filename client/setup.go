@@ -44,6 +44,12 @@ func (c *Client) RemovalPreview(ctx context.Context, name string) (out wire.Remo
 	return out, c.do(ctx, http.MethodGet, "/directories/"+url.PathEscape(name)+"/removal", nil, nil, &out)
 }
 
+// AcceptAbsence says that an attribute which cannot be read any more was taken from
+// everybody.
+func (c *Client) AcceptAbsence(ctx context.Context, name, attribute string) (out wire.Run, err error) {
+	return out, c.do(ctx, http.MethodPost, "/directories/"+url.PathEscape(name)+"/absent", nil, wire.AcceptAbsence{Attribute: attribute}, &out)
+}
+
 // RemoveDirectory takes a directory away; confirm is its name, typed.
 func (c *Client) RemoveDirectory(ctx context.Context, name, confirm string) error {
 	return c.do(ctx, http.MethodPost, "/directories/"+url.PathEscape(name)+"/removal", nil, wire.RemoveDirectory{Confirm: confirm}, nil)

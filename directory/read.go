@@ -22,6 +22,10 @@ type Request struct {
 	Base       string
 	Attributes []string // what settings need; identity is always read
 	Cookie     []byte
+	// Expected are attributes that entries are known to have, and Hidden those of which
+	// the last read has seen nothing; of the latter everything is read again once they
+	// can be seen.
+	Expected, Hidden []string
 }
 
 // Item is one thing a read found: exactly one of its fields is set.
@@ -34,6 +38,9 @@ type Item struct {
 	// Restart says that everything is being read from the start, because the
 	// cookie was refused: what came before does not count.
 	Restart bool
+	// Hidden is an expected attribute that nobody has as far as can be seen; it comes
+	// before the first entry without it.
+	Hidden string
 }
 
 // Result is what a read ends with.
@@ -56,6 +63,26 @@ func (s *Session) Read(ctx context.Context, r Request, emit func(Item) error) (R
 	read := s.readStandard
 	if r.Dialect == entry.AD {
 		read = s.readAD
+	}
+	watch := &hiding{session: s, base: r.Base, open: r.Expected, emit: emit}
+	whole := emit
+	emit = func(item Item) error { return watch.item(ctx, item) }
+	for _, name := range r.Hidden {
+		seen, err := s.sees(ctx, r.Base, name)
+		if err != nil {
+			return Result{}, err
+		}
+		watch.open = slices.DeleteFunc(slices.Clone(watch.open), func(one string) bool { return one == name })
+		item := Item{Hidden: name}
+		if seen { // what changed meanwhile was not told
+			if len(r.Cookie) == 0 {
+				continue
+			}
+			r.Cookie, item = nil, Item{Restart: true}
+		}
+		if err := whole(item); err != nil {
+			return Result{}, err
+		}
 	}
 	result, err := read(ctx, r, base, emit)
 	if err != nil && len(r.Cookie) > 0 && cookieRefused(err) {

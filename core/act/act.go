@@ -30,6 +30,7 @@ const (
 	RemoveDirectory Kind = "remove-directory"
 	BringBack       Kind = "bring-directory-back"
 	RepairValue     Kind = "repair-value"
+	AcceptAbsence   Kind = "accept-absence"
 	IssueCode       Kind = "issue-enrolment-code"
 	Enrol           Kind = "enrol-agent"
 	Grant           Kind = "grant-directories"
@@ -70,6 +71,7 @@ var catalogue = []Description{
 	{RemoveDirectory, "Took a directory away", about.Directory, BringBack},
 	{BringBack, "Brought a directory back", about.Directory, RemoveDirectory},
 	{RepairValue, "Wrote a value to a directory", about.Entry, RepairValue},
+	{AcceptAbsence, "Said that an attribute is gone from a directory", about.Directory, ""},
 	{IssueCode, "Issued an enrolment code", about.Agent, ""},
 	{Enrol, "Enrolled as an agent", about.Agent, Retire},
 	{Grant, "Granted directories to an agent", about.Agent, Grant},

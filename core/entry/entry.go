@@ -50,6 +50,10 @@ func (e Entry) Name() string {
 	return e.DN
 }
 
+// MemberAttribute stands for whatever names the members of a group, which are kept
+// apart from its attributes.
+const MemberAttribute = "member"
+
 // Attributes maps an attribute description to its values. Names keep the
 // directory's spelling; lookups ignore case (RFC 4512 section 2.5).
 type Attributes map[string][]string

@@ -86,6 +86,8 @@ type LeftOut struct {
 	Code      problem.Code `json:"code" doc:"The problem that the directory has"`
 	Title     string       `json:"title"`
 	Detail    string       `json:"detail"`
+	// Attributes are what alone is left out, empty for the whole directory.
+	Attributes []string `json:"attributes,omitempty" doc:"Only these attributes are left out: what entries had of them stays"`
 }
 
 // Stage is one stage of a run.

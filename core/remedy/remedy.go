@@ -22,7 +22,8 @@ type Remedy struct {
 	Resource    string   `json:"resource,omitempty"`
 	Run         string   `json:"run,omitempty"`
 	Agent       string   `json:"agent,omitempty"`
-	Directories []string `json:"directories,omitempty" doc:"All for which the agent may speak then"`
+	Directories []string `json:"directories,omitempty" doc:"That it is done to; of an agent all for which it may speak then"`
+	Attribute   string   `json:"attribute,omitempty"`
 	Command     string   `json:"command" doc:"The same on the command line"`
 }
 
@@ -82,6 +83,13 @@ func Of(thing about.Thing, code problem.Code, facts problem.Facts) []Remedy {
 		return []Remedy{of(act.Create, "Make it all the same", "The cloud surely does not have it.")}
 	case problem.RemovalsHeld:
 		return []Remedy{{Act: act.Release, Title: "Release the removals of run " + facts.Value, When: "They are meant.", Run: facts.Value, Command: "kambrel runs release " + facts.Value}}
+	case problem.AttributeHidden:
+		out := make([]Remedy, len(facts.Names))
+		for i, name := range facts.Names {
+			out[i] = Remedy{Act: act.AcceptAbsence, Title: "Take " + name + " from everybody of " + facts.Value, When: "It was really taken from everybody in the directory.",
+				Directories: []string{facts.Value}, Attribute: name, Command: "kambrel directory absent " + facts.Value + " " + name}
+		}
+		return out
 	case problem.DirectoryNotGranted:
 		if thing.Type != about.Agent {
 			return nil

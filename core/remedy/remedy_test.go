@@ -41,6 +41,7 @@ func TestRemediesFollowFromTheFacts(t *testing.T) {
 		"held by hand":                           {entry, problem.HeldByHand, problem.Facts{By: "ingrid"}, []string{"kambrel rematch " + who, "kambrel create " + who}},
 		"two resources":                          {entry, problem.PersonTwoResources, problem.Facts{}, []string{"kambrel unlink " + who}},
 		"removals":                               {about.Thing{Type: about.Run, Key: "7"}, problem.RemovalsHeld, problem.Facts{Value: "7", Count: 24}, []string{"kambrel runs release 7"}},
+		"attributes that are hidden":             {about.Thing{Type: about.Directory, Key: "hq"}, problem.AttributeHidden, problem.Facts{Value: "hq", Names: []string{"title"}}, []string{"kambrel directory absent hq title"}},
 		"an agent asks":                          {about.Thing{Type: about.Agent, Key: "a1"}, problem.DirectoryNotGranted, problem.Facts{Names: []string{"x", "y"}}, []string{"kambrel agent grant a1 x y"}},
 		"what is mended elsewhere":               {entry, problem.RequiredMissing, problem.Facts{Attribute: "userName"}, nil},
 	} {

@@ -79,6 +79,7 @@ type Line struct {
 	Gone    *entry.ID    `json:"gone,omitempty"`
 	Present []entry.ID   `json:"present,omitempty"`
 	Restart bool         `json:"restart,omitempty"`
+	Hidden  string       `json:"hidden,omitempty"`
 	// Of a probe, and of a repair.
 	Verdict  *Verdict  `json:"verdict,omitempty"`
 	Repaired *Repaired `json:"repaired,omitempty"`

@@ -1,7 +1,7 @@
 package orders
 
 // Read asks for all entries of a directory, or for what changed since the cookie.
-// The answer is of Entry, Gone, Present and Restart lines.
+// The answer is of Entry, Gone, Present, Restart and Hidden lines.
 type Read struct {
 	Attributes []string `json:"attributes"`
 	// Pointers are those of the attributes by which entries name others; the service
@@ -9,4 +9,8 @@ type Read struct {
 	Pointers []string `json:"pointers,omitempty"`
 	// Cookie is where the last read stopped; empty asks for everything.
 	Cookie []byte `json:"cookie,omitempty"`
+	// Expected are attributes that entries are known to have, and Hidden those of which
+	// nothing could be seen before; see directory.Request.
+	Expected []string `json:"expected,omitempty"`
+	Hidden   []string `json:"hidden,omitempty"`
 }

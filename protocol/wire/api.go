@@ -116,6 +116,11 @@ type DiscardHeld struct {
 	Reason  string  `json:"reason" minLength:"1" maxLength:"500" doc:"Why; it is shown with what is kept"`
 }
 
+// AcceptAbsence names an attribute that was taken from everybody.
+type AcceptAbsence struct {
+	Attribute string `json:"attribute" minLength:"1" maxLength:"200"`
+}
+
 // Kept is something that a run would have taken away, and that stays until its cause
 // changes.
 type Kept struct {

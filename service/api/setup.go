@@ -78,6 +78,16 @@ func (s *Server) directoryRoutes() {
 	huma.Register(s.api, operation("GET", "/directories/{name}/removal", "preview-removal", "What would go with a directory", wire.Viewer), func(ctx context.Context, in *NamePath) (*body[wire.RemovalPreview], error) {
 		return answer(s.service.Setup.RemovalOf(ctx, in.Name))
 	})
+	huma.Register(s.api, operation("POST", "/directories/{name}/absent", "accept-absence", "Say that an attribute which cannot be read any more was taken from everybody", wire.Administrator), func(ctx context.Context, in *struct {
+		NamePath
+		Body wire.AcceptAbsence
+	}) (*body[wire.Run], error) {
+		id, err := s.service.Jobs.AcceptAbsence(ctx, in.Name, in.Body.Attribute, who(ctx).Name)
+		if err != nil {
+			return nil, fail(err)
+		}
+		return answer(s.run(ctx, id))
+	})
 	huma.Register(s.api, operation("POST", "/directories/{name}/removal", "remove-directory", "Take a directory away; its links are put aside", wire.Administrator), func(ctx context.Context, in *struct {
 		NamePath
 		Body wire.RemoveDirectory

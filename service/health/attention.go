@@ -73,6 +73,10 @@ func (e *Health) judge(ctx context.Context, h *wire.Health) error {
 		p.Detail = fmt.Sprintf("run %d: %s", p.LastRun, p.Detail)
 		view := attention(p.NewProblem)
 		view.Since, ended = &p.Since, true
+		if p.Code == problem.AttributeHidden { // all else goes on
+			others = append(others, view)
+			continue
+		}
 		breaking = append(breaking, view)
 	}
 	if failure := failureOf(h.LastRun); failure != nil && !ended && len(breaking) == 0 { // of the version before

@@ -11,6 +11,7 @@ import (
 	"context"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 
 	"kambrel.example/kambrel/core/about"
@@ -182,6 +183,34 @@ func held(ctx context.Context, tx *store.Store, id int64, only []int64) (store.R
 		return run, nil, problem.New(problem.BadInput, "run %d holds nothing any more", id)
 	}
 	return run, changes, nil
+}
+
+// AcceptAbsence notes that an attribute which could not be seen was taken from everybody,
+// and asks for a run, whose guard asks as for anything else.
+func (e *Jobs) AcceptAbsence(ctx context.Context, directory, attribute, by string) (int64, error) {
+	var next int64
+	return next, e.store.Tx(ctx, func(tx *store.Store) error {
+		state, err := tx.Entries.StateOf(ctx, directory)
+		if err != nil {
+			return err
+		}
+		at := slices.IndexFunc(state.Hidden, func(name string) bool { return strings.EqualFold(name, attribute) })
+		if at < 0 {
+			return problem.New(problem.BadInput, "nothing hides %s of directory %s: what entries have of it is read as it is.", attribute, directory)
+		}
+		if _, err := tx.Entries.AcceptAbsence(ctx, directory, state.Hidden[at]); err != nil {
+			return err
+		}
+		if next, err = Request(ctx, tx, store.Run{Purpose: purpose.Sync, By: by}); err != nil {
+			return err
+		}
+		return tx.Acts.Record(ctx, act.Act{Kind: act.AcceptAbsence, By: by, About: about.Thing{Type: about.Directory, Key: directory}, After: absence{state.Hidden[at]}})
+	})
+}
+
+// absence is an attribute that is gone, as an act notes it.
+type absence struct {
+	Attribute string `json:"attribute"`
 }
 
 // EndKept ends what is kept of an entry, and asks for a run that decides about it again.

@@ -20,6 +20,7 @@ type entriesTaker struct {
 	base    string // path of the directory's base, once it was asked for
 	entries []*entry.Entry
 	gone    []entry.ID
+	hidden  []string // attributes that entries keep as they were, since they cannot be seen
 }
 
 func (i *entriesTaker) line(line protocol.Line) (belongs, full bool, err error) {
@@ -92,6 +93,12 @@ func (i *entriesTaker) storeEntries(ctx context.Context, s *store.Store) (store.
 }
 
 func (i *entriesTaker) keep(ctx context.Context, s *store.Store) error {
+	if len(i.hidden) > 0 {
+		var err error
+		if i.entries, err = s.Entries.WithHidden(ctx, i.order.Directory, i.hidden, i.entries); err != nil {
+			return err
+		}
+	}
 	if len(i.entries) > 0 {
 		stored, err := i.storeEntries(ctx, s)
 		if err != nil {

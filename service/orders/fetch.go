@@ -22,6 +22,16 @@ func (f *fetchTaker) line(line protocol.Line) (belongs, full bool, err error) {
 	return f.entriesTaker.line(line)
 }
 
+// keep keeps what cannot be seen of the entries as it was.
+func (f *fetchTaker) keep(ctx context.Context, s *store.Store) error {
+	state, err := s.Entries.StateOf(ctx, f.order.Directory)
+	if err != nil {
+		return err
+	}
+	f.hidden = state.Hidden
+	return f.entriesTaker.keep(ctx, s)
+}
+
 func (f *fetchTaker) done(ctx context.Context, tx *store.Store, _ protocol.Done) error {
 	return tx.Entries.ResolveMembers(ctx, f.order.Directory)
 }

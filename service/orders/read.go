@@ -2,9 +2,11 @@ package orders
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
 	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/service/store"
 )
@@ -14,13 +16,19 @@ type readTaker struct {
 	entriesTaker
 	asked *protocol.Read
 	seen  map[entry.ID]struct{}
+	whole bool           // everything is read, not only what changed
+	have  map[string]int // of a whole read: how many entries have each attribute
 }
+
+// fewest is how many entries have an attribute whose absence would be noticed: one that
+// so many had and that nobody has any more was not taken from each of them.
+const fewest = 5
 
 func newReadTaker(i *ingestion) taker {
 	asked := i.order.Request.Read
 	return &readTaker{
 		entriesTaker: entriesTaker{ingestion: i, source: sourceOf(i.order, asked.Pointers)},
-		asked:        asked, seen: map[entry.ID]struct{}{},
+		asked:        asked, seen: map[entry.ID]struct{}{}, whole: len(asked.Cookie) == 0, have: map[string]int{},
 	}
 }
 
@@ -34,6 +42,16 @@ func (r *readTaker) line(line protocol.Line) (belongs, full bool, err error) {
 	switch {
 	case line.Restart:
 		clear(r.seen)
+		clear(r.have)
+		r.whole = true
+		return true, false, nil
+	case line.Hidden != "":
+		if !slices.Contains(r.asked.Expected, line.Hidden) && !slices.Contains(r.asked.Hidden, line.Hidden) {
+			return true, false, problem.New(problem.AgentMessageMalformed, "order %d: nobody has asked for %q", r.order.ID, line.Hidden)
+		}
+		if !slices.Contains(r.hidden, line.Hidden) {
+			r.hidden = append(r.hidden, line.Hidden)
+		}
 		return true, false, nil
 	case len(line.Present) > 0:
 		for _, id := range line.Present {
@@ -46,6 +64,26 @@ func (r *readTaker) line(line protocol.Line) (belongs, full bool, err error) {
 		r.seen[line.Entry.ID] = struct{}{}
 	}
 	return r.entriesTaker.line(line)
+}
+
+// keep counts who has what, once it is known what cannot be seen.
+func (r *readTaker) keep(ctx context.Context, s *store.Store) error {
+	batch := r.entries
+	if err := r.entriesTaker.keep(ctx, s); err != nil || !r.whole {
+		return err
+	}
+	for _, e := range batch {
+		if e.Kind == entry.Container {
+			continue
+		}
+		for name := range e.Attributes {
+			r.have[name]++
+		}
+		if len(e.Members) > 0 {
+			r.have[entry.MemberAttribute]++
+		}
+	}
+	return nil
 }
 
 // done keeps the cookie together with what it covers.
@@ -61,7 +99,29 @@ func (r *readTaker) done(ctx context.Context, tx *store.Store, done protocol.Don
 		}
 		r.counts.Gone += n
 	}
+	before, err := tx.Entries.StateOf(ctx, directory)
+	if err != nil {
+		return err
+	}
+	expected, absent := []string(before.Expected), []string(before.Absent)
+	if r.whole {
+		expected = nil
+		for name, n := range r.have {
+			if n >= fewest {
+				expected = append(expected, name)
+			}
+		}
+		slices.Sort(expected)
+		absent = slices.DeleteFunc(slices.Clone(absent), func(name string) bool { return slices.Contains(expected, name) })
+	}
+	slices.Sort(r.hidden)
+	for _, name := range r.hidden { // of a group that was not sent, say
+		if !slices.Contains(expected, name) {
+			expected = append(expected, name)
+		}
+	}
 	return tx.Entries.SaveState(ctx, store.DirectoryState{
+		Expected: expected, Hidden: r.hidden, Absent: absent,
 		Directory: directory, Cookie: done.Cookie, Base: r.order.Request.Base, Attributes: r.asked.Attributes, Pointers: r.asked.Pointers, Read: time.Now(),
 	})
 }

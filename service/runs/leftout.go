@@ -48,6 +48,15 @@ func (x *execution) leaveOut(directory string, failure error) error {
 	return nil
 }
 
+// hidden goes on with what entries had of attributes that cannot be seen any more.
+func (x *execution) hidden(directory string, names []string) {
+	p := problem.Of(problem.AttributeHidden, problem.Facts{Value: directory, Names: names})
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.run.LeftOut = append(x.run.LeftOut, progress.LeftOut{Directory: directory, Code: p.Code, Title: problem.Describe(p.Code).Title, Detail: p.Detail, Attributes: names})
+	x.left = append(x.left, store.ProblemOf(about.Thing{Type: about.Directory, Key: directory}, p))
+}
+
 // ofDirectory tells whether a problem is one of a directory or of who reads it, so
 // that it says nothing about the others.
 func ofDirectory(p *problem.Error) bool {
@@ -67,4 +76,13 @@ func (x *execution) somebodyLeft() error {
 	}
 	x.run.LeftOut = nil // the run fails, and says so by that
 	return x.first
+}
+
+// directoriesOf are those that have problems.
+func directoriesOf(problems []store.NewProblem) []string {
+	var names []string
+	for _, p := range problems {
+		names = append(names, p.About.Key)
+	}
+	return names
 }

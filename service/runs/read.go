@@ -3,6 +3,8 @@ package runs
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
 
 	"golang.org/x/sync/errgroup"
 
@@ -78,8 +80,14 @@ func (x *execution) readDirectory(ctx context.Context, directory settings.Direct
 	if err != nil {
 		return err
 	}
-	_, err = x.orders.Await(ctx, order, patience, func(o store.Order) error { return progress.set(ctx, directory.Name, o.Counts) })
-	return problem.Concerning(about.Thing{Type: about.Directory, Key: directory.Name}, err)
+	if _, err = x.orders.Await(ctx, order, patience, func(o store.Order) error { return progress.set(ctx, directory.Name, o.Counts) }); err != nil {
+		return problem.Concerning(about.Thing{Type: about.Directory, Key: directory.Name}, err)
+	}
+	state, err := x.store.Entries.StateOf(ctx, directory.Name)
+	if err == nil && len(state.Hidden) > 0 {
+		x.hidden(directory.Name, state.Hidden)
+	}
+	return err
 }
 
 func (x *execution) giveOrder(ctx context.Context, directory settings.Directory) (store.Order, error) {
@@ -96,8 +104,18 @@ func (x *execution) giveOrder(ctx context.Context, directory settings.Directory)
 	case !x.run.Purpose.ReadsAll():
 		read.Attributes, read.Pointers = decide.Union(state.Attributes, x.Settings.Attributes), decide.Union(state.Pointers, x.Settings.Pointers)
 	}
+	known := func(name string) bool {
+		return name == entry.MemberAttribute || slices.ContainsFunc(read.Attributes, func(asked string) bool { return strings.EqualFold(asked, name) })
+	}
+	if state.Base == directory.Base {
+		read.Expected, read.Hidden = only(state.Expected, known), only(state.Hidden, known)
+	}
 	order := store.Order{RunID: &x.run.ID, Directory: directory.Name, Request: protocol.Order{Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Read: &read}}
 	return order, x.store.Orders.Add(ctx, &order)
+}
+
+func only(names []string, known func(string) bool) []string {
+	return slices.DeleteFunc(slices.Clone(names), func(name string) bool { return !known(name) })
 }
 
 // readCloud reads what changed of a kind in the cloud, or everything in a full

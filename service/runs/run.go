@@ -379,7 +379,7 @@ func (x *execution) keepEnd(ctx context.Context, p *problem.Error) error {
 	}
 	return x.store.Fenced(ctx, func(tx *store.Store) error {
 		if p == nil {
-			if err := tx.Problems.CloseOfRuns(ctx, x.Without); err != nil {
+			if err := tx.Problems.CloseOfRuns(ctx, directoriesOf(x.left)); err != nil {
 				return err
 			}
 			return tx.Problems.Save(ctx, store.MetByRun, x.run.ID, x.left)

@@ -27,6 +27,12 @@ type DirectoryState struct {
 	// Pointers are the attributes by which entries name others.
 	Pointers textArray `gorm:"type:text[]"`
 	Read     time.Time
+	// Expected are attributes that several entries have, Hidden those of them of which
+	// nothing could be seen at the last read, and Absent those of which an operator has
+	// said that they are gone.
+	Expected textArray `gorm:"type:text[]"`
+	Hidden   textArray `gorm:"type:text[]"`
+	Absent   textArray `gorm:"type:text[]"`
 }
 
 // StateOf returns the state, the zero value when it was never read.

@@ -177,8 +177,15 @@ function showHeld(): void {
         <p>{{ run.failure.cause }} {{ run.failure.remedy }}</p>
       </section>
       <section v-for="left in run.leftOut" :key="left.directory" class="sheet note" role="alert">
-        <strong class="warn">Went on without {{ left.directory }}: {{ left.title }}</strong>
-        <p>
+        <strong class="warn"
+          >Went on without {{ left.attributes ? `${left.attributes.join(', ')} of ` : '' }}{{ left.directory }}:
+          {{ left.title }}</strong
+        >
+        <p v-if="left.attributes">
+          {{ left.detail }}. What entries had of it stays as it was, and nothing follows from its absence.
+          <RouterLink :to="{ name: 'directory', params: { name: left.directory } }">Look at the directory</RouterLink>
+        </p>
+        <p v-else>
           {{ left.detail }}. Its entries stay as they were, and what other directories gave was synced. The next run
           tries again.
           <RouterLink :to="{ name: 'directory', params: { name: left.directory } }">Look at the directory</RouterLink>

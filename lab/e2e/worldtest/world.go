@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/go-ldap/ldap/v3"
@@ -194,13 +195,30 @@ func (w *World) Activate(d settings.Document) {
 // RestartDirectory starts OpenLDAP again on its port.
 func (w *World) RestartDirectory() {
 	w.T.Helper()
+	w.restartDirectory("")
+}
+
+// Hide takes the right to read attributes from the agent's account, and gives it those
+// back that are not named any more.
+func (w *World) Hide(attributes ...string) {
+	w.T.Helper()
+	require.NoError(w.T, w.Directory.Process.Stop())
+	access := ""
+	if len(attributes) > 0 {
+		access = fmt.Sprintf(`access to attrs=%s by dn.exact="%s" none by * read`, strings.Join(attributes, ","), w.Directory.ReaderDN)
+	}
+	w.restartDirectory(access)
+}
+
+func (w *World) restartDirectory(access string) {
+	w.T.Helper()
 	_ = w.LDAP.Close()
 	address, err := url.Parse(w.Directory.URL)
 	require.NoError(w.T, err)
 	var port int
 	_, err = fmt.Sscan(address.Port(), &port)
 	require.NoError(w.T, err)
-	again, err := w.Lab.StartOpenLDAP(w.T.Context(), "openldap", servers.OpenLDAPOptions{BaseDN: Base, Port: port})
+	again, err := w.Lab.StartOpenLDAP(w.T.Context(), "openldap", servers.OpenLDAPOptions{BaseDN: Base, Port: port, Access: access})
 	require.NoError(w.T, err)
 	require.Equal(w.T, w.Directory.URL, again.URL)
 	w.Directory = again
