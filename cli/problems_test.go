@@ -34,7 +34,7 @@ func TestEveryRemedyIsACommand(t *testing.T) {
 			assert.NotEqual(t, string(r.Act), act.Describe(r.Act).Title, "%s is in the catalogue of acts", r.Act)
 		}
 	}
-	assert.Len(t, offered, 6)
+	assert.Len(t, offered, 7)
 }
 
 func TestProblemsOfOneKindSayOnceWhatIsTheSame(t *testing.T) {

@@ -43,7 +43,9 @@ func startAD(t *testing.T) *peer {
 	return connectPeer(t, entry.AD, server)
 }
 
-func startStandard(t *testing.T) *peer {
+func startStandard(t *testing.T) *peer { return startStandardWith(t, servers.OpenLDAPOptions{}) }
+
+func startStandardWith(t *testing.T, options servers.OpenLDAPOptions) *peer {
 	ldif := filepath.Join(t.TempDir(), "base.ldif")
 	require.NoError(t, os.WriteFile(ldif, []byte(`dn: dc=brisling,dc=example
 objectClass: organization
@@ -52,12 +54,13 @@ o: Brisling Cargo
 dc: brisling
 
 `+servers.ReaderLDIF("dc=brisling,dc=example")), 0o600))
-	return connectPeer(t, entry.Standard, startOpenLDAP(t, ldif))
+	return connectPeer(t, entry.Standard, startOpenLDAP(t, ldif, options))
 }
 
-func startOpenLDAP(t *testing.T, ldif string) *servers.LDAPServer {
+func startOpenLDAP(t *testing.T, ldif string, options servers.OpenLDAPOptions) *servers.LDAPServer {
 	t.Helper()
-	server, err := serverstest.New(t).StartOpenLDAP(t.Context(), "openldap", servers.OpenLDAPOptions{BaseDN: "dc=brisling,dc=example", LDIF: ldif})
+	options.BaseDN, options.LDIF = "dc=brisling,dc=example", ldif
+	server, err := serverstest.New(t).StartOpenLDAP(t.Context(), "openldap", options)
 	require.NoError(t, err)
 	return server
 }

@@ -20,7 +20,7 @@ func (s *Session) Fetch(ctx context.Context, r Request, text string, emit func(I
 	if err != nil {
 		return err
 	}
-	request := search(base.String(), fetchFilter(r.Dialect, text), wanted(r, "objectClass", "objectGUID", "entryUUID", "member", "uniqueMember"))
+	request := search(base.String(), fetchFilter(r.Dialect, text), wanted(r, "objectClass", "objectGUID", "entryUUID", "nsUniqueId", "member", "uniqueMember"))
 	if dn, err := entry.ParseDN(text); err == nil && entry.PathUnder(dn.Path(), base.Path()) {
 		request.BaseDN, request.Scope, request.Filter = text, ldap.ScopeBaseObject, "(objectClass=*)"
 	}
@@ -33,7 +33,7 @@ func (s *Session) Fetch(ctx context.Context, r Request, text string, emit func(I
 		return refused(err, "look for %q", text)
 	}
 	for _, raw := range result.Entries {
-		id, err := idOf(r.Dialect, raw)
+		id, err := idOf(raw)
 		if err != nil {
 			return badID(raw.DN, err)
 		}
@@ -55,13 +55,6 @@ func (s *Session) Fetch(ctx context.Context, r Request, text string, emit func(I
 	return ctx.Err()
 }
 
-func idOf(dialect entry.Dialect, raw *ldap.Entry) (entry.ID, error) {
-	if dialect == entry.AD {
-		return entry.IDFromObjectGUID(raw.GetRawAttributeValue("objectGUID"))
-	}
-	return entry.NewID(raw.GetAttributeValue("entryUUID"))
-}
-
 // fetchFilter finds an entry by what people call it (RFC 4515 section 3).
 func fetchFilter(dialect entry.Dialect, text string) string {
 	var b strings.Builder
@@ -78,7 +71,8 @@ func fetchFilter(dialect entry.Dialect, text string) string {
 		if dialect == entry.AD {
 			b.WriteString("(objectGUID=" + escaped(id.ObjectGUID()) + ")")
 		} else {
-			b.WriteString("(entryUUID=" + id.String() + ")")
+			text := strings.ReplaceAll(id.String(), "-", "")
+			b.WriteString("(entryUUID=" + id.String() + ")(nsUniqueId=" + text[:8] + "-" + text[8:16] + "-" + text[16:24] + "-" + text[24:] + ")")
 		}
 	}
 	return b.String() + ")"

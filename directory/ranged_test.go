@@ -222,7 +222,7 @@ func TestRangesAreReadWhileMoreEntriesCome(t *testing.T) {
 	}
 	file := t.TempDir() + "/base.ldif"
 	require.NoError(t, os.WriteFile(file, []byte(ldif.String()), 0o600))
-	server := startOpenLDAP(t, file)
+	server := startOpenLDAP(t, file, servers.OpenLDAPOptions{})
 	_, c := startRanging(t, server)
 	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 	defer cancel()

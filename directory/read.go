@@ -60,7 +60,7 @@ func (s *Session) Read(ctx context.Context, r Request, emit func(Item) error) (R
 	if err != nil {
 		return Result{}, problem.Wrap(problem.BadInput, err, "base of the directory")
 	}
-	read := s.readStandard
+	read := s.readTracked
 	if r.Dialect == entry.AD {
 		read = s.readAD
 	}
@@ -193,7 +193,7 @@ func (s *Session) furtherMembers(ctx context.Context, dn, name, option string, h
 
 // identity are the attributes that carry identity or bookkeeping; they are not
 // kept as attributes of an entry.
-var identity = []string{"objectGUID", "parentGUID", "entryUUID", "instanceType", "isDeleted"}
+var identity = []string{"objectGUID", "parentGUID", "entryUUID", "nsUniqueId", "instanceType", "isDeleted"}
 
 // kindOf reads the object classes; "" is what Kambrel does not mirror.
 func kindOf(classes []string) entry.Kind {

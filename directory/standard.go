@@ -1,6 +1,7 @@
 package directory
 
 import (
+	"bytes"
 	"context"
 	"errors"
 
@@ -14,6 +15,19 @@ const standardFilter = "(|(objectClass=person)(objectClass=groupOfNames)(objectC
 // errNoCookie is what some servers do with a cookie that is not theirs: they
 // send everything as if it were new, and no cookie to go on from.
 var errNoCookie = errors.New("the directory sent changes without a cookie")
+
+// readTracked reads by content synchronization, and by the times of changes where the
+// server has none.
+func (s *Session) readTracked(ctx context.Context, r Request, base entry.DN, emit func(Item) error) (Result, error) {
+	if bytes.HasPrefix(r.Cookie, byTimeMark) {
+		return s.readByTime(ctx, r, base, emit)
+	}
+	result, err := s.readStandard(ctx, r, base, emit)
+	if err != nil && len(r.Cookie) == 0 && notOffered(err) {
+		return s.readByTime(ctx, r, base, emit)
+	}
+	return result, err
+}
 
 // readStandard reads by content synchronization in refreshOnly mode (RFC 4533
 // section 3.3). The server chooses between naming what was deleted and naming
@@ -59,6 +73,25 @@ func (s *Session) readStandard(ctx context.Context, r Request, base entry.DN, em
 		return Result{}, ctx.Err()
 	}
 	return Result{}, noEnd(r)
+}
+
+// offersSync tries content synchronization and reads no more than the first answer.
+func (s *Session) offersSync(ctx context.Context, base string) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	request := search(base, "(objectClass=*)", []string{"1.1"})
+	request.Scope = ldap.ScopeBaseObject
+	response := s.conn.Syncrepl(ctx, request, 1, ldap.SyncRequestModeRefreshOnly, nil, false)
+	for response.Next() {
+	}
+	return refusedOrNil(response.Err(), "try content synchronization of %s", base)
+}
+
+func refusedOrNil(err error, format string, facts ...any) error {
+	if err == nil {
+		return nil
+	}
+	return refused(err, format, facts...)
 }
 
 func emitSet(set *ldap.ControlSyncInfoSyncIdSet, emit func(Item) error) error {

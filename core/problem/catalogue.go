@@ -66,6 +66,7 @@ const (
 	Cancelled             Code = "cancelled"
 	PlainLDAP             Code = "plain-ldap"
 	AttributeHidden       Code = "attribute-hidden"
+	NothingVisible        Code = "nothing-visible"
 )
 
 // Kind is one line of the catalogue.
@@ -127,6 +128,7 @@ var catalogue = []Kind{
 	{DirectoryNotGranted, "An agent asks for a directory that it was not granted", "The agent's configuration names a directory that no administrator has let it speak for. It gets no orders for it, and nothing is taken from it.", "If that is meant, 'kambrel agent grant AGENT DIRECTORY'; otherwise take the directory out of the agent's configuration.", about.Agent},
 	{AgentMessageMalformed, "The agent's answer cannot be read", "A line of the agent's stream is malformed or too long.", "Use the same version of Kambrel for agent and service.", about.Agent},
 	{LoginSuffix, "Login suffix is not verified", "The login ends in a domain that the cloud has not verified, so the cloud would refuse it or change it.", "Repair the login with a survey ('kambrel survey run'), verify the domain in the cloud, or let a rule make the login.", about.Entry},
+	{NothingVisible, "Nothing below the base can be seen any more", "The directory answered, and of all entries that it had it showed none. The account with which the agent signs in has probably lost the right to read below the base. Nobody is taken for gone.", "Give the account the right back ('kambrel directory rights NAME' prints what it needs); the next run goes on by itself. A directory that is really empty is taken away with 'kambrel directory remove NAME'.", about.Directory},
 	{AttributeHidden, "An attribute cannot be read any more", "Entries of the directory had the attribute, and at the last read nobody had it. The account with which the agent signs in has probably lost the right to read it. What entries had of it stays as it was, and nothing follows from its absence.", "Give the account the right back ('kambrel directory rights NAME' prints what it needs); the next run goes on by itself. If the attribute was really taken from everybody, say so with 'kambrel directory absent NAME ATTRIBUTE'.", about.Directory},
 	{RightMissing, "A right is missing in the directory", "The account with which the agent signs in may not do this on this entry.", "Hand the text of 'kambrel directory rights NAME' to the directory's owner, and probe again.", about.Entry},
 	{ValueAltered, "The cloud made something else of a value", "The cloud accepted a change, but keeps another value than it was sent: it may shorten values, write them its own way, or leave them out.", "Make the rule give what the cloud keeps, for example with a formula, or take the rule away. Until then every full run sends the value again.", about.Entry},

@@ -37,6 +37,8 @@ type OpenLDAPOptions struct {
 	Certificate CertificateFault
 	// Access are lines put before the server's own access rules.
 	Access string
+	// NoSync is a server that does not tell what changed (RFC 4533).
+	NoSync bool
 }
 
 const slapdConf = `include /etc/ldap/schema/core.schema
@@ -63,10 +65,7 @@ index objectClass,entryCSN,entryUUID,uid,mail eq
 %[8]s
 access to attrs=userPassword by anonymous auth by * none
 access to * by dn.exact="%[7]s" read by anonymous auth by * none
-overlay syncprov
-syncprov-checkpoint 1000 5
-syncprov-sessionlog 100000
-overlay ppolicy
+%[9]soverlay ppolicy
 ppolicy_use_lockout
 `
 
@@ -103,7 +102,11 @@ func (l *Lab) StartOpenLDAP(ctx context.Context, name string, options OpenLDAPOp
 		return nil, err
 	}
 	conf := filepath.Join(dir, "slapd.conf")
-	text := fmt.Sprintf(slapdConf, dir, l.CAFile(), certificate, key, options.BaseDN, s.AdminPassword, s.ReaderDN, options.Access)
+	tracking := "overlay syncprov\nsyncprov-checkpoint 1000 5\nsyncprov-sessionlog 100000\n"
+	if options.NoSync {
+		tracking = ""
+	}
+	text := fmt.Sprintf(slapdConf, dir, l.CAFile(), certificate, key, options.BaseDN, s.AdminPassword, s.ReaderDN, options.Access, tracking)
 	if err := os.WriteFile(conf, []byte(text), 0o600); err != nil {
 		return nil, err
 	}

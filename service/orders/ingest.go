@@ -73,7 +73,7 @@ func (o *Orders) Ingest(ctx context.Context, orderID int64, agent store.Agent, a
 	switch code := problem.CodeOf(err); {
 	case err == nil, code == problem.OrderLost:
 		return err
-	case code == problem.EntryOutsideBase:
+	case code == problem.EntryOutsideBase, code == problem.NothingVisible:
 		// Told by the run, and not asked of another agent in the hope of better.
 		slog.Error("an agent's answer was refused", logkey.Agent, agent.Name, logkey.Order, orderID, logkey.Directory, order.Directory, logkey.Code, code)
 		return errors.Join(err, o.store.Orders.End(ctx, orderID, string(code), "agent "+agent.Name+": "+detailOf(err), i.counts))

@@ -92,16 +92,16 @@ func (r *readTaker) done(ctx context.Context, tx *store.Store, done protocol.Don
 	if err := tx.Entries.ResolveMembers(ctx, directory); err != nil {
 		return err
 	}
+	before, err := tx.Entries.StateOf(ctx, directory)
+	if err != nil {
+		return err
+	}
 	if done.Complete {
-		n, err := tx.Entries.MarkGoneExcept(ctx, directory, r.seen)
+		n, err := tx.Entries.MarkGoneExcept(ctx, directory, r.seen, before.Base != r.order.Request.Base)
 		if err != nil {
 			return err
 		}
 		r.counts.Gone += n
-	}
-	before, err := tx.Entries.StateOf(ctx, directory)
-	if err != nil {
-		return err
 	}
 	expected, absent := []string(before.Expected), []string(before.Absent)
 	if r.whole {

@@ -13,6 +13,7 @@ import (
 	"gorm.io/gorm"
 
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
 )
 
 // Entries is the source mirror: what directories hold, and how far each was read.
@@ -246,34 +247,54 @@ func (s Entries) MarkGone(ctx context.Context, directory string, ids []entry.ID)
 	return found.N, err
 }
 
-// MarkGoneExcept is MarkGone for every entry that is not in seen, after a read
-// that named all there are.
-func (s Entries) MarkGoneExcept(ctx context.Context, directory string, seen map[entry.ID]struct{}) (int, error) {
-	rows, err := s.raw(ctx, `SELECT id FROM entries WHERE directory = ? AND gone IS NULL`, directory).Rows()
+// MarkGoneExcept is MarkGone for every entry that is not in seen, after a read that
+// named all there are. That of several entries none is there any more is not believed
+// (problem.NothingVisible), unless another base was read.
+func (s Entries) MarkGoneExcept(ctx context.Context, directory string, seen map[entry.ID]struct{}, another bool) (int, error) {
+	gone, had, left, err := s.unseen(ctx, directory, seen)
 	if err != nil {
 		return 0, err
 	}
-	var gone []entry.ID
-	for rows.Next() {
-		var text string
-		if err := rows.Scan(&text); err != nil {
-			_ = rows.Close()
-			return 0, err
-		}
-		id, err := entry.NewID(text)
-		if err != nil {
-			_ = rows.Close()
-			return 0, err
-		}
-		if _, ok := seen[id]; !ok {
-			gone = append(gone, id)
-		}
-	}
-	if err := rows.Close(); err != nil {
-		return 0, err
+	if had >= fewest && left == 0 && !another {
+		return 0, problem.Of(problem.NothingVisible, problem.Facts{Value: directory, Count: had})
 	}
 	return s.MarkGone(ctx, directory, gone)
 }
+
+// unseen lists the entries of the mirror that are not in seen, and counts those that it
+// has but for containers, and those of them that are.
+func (s Entries) unseen(ctx context.Context, directory string, seen map[entry.ID]struct{}) (gone []entry.ID, had, left int, err error) {
+	rows, err := s.raw(ctx, `SELECT id, kind = 'container' FROM entries WHERE directory = ? AND gone IS NULL`, directory).Rows()
+	if err != nil {
+		return nil, 0, 0, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var text string
+		var container bool
+		if err := rows.Scan(&text, &container); err != nil {
+			return nil, 0, 0, err
+		}
+		id, err := entry.NewID(text)
+		if err != nil {
+			return nil, 0, 0, err
+		}
+		_, there := seen[id]
+		if !there {
+			gone = append(gone, id)
+		}
+		if !container {
+			had++
+			if there {
+				left++
+			}
+		}
+	}
+	return gone, had, left, rows.Err()
+}
+
+// fewest is of how many entries it is noticed that none is there any more.
+const fewest = 5
 
 // Missing returns which of the names are no container of the mirror.
 func (s Entries) Missing(ctx context.Context, directory, base string, names []string) ([]string, error) {

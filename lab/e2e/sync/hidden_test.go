@@ -71,6 +71,33 @@ func TestARightThatIsLostTakesNothingAway(t *testing.T) {
 	w.InStep(0)
 }
 
+// TestADirectoryThatShowsNothingIsNotEmpty hides all people from the agent: nobody is
+// taken for gone.
+func TestADirectoryThatShowsNothingIsNotEmpty(t *testing.T) {
+	t.Parallel()
+	w := worldtest.New(t, worldtest.LDIFPeople(8))
+	d := worldtest.Document()
+	d.Directories[0].Containers.Include = []string{worldtest.Base}
+	d.Guard.Removals, d.Guard.Share = 100, 100
+	w.Activate(d)
+	w.InStep(8)
+	w.HideEntries("cn=crew.*")
+	for _, why := range []purpose.Purpose{purpose.Sync, purpose.Full, purpose.Full} {
+		run := w.Run(wire.NewRun{Purpose: why})
+		if run.Failure != nil { // changes alone may say nothing at all
+			assert.Equal(t, string(problem.NothingVisible), run.Failure.Code, run.Failure.Detail)
+			assert.Contains(t, run.Failure.Detail, "brisling had 8 entries, and shows none of them")
+		}
+		assert.NotNil(t, w.User("crew00007@brisling.example"))
+		assert.Equal(t, true, w.User("crew00007@brisling.example")["active"])
+	}
+	out, _, status := w.Kambrel("health")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, out, "Nothing below the base can be seen any more")
+	w.Hide()
+	w.InStep(0)
+}
+
 // TestAnAttributeThatIsReallyGoneIsTakenWhenSomebodySaysSo empties an attribute of
 // everybody, which looks the same from outside; a few who lose it are believed at once.
 func TestAnAttributeThatIsReallyGoneIsTakenWhenSomebodySaysSo(t *testing.T) {

@@ -61,6 +61,7 @@ type Options struct {
 	Serve  []string // further arguments of the service
 	Raced  bool     // the programs are those with the race detector
 	Access string   // access rules of the directory
+	NoSync bool     // the directory does not tell what changed
 	// between stands between the service and the cloud.
 	Between *Between
 	Bare    bool // neither an agent nor settings, as a new user finds it
@@ -106,7 +107,7 @@ func NewWith(t *testing.T, ldif string, o Options) *World {
 	file := filepath.Join(w.Lab.Dir, "base.ldif")
 	require.NoError(t, os.WriteFile(file, []byte("dn: "+Base+"\nobjectClass: organization\nobjectClass: dcObject\no: Brisling Cargo\ndc: brisling\n\n"+
 		servers.ReaderLDIF(Base)+"dn: "+People+"\nobjectClass: organizationalUnit\n\ndn: "+Leavers+"\nobjectClass: organizationalUnit\n\n"+ldif), 0o600))
-	w.Directory, err = w.Lab.StartOpenLDAP(ctx, "openldap", servers.OpenLDAPOptions{BaseDN: Base, LDIF: file, Access: o.Access})
+	w.Directory, err = w.Lab.StartOpenLDAP(ctx, "openldap", servers.OpenLDAPOptions{BaseDN: Base, LDIF: file, Access: o.Access, NoSync: o.NoSync})
 	require.NoError(t, err)
 	w.LDAP, err = w.Directory.Dial()
 	require.NoError(t, err)
@@ -208,6 +209,13 @@ func (w *World) Hide(attributes ...string) {
 		access = fmt.Sprintf(`access to attrs=%s by dn.exact="%s" none by * read`, strings.Join(attributes, ","), w.Directory.ReaderDN)
 	}
 	w.restartDirectory(access)
+}
+
+// HideEntries hides entries whose first name fits a regular expression.
+func (w *World) HideEntries(pattern string) {
+	w.T.Helper()
+	require.NoError(w.T, w.Directory.Process.Stop())
+	w.restartDirectory(fmt.Sprintf(`access to dn.regex="^%s,.*$" by dn.exact="%s" none by * read`, pattern, w.Directory.ReaderDN))
 }
 
 func (w *World) restartDirectory(access string) {
