@@ -171,7 +171,7 @@ Exit status: 0 good, 2 something to look at or wrong.`,
 			if err := d.print(cmd.OutOrStdout(), probe, func(w io.Writer) error { return printVerdicts(w, probe.Verdicts) }); err != nil {
 				return err
 			}
-			if probe.Outcome != "good" {
+			if probe.Outcome == "bad" { // what is doubtful works
 				return statusError(statusProblems)
 			}
 			return nil

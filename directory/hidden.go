@@ -3,6 +3,7 @@ package directory
 import (
 	"context"
 	"slices"
+	"strings"
 
 	"github.com/go-ldap/ldap/v3"
 
@@ -70,4 +71,48 @@ func (s *Session) sees(ctx context.Context, base, name string) (bool, error) {
 		return false, refused(err, "look whether anybody has %s", name)
 	}
 	return len(result.Entries) > 0, nil
+}
+
+// attributes sees whether the attributes that the settings need can be read: one that
+// entries had and that nobody has is told as one that was hidden.
+func (p *probe) attributes(ctx context.Context) {
+	var none []string
+	seen := 0
+	for _, name := range p.request.Needs {
+		sees, err := p.session.sees(ctx, p.request.Base, name)
+		switch {
+		case err != nil:
+			p.bad(StepAttributes, name, err, "Allow the account to read the attribute below the base.")
+		case sees:
+			seen++
+		case slices.ContainsFunc(p.request.Expected, func(one string) bool { return strings.EqualFold(one, name) }):
+			p.tell(Verdict{StepAttributes, name, Bad, "entries had " + name + ", and nobody has it that the account can read",
+				"Give the account the right to read it back; until then what entries had of it stays."})
+		default:
+			none = append(none, name)
+		}
+	}
+	switch {
+	case seen > 0 && len(none) == 0:
+		p.good(StepAttributes, "", "all %d attributes that the settings need can be read", seen)
+	case seen+len(none) > 0:
+		p.good(StepAttributes, "", "%d attributes that the settings need can be read; nobody has %s, or the account may not read it", seen, strings.Join(none, ", "))
+	}
+}
+
+// containers sees whether there is anything to be seen in the containers of the scope.
+func (p *probe) containers() {
+	for _, container := range p.request.Containers {
+		request := search(container, "(objectClass=*)", []string{"1.1"})
+		request.SizeLimit = 2
+		result, err := p.session.conn.Search(request)
+		switch {
+		case ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject):
+			p.tell(Verdict{StepRead, container, Bad, "it does not exist, or the account may not see it", "Correct the container in the settings, or allow the account to read it."})
+		case err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded):
+			p.bad(StepRead, container, err, "Allow the account to read below it.")
+		case result == nil || len(result.Entries) < 2:
+			p.tell(Verdict{StepRead, container, Doubtful, "it is there, and nothing can be seen in it", "If it is not empty, allow the account to read below it."})
+		}
+	}
 }

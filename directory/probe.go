@@ -31,6 +31,7 @@ const (
 	StepBind          Step = "bind"
 	StepBase          Step = "base"
 	StepRead          Step = "read"
+	StepAttributes    Step = "attributes"
 	StepChanges       Step = "changes"
 	StepDeleted       Step = "deleted-objects"
 	StepClock         Step = "clock"
@@ -65,6 +66,9 @@ type ProbeRequest struct {
 	Features []entry.Feature
 	// Containers are those in which rights are tried; none means the base.
 	Containers []string
+	// Needs are the attributes that the settings read, and Expected those that entries are
+	// known to have.
+	Needs, Expected []string
 	// Attributes are those that the feature repair writes, by kind.
 	Attributes map[entry.Kind][]string
 }
@@ -85,6 +89,8 @@ func Probe(ctx context.Context, c Connection, r ProbeRequest, now func() time.Ti
 	defer p.session.Close()
 	if p.base() {
 		p.read()
+		p.containers()
+		p.attributes(ctx)
 		p.changes(ctx)
 		p.clock()
 		for _, feature := range r.Features {

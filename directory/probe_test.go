@@ -93,6 +93,13 @@ func TestProbeNamesEveryFailureOfTheConnection(t *testing.T) {
 	bad(t, probe(func(c *Connection) { c.URL = server.PlainURL }), StepConfiguration, "", "unprotected", "configuration")
 	bad(t, probe(func(c *Connection) { c.Password = "wrong" }), StepBind, "", "wrong password", "'password'")
 
+	needs := Probe(t.Context(), connection(server), ProbeRequest{Dialect: entry.Standard, Base: server.BaseDN, Needs: []string{"cn", "carLicense", "roomNumber"},
+		Expected: []string{"carLicense"}, Containers: []string{server.BaseDN, "ou=Nowhere," + server.BaseDN, server.ReaderDN}}, time.Now)
+	bad(t, needs, StepAttributes, "carLicense", "entries had carLicense", "right to read")
+	assert.Contains(t, of(t, needs, StepAttributes, "").Detail, "1 attributes that the settings need can be read; nobody has roomNumber")
+	bad(t, needs, StepRead, "ou=Nowhere,"+server.BaseDN, "does not exist", "container")
+	assert.Equal(t, Doubtful, of(t, needs, StepRead, server.ReaderDN).Outcome, "nothing can be seen in it")
+
 	plainly := probe(func(c *Connection) { c.URL, c.AllowPlain = server.PlainURL, true })
 	assert.Equal(t, Doubtful, of(t, plainly, StepTLS, "").Outcome, "plain LDAP is flagged even where it is allowed")
 	assert.Equal(t, Good, of(t, plainly, StepBase, "").Outcome)

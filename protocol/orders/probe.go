@@ -7,13 +7,17 @@ import "kambrel.example/kambrel/core/entry"
 type Probe struct {
 	Features   []entry.Feature `json:"features,omitempty"`
 	Containers []string        `json:"containers,omitempty"`
+	// Needs are the attributes that the settings read, and Expected those that entries are
+	// known to have.
+	Needs    []string `json:"needs,omitempty"`
+	Expected []string `json:"expected,omitempty"`
 	// Repairable are the attributes that repairs write, by kind.
 	Repairable map[entry.Kind][]string `json:"repairable,omitempty"`
 }
 
 // Verdict is the result of one step of a probe.
 type Verdict struct {
-	Step    string `json:"step" doc:"configuration, name, connect, tls, bind, base, read, changes, deleted-objects, clock or right"`
+	Step    string `json:"step" doc:"configuration, name, connect, tls, bind, base, read, attributes, changes, deleted-objects, clock or right"`
 	Subject string `json:"subject,omitempty" doc:"The kind or feature that was tried"`
 	Outcome string `json:"outcome" enum:"good,doubtful,bad,skipped"`
 	Detail  string `json:"detail" doc:"What was found"`

@@ -9,6 +9,7 @@ import (
 
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/act"
+	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/rights"
@@ -168,13 +169,36 @@ func (e *Setup) Probe(ctx context.Context, name string, features []entry.Feature
 	for _, kind := range entry.Kinds {
 		repairable[kind] = survey.Repairable(d.Dialect, kind)
 	}
+	needs, expected, err := e.attributesOf(ctx, d.Name)
+	if err != nil {
+		return wire.Probe{}, err
+	}
 	order, err := e.orders.Ask(ctx, protocol.Order{Directory: d.Name, Dialect: d.Dialect, Base: d.Base, Probe: &protocol.Probe{
+		Needs: needs, Expected: expected,
 		Features: slices.Compact(slices.Sorted(slices.Values(slices.Concat(d.Features, features)))), Containers: d.Containers.Include, Repairable: repairable,
 	}})
 	if err != nil {
 		return wire.Probe{}, err
 	}
 	return ProbeView(order), nil
+}
+
+// attributesOf are those that the draft, or the active settings, need of a directory, and
+// those that its entries are known to have; none where the settings have faults.
+func (e *Setup) attributesOf(ctx context.Context, directory string) (needs, expected []string, err error) {
+	document, err := e.Document(ctx, true)
+	if err != nil {
+		return nil, nil, err
+	}
+	state, err := e.store.Entries.StateOf(ctx, directory)
+	if err != nil {
+		return nil, nil, err
+	}
+	compiled, err := decide.Compile(document)
+	if err != nil {
+		return nil, state.Expected, nil // that is told where the settings are edited
+	}
+	return compiled.Attributes, state.Expected, nil
 }
 
 // Rights is the text of rights for a directory. account stands for the agent's

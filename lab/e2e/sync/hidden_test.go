@@ -58,6 +58,9 @@ func TestARightThatIsLostTakesNothingAway(t *testing.T) {
 	out, _, status := w.Kambrel("health")
 	assert.Equal(t, 2, status)
 	assert.Contains(t, out, "entries of brisling had member, title")
+	out, _, status = w.Kambrel("directory", "probe", "brisling")
+	assert.Equal(t, 2, status, out)
+	assert.Contains(t, out, "entries had title, and nobody has it")
 	out, _, _ = w.Kambrel("sync")
 	assert.Contains(t, out, "left out member, title of brisling")
 
