@@ -157,7 +157,7 @@ func newDirectoryProbeCommand(d *deps) *cobra.Command {
 		Use: "probe NAME", Short: "Have an agent try the connection, step by step", Args: oneArgument("the directory's name"),
 		Long: `An agent of the directory tries name, connection, TLS, sign-in, base, reading,
 changes, clock, and the rights of each feature, without changing anything.
-Exit status: 0 good, 2 something to look at or wrong.`,
+Exit status: 0 it works, 2 something is wrong.`,
 		Example: "  kambrel directory probe halvard\n  kambrel directory probe halvard --feature repair",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := d.client()

@@ -19,6 +19,12 @@ export const router = createRouter({
       component: () => import('./pages/Run.vue'),
       meta: { title: 'Run', place: 'runs' },
     },
+    {
+      path: '/kept',
+      name: 'kept',
+      component: () => import('./pages/Kept.vue'),
+      meta: { title: 'Kept', place: 'runs' },
+    },
     { path: '/objects', name: 'objects', component: () => import('./pages/Objects.vue'), meta: { title: 'Objects' } },
     {
       path: '/objects/:id',

@@ -114,7 +114,10 @@ async function start(purpose: 'full' | 'rehearsal' | 'forecast'): Promise<void> 
         }}</template>
       </NDataTable>
       <div class="row foot">
-        <span class="quiet">{{ data?.total ?? 0 }} in all. Runs that changed nothing are kept for a day.</span>
+        <span class="quiet"
+          >{{ data?.total ?? 0 }} in all. Runs that changed nothing are kept for a day.
+          <RouterLink :to="{ name: 'kept' }">What was discarded and stays</RouterLink></span
+        >
         <NButton v-if="cursor" size="small" class="push" @click="cursor = ''">Newest</NButton>
         <NButton v-if="data?.next" size="small" @click="cursor = data?.next ?? ''">Older</NButton>
       </div>

@@ -3,6 +3,7 @@
 // changes chosen, these alone are let through or discarded.
 import { NButton, NInput, NModal, NPopconfirm } from 'naive-ui'
 import { computed, ref } from 'vue'
+import { RouterLink } from 'vue-router'
 
 import { api, unwrap, type Run } from '../api/client'
 import { useSession } from '../state/session'
@@ -44,7 +45,8 @@ async function discard(): Promise<void> {
       >
       <template v-else
         >Everything else went on. Release it if it is meant. Discard it if it is not: it stays in the cloud until the
-        cause changes. Or correct the cause, a scope, a rule or a right in the directory, and it falls away.</template
+        cause changes (<RouterLink :to="{ name: 'kept' }">what is kept so</RouterLink>). Or correct the cause, a scope,
+        a rule or a right in the directory, and it falls away.</template
       >
       <template v-if="run.counts.hanging"
         >What hangs on removals waits with them:

@@ -68,7 +68,19 @@ export async function mounted(
   setActivePinia(pinia)
   useSession().who = { name: 'ingrid', role }
   const empty = { template: '<div />' }
-  const names = ['run', 'runs', 'object', 'objects', 'directories', 'directory', 'settings', 'cloud', 'survey', 'rules']
+  const names = [
+    'kept',
+    'run',
+    'runs',
+    'object',
+    'objects',
+    'directories',
+    'directory',
+    'settings',
+    'cloud',
+    'survey',
+    'rules',
+  ]
   const router = createRouter({
     history: createMemoryHistory(),
     routes: [

@@ -1,0 +1,105 @@
+<script setup lang="ts">
+// What runs would have taken away and operators have discarded: it stays until its
+// cause changes, or until somebody lets it be decided again.
+import { NButton, NDataTable, NPopconfirm, type DataTableColumns } from 'naive-ui'
+import { computed, h } from 'vue'
+import { RouterLink, useRouter } from 'vue-router'
+
+import { api, unwrap, type Schemas } from '../api/client'
+import Dn from '../parts/Dn.vue'
+import Fault from '../parts/Fault.vue'
+import { useAct } from '../parts/use-act'
+import { useLoad } from '../parts/use-load'
+import { useQuery } from '../parts/use-query'
+import { count, when } from '../parts/words'
+import { useLive } from '../state/live'
+import { useSession } from '../state/session'
+
+type Kept = Schemas['Kept']
+
+const pageSize = 50
+const session = useSession()
+const router = useRouter()
+const cursor = useQuery<string>('cursor', '')
+const { act } = useAct()
+const { data, failure, loading, again } = useLoad(
+  () => unwrap(api.GET('/api/v1/kept', { params: { query: { limit: pageSize, cursor: cursor.value || undefined } } })),
+  [cursor],
+)
+useLive().listen((event) => event.kind === 'run' && void again())
+
+async function end(kept: Kept): Promise<void> {
+  const path = { directory: kept.directory, id: kept.entryId }
+  const run = await act(() => unwrap(api.DELETE('/api/v1/kept/{directory}/{id}', { params: { path } })))
+  if (run) await router.push({ name: 'run', params: { id: run.id } })
+}
+
+const columns = computed<DataTableColumns<Kept>>(() => [
+  {
+    title: 'Of',
+    key: 'dn',
+    width: 380,
+    render: (kept) =>
+      h(RouterLink, { to: { name: 'object', params: { id: kept.entryId } } }, () => h(Dn, { dn: kept.dn })),
+  },
+  { title: 'What a run would have done', key: 'what', render: (kept) => kept.what },
+  { title: 'Why it stays', key: 'reason', render: (kept) => kept.reason },
+  { title: 'By', key: 'by', width: 130 },
+  { title: 'Since', key: 'made', width: 160, render: (kept) => when(kept.made) },
+  ...(session.may('operator')
+    ? [
+        {
+          title: '',
+          key: 'end',
+          width: 130,
+          render: (kept: Kept) =>
+            h(
+              NPopconfirm,
+              { onPositiveClick: () => end(kept) },
+              {
+                trigger: () => h(NButton, { size: 'tiny' }, () => 'Decide again…'),
+                default: () => 'Let a run decide again about all that is kept of this entry?',
+              },
+            ),
+        },
+      ]
+    : []),
+])
+</script>
+
+<template>
+  <div>
+    <div class="page-head">
+      <h1>Kept</h1>
+      <span class="quiet"
+        >What runs would have taken away, and operators have discarded. It stays until its cause changes.</span
+      >
+      <RouterLink class="push" :to="{ name: 'runs' }">All runs</RouterLink>
+    </div>
+    <Fault v-if="failure" :failure="failure" @again="again" />
+    <template v-else>
+      <NDataTable
+        :columns="columns"
+        :data="data?.items ?? []"
+        :loading="loading && !data"
+        :row-key="(kept: Kept) => `${kept.directory}/${kept.entryId}/${kept.what}`"
+        size="small"
+      >
+        <template #empty
+          >Nothing was discarded: whatever a run takes away goes, or waits for somebody to decide.</template
+        >
+      </NDataTable>
+      <div class="row foot">
+        <span class="quiet">{{ count(data?.total ?? 0, 'line') }}</span>
+        <NButton v-if="cursor" size="small" class="push" @click="cursor = ''">Newest</NButton>
+        <NButton v-if="data?.next" size="small" @click="cursor = data?.next ?? ''">Older</NButton>
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.foot {
+  margin-top: 10px;
+}
+</style>
