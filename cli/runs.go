@@ -118,6 +118,9 @@ beyond the guard. Without --yes it only says what it would do.`,
 			if err != nil {
 				return err
 			}
+			if run.Counts.Held == 0 {
+				return fmt.Errorf("run %d holds nothing", run.ID)
+			}
 			if !yes && len(only) > 0 {
 				fmt.Fprintf(cmd.OutOrStdout(), "Of what run %d holds, %s would be let through. Do it with --yes.\n", run.ID, plural(len(only), "change"))
 				return nil
@@ -153,6 +156,9 @@ stays on record ('kambrel kept list'). Without --yes it only says what it would 
 			c, run, err := d.runNamed(cmd, args[0])
 			if err != nil {
 				return err
+			}
+			if run.Counts.Held == 0 {
+				return fmt.Errorf("run %d holds nothing", run.ID)
 			}
 			if strings.TrimSpace(reason) == "" {
 				return errors.New("say why with --reason: it is shown with what is kept")
@@ -206,8 +212,13 @@ func newKeptListCommand(d *deps) *cobra.Command {
 					fmt.Fprintln(w, "Nothing was discarded: whatever a run takes away goes, or waits for somebody to decide.")
 					return nil
 				}
-				for _, k := range page.Items {
-					fmt.Fprintf(w, "%s\n  %s; run %d held it\n  kept by %s on %s: %s\n", k.DN, k.What, k.RunID, k.By, k.Made.Local().Format("2006-01-02 15:04"), k.Reason)
+				why := ""
+				for _, k := range page.Items { // those that were discarded together say so once
+					if together := fmt.Sprintf("Kept by %s on %s: %s (run %d held it)", k.By, k.Made.Local().Format("2006-01-02 15:04"), k.Reason, k.RunID); together != why {
+						why = together
+						fmt.Fprintln(w, why)
+					}
+					fmt.Fprintf(w, "  %s: %s\n", k.DN, k.What)
 				}
 				if more := page.Total - len(page.Items); more > 0 {
 					fmt.Fprintf(w, "%d more: 'kambrel kept list --limit %d'\n", more, min(page.Total, 500))

@@ -82,7 +82,7 @@ func Of(thing about.Thing, code problem.Code, facts problem.Facts) []Remedy {
 	case problem.CreationUnconfirmed:
 		return []Remedy{of(act.Create, "Make it all the same", "The cloud surely does not have it.")}
 	case problem.RemovalsHeld:
-		return []Remedy{{Act: act.Release, Title: "Release the removals of run " + facts.Value, When: "They are meant.", Run: facts.Value, Command: "kambrel runs release " + facts.Value}}
+		return []Remedy{{Act: act.Release, Title: "Release what run " + facts.Value + " holds", When: "It is meant.", Run: facts.Value, Command: "kambrel runs release " + facts.Value}}
 	case problem.AttributeHidden:
 		out := make([]Remedy, len(facts.Names))
 		for i, name := range facts.Names {

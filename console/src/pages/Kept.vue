@@ -38,14 +38,14 @@ const columns = computed<DataTableColumns<Kept>>(() => [
   {
     title: 'Of',
     key: 'dn',
-    width: 380,
+    width: 340,
     render: (kept) =>
       h(RouterLink, { to: { name: 'object', params: { id: kept.entryId } } }, () => h(Dn, { dn: kept.dn })),
   },
-  { title: 'What a run would have done', key: 'what', render: (kept) => kept.what },
-  { title: 'Why it stays', key: 'reason', render: (kept) => kept.reason },
-  { title: 'By', key: 'by', width: 130 },
-  { title: 'Since', key: 'made', width: 160, render: (kept) => when(kept.made) },
+  { title: 'What would have gone', key: 'what', minWidth: 200, render: (kept) => kept.what },
+  { title: 'Why it stays', key: 'reason', minWidth: 200, render: (kept) => kept.reason },
+  { title: 'By', key: 'by', width: 100 },
+  { title: 'Since', key: 'made', width: 100, render: (kept) => when(kept.made) },
   ...(session.may('operator')
     ? [
         {
