@@ -30,6 +30,7 @@ type execution struct {
 
 	creations    creations
 	memberChecks memberChecks
+	circles      circles
 
 	mu      sync.Mutex // guards what follows
 	run     *store.Run
@@ -149,14 +150,20 @@ func (x *execution) stages(ctx context.Context) error {
 
 // passes plans and writes until nothing is left that another pass may heal.
 func (x *execution) passes(ctx context.Context) error {
+	most := mostPasses
 	for pass := 1; ; pass++ {
-		if err := x.pass(ctx, pass == mostPasses); err != nil {
+		if err := x.pass(ctx, pass == most); err != nil {
 			return err
 		}
 		again, err := x.store.Dirty.Count(ctx, store.DirtyQuery{State: store.DirtyNow, Only: x.subject, Without: x.Without})
-		if err != nil || again == 0 || pass == mostPasses {
+		if err != nil || again == 0 || pass == most {
 			return err
 		}
+		longest, err := x.openCircles(ctx)
+		if err != nil {
+			return err
+		}
+		most = min(most+longest, mostPasses+2*mostInCircle) // one of a circle goes on in each
 	}
 }
 

@@ -210,12 +210,20 @@ func (x *execution) readHolders(ctx context.Context, p pending, r *results) erro
 			return wholeCloud(err)
 		}
 		r.resources[p.Kind] = append(r.resources[p.Kind], holders...)
+		for _, holder := range holders {
+			if p.Operation == string(plan.Update) && holder.ID() != p.ResourceID {
+				x.circles.note(waiting{p.Kind, p.ResourceID, u.key}, blocked{p.Change, u.diff, holder.ID()})
+			}
+		}
 	}
 	return nil
 }
 
 // uniqueValue is a value that only one resource may have, at the key of its path.
-type uniqueValue struct{ key, value string }
+type uniqueValue struct {
+	key, value string
+	diff       change.Diff
+}
 
 // uniqueValues are those that a change gives its resource.
 func (x *execution) uniqueValues(p pending) []uniqueValue {
@@ -224,7 +232,7 @@ func (x *execution) uniqueValues(p pending) []uniqueValue {
 		path, err := entry.ParsePath(diff.Target)
 		value, _ := diff.After.(string)
 		if err == nil && value != "" && plan.Unique(path.Key(), x.Offer.Unique[p.Kind]) {
-			unique = append(unique, uniqueValue{path.Key(), value})
+			unique = append(unique, uniqueValue{path.Key(), value, diff})
 		}
 	}
 	return unique
