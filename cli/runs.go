@@ -292,7 +292,7 @@ func printChanges(w io.Writer, run wire.Run, page wire.Page[wire.Change]) error 
 		if change.ResourceID != "" {
 			fmt.Fprintf(w, "  resource %s\n", change.ResourceID)
 		}
-		if change.State == "held" {
+		if change.State == "held" && !change.Hangs {
 			fmt.Fprintf(w, "  change %d\n", change.ID)
 		}
 		if change.Answer != "" {

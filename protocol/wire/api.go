@@ -152,6 +152,7 @@ type Change struct {
 	Answer     string          `json:"answer,omitempty" doc:"What the cloud said, or why it was not done"`
 	Remedies   []remedy.Remedy `json:"remedies" doc:"What can be done about the problem that it waits for"`
 	Attempts   int             `json:"attempts"`
+	Hangs      bool            `json:"hangs,omitempty" doc:"It is held with a removal, and is released or discarded with that"`
 	Sent       *time.Time      `json:"sent,omitempty"`
 	Answered   *time.Time      `json:"answered,omitempty"`
 }

@@ -149,6 +149,7 @@ type Change struct {
 	Code       string
 	Answer     string
 	Facts      []byte
+	Losses     textArray `gorm:"type:text[]"` // what it takes away
 	Attempts   int
 	Sent       *time.Time
 	Answered   *time.Time
@@ -156,6 +157,11 @@ type Change struct {
 	Resource []byte `gorm:"->"`
 
 	Diffs []change.Diff `gorm:"-"`
+}
+
+// Hangs tells whether it waits with a removal that is held, and is decided with that.
+func (c Change) Hangs() bool {
+	return c.State == "held" && c.Rank == RankReferences && len(c.Losses) == 0
 }
 
 // Ref names the change's entry.

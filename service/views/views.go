@@ -50,7 +50,7 @@ func Run(r store.Run) wire.Run {
 func Change(c store.Change) (wire.Change, error) {
 	view := wire.Change{
 		ID: c.ID, RunID: c.RunID, Side: c.Side, Kind: string(c.Kind), Operation: c.Operation, State: c.State, Directory: c.Directory, EntryID: c.EntryID, DN: c.DN,
-		ResourceID: c.ResourceID, Name: c.Name, Diffs: c.Diffs, Code: c.Code, Answer: c.Answer, Remedies: []remedy.Remedy{}, Attempts: c.Attempts, Sent: c.Sent, Answered: c.Answered,
+		ResourceID: c.ResourceID, Name: c.Name, Diffs: c.Diffs, Code: c.Code, Answer: c.Answer, Remedies: []remedy.Remedy{}, Attempts: c.Attempts, Hangs: c.Hangs(), Sent: c.Sent, Answered: c.Answered,
 	}
 	if view.Diffs == nil {
 		view.Diffs = []change.Diff{}

@@ -44,6 +44,21 @@ func TestChangesThatAreBlockedSayWhatCanBeDone(t *testing.T) {
 	assert.ErrorContains(t, err, "facts of change 1")
 }
 
+func TestWhatHangsOnARemovalIsToldApart(t *testing.T) {
+	t.Parallel()
+	held := store.Change{State: "held", Rank: store.RankReferences, Directory: "hq", EntryID: uuid.NewString()}
+	for want, c := range map[bool][]store.Change{
+		true:  {held},
+		false: {{State: "held", EntryID: held.EntryID}, {State: "held", Rank: held.Rank, Losses: []string{"members members"}}, {State: "planned", Rank: held.Rank}},
+	} {
+		for _, one := range c {
+			view, err := views.Change(one)
+			require.NoError(t, err)
+			assert.Equal(t, want, view.Hangs, "%+v", one)
+		}
+	}
+}
+
 func TestFindingsSayWhatTheirKindMeans(t *testing.T) {
 	t.Parallel()
 	for _, kind := range survey.Catalogue() {

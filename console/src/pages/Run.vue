@@ -111,7 +111,7 @@ const states = [
 
 const columns = computed<DataTableColumns<Change>>(() => [
   ...(state.value === 'held' && session.may('operator') && !rehearses(run.value)
-    ? [{ type: 'selection' as const, disabled: (change: Change) => !change.id }]
+    ? [{ type: 'selection' as const, disabled: (change: Change) => Boolean(change.hangs) }]
     : []),
   {
     type: 'expand',

@@ -49,7 +49,7 @@ async function discard(): Promise<void> {
         a rule or a right in the directory, and it falls away.</template
       >
       <template v-if="run.counts.hanging"
-        >What hangs on removals waits with them:
+        >{{ ' ' }}What hangs on removals waits with them:
         {{ count(run.counts.hanging, 'membership or reference', 'memberships and references') }} to them stay as they
         are until then.</template
       >

@@ -79,7 +79,10 @@ export const objectStates = Object.entries(objectWords).map(([value, word]) => (
   label: word.text,
 }))
 
-export function changeWord(change: Pick<Change, 'state' | 'code'>, rehearsal: boolean): { text: string; tone: Tone } {
+export function changeWord(
+  change: Pick<Change, 'state' | 'code' | 'hangs'>,
+  rehearsal: boolean,
+): { text: string; tone: Tone } {
   switch (change.state) {
     case 'done':
       return change.code ? { text: 'Done, but altered', tone: 'warning' } : { text: 'Done', tone: 'success' }
@@ -92,7 +95,7 @@ export function changeWord(change: Pick<Change, 'state' | 'code'>, rehearsal: bo
     case 'discarded':
       return { text: 'Discarded', tone: 'default' }
     case 'held':
-      return { text: 'Held', tone: 'warning' }
+      return { text: change.hangs ? 'Held with it' : 'Held', tone: 'warning' }
     case 'unconfirmed':
       return { text: 'Made, but not found', tone: 'error' }
     case 'unanswered':
