@@ -81,6 +81,11 @@ func (d *deps) scopeMarkCommand(verb, short string, mark func(*settings.Containe
 	return &cobra.Command{
 		Use: verb + " DN...", Short: short, Args: cobra.MinimumNArgs(1), Example: "  kambrel scope " + verb + " OU=Terminals,DC=corp,DC=halvard,DC=example",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if verb != "unmark" {
+				if err := d.containersExist(cmd, args); err != nil {
+					return err
+				}
+			}
 			return d.editDraft(cmd, func(document *settings.Document) error {
 				for _, text := range args {
 					if err := markOne(document, text, mark); err != nil {
@@ -91,6 +96,43 @@ func (d *deps) scopeMarkCommand(verb, short string, mark func(*settings.Containe
 			})
 		},
 	}
+}
+
+// containersExist refuses names of containers that a directory which was read does not
+// have.
+func (d *deps) containersExist(cmd *cobra.Command, names []string) error {
+	c, err := d.client()
+	if err != nil {
+		return err
+	}
+	draft, err := c.Draft(cmd.Context())
+	if err != nil {
+		return err
+	}
+	trees := map[string]wire.ContainerTree{}
+	for _, text := range names {
+		dn, err := entry.ParseDN(text)
+		if err != nil {
+			return err
+		}
+		for _, directory := range draft.Document.Directories {
+			base, err := entry.ParseDN(directory.Base)
+			if err != nil || !entry.PathUnder(dn.Path(), base.Path()) {
+				continue
+			}
+			tree, known := trees[directory.Name]
+			if !known {
+				if tree, err = c.Containers(cmd.Context(), directory.Name); err != nil {
+					return err
+				}
+				trees[directory.Name] = tree
+			}
+			if tree.Read != nil && !dn.Equal(base) && !slices.ContainsFunc(tree.Nodes, func(node wire.Container) bool { return entry.SameDN(node.DN, text) }) {
+				return fmt.Errorf("directory %s has no container %s: 'kambrel scope tree %s' shows those that it has", directory.Name, text, directory.Name)
+			}
+		}
+	}
+	return nil
 }
 
 func markOne(document *settings.Document, text string, mark func(*settings.Containers, string)) error {

@@ -336,8 +336,9 @@ func newSurveyRepairsCommand(d *deps) *cobra.Command {
 }
 
 func newSurveyUndoCommand(d *deps) *cobra.Command {
-	return &cobra.Command{
-		Use: "undo REPAIR", Short: "Write back what a repair has replaced", Args: oneArgument("the number of a repair"), Example: "  kambrel survey undo 3",
+	var yes bool
+	command := &cobra.Command{
+		Use: "undo REPAIR", Short: "Write back what a repair has replaced", Args: oneArgument("the number of a repair"), Example: "  kambrel survey undo 3\n  kambrel survey undo 3 --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := surveyArgument(args)
 			if err != nil {
@@ -347,6 +348,20 @@ func newSurveyUndoCommand(d *deps) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if !yes {
+				before, err := c.RepairOf(cmd.Context(), id)
+				if err != nil {
+					return err
+				}
+				if before.Done > 0 {
+					if err := printUndo(cmd.ErrOrStderr(), before); err != nil {
+						return err
+					}
+					if err := confirm(cmd, fmt.Sprintf("Write %s back to the directory?", plural(before.Done, "value")), "yes", "--yes"); err != nil {
+						return err
+					}
+				}
+			}
 			repair, err := c.UndoRepair(cmd.Context(), id)
 			if err != nil {
 				return err
@@ -354,4 +369,17 @@ func newSurveyUndoCommand(d *deps) *cobra.Command {
 			return d.waitRepair(cmd, repair.ID)
 		},
 	}
+	command.Flags().BoolVar(&yes, "yes", false, "write without asking")
+	return command
+}
+
+// printUndo shows what an undo would write.
+func printUndo(w io.Writer, repair wire.Repair) error {
+	t := newTable("DIRECTORY", "ENTRY", "ATTRIBUTE", "NOW", "WILL BE")
+	for _, i := range repair.Items {
+		if i.State == "done" {
+			t.add(i.Directory, i.DN, i.Attribute, or(i.After, "(nothing)"), or(i.Before, "(nothing)"))
+		}
+	}
+	return t.print(w)
 }

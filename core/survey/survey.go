@@ -271,6 +271,22 @@ func (s *Survey) source(e entry.Entry) (attribute, login string) {
 	return "", login
 }
 
+// CheckValue says what is wrong with a value that is to be written to an attribute of
+// those that are Repairable; "" when it has the form that a survey asks for.
+func CheckValue(attribute, value string) string {
+	switch name := strings.ToLower(attribute); {
+	case name == "displayname" && strings.TrimSpace(value) == "":
+		return "a name that is blank is none"
+	case name == "userprincipalname" && (!loginForm.MatchString(value) || len(value) > longestAddress):
+		return fmt.Sprintf("%q is no login; write it as in name@domain", value)
+	case slices.ContainsFunc(AddressLists, func(list string) bool { return strings.EqualFold(list, attribute) }):
+		if address, isMail := mailOf(value); isMail && (!addressForm.MatchString(address) || len(address) > longestAddress) {
+			return fmt.Sprintf("%q is no address; write it as in name@domain", value)
+		}
+	}
+	return ""
+}
+
 func (s *Survey) withVerifiedSuffix(login, domain, mail string) string {
 	local, _, _ := strings.Cut(login, "@")
 	if _, of, ok := strings.Cut(strings.ToLower(mail), "@"); ok && slices.Contains(s.options.Domains, of) {

@@ -186,3 +186,21 @@ func TestOnePersonMayHaveTheSameValuesInSeveralDirectories(t *testing.T) {
 	assert.ElementsMatch(t, []Code{LoginTwice, LoginTwice, AddressTwice, AddressTwice}, codes("8", "brisling"))
 	assert.Len(t, codes("7", "halvard"), 4, "within one directory they are two")
 }
+
+func TestValuesAreCheckedBeforeTheyAreWritten(t *testing.T) {
+	t.Parallel()
+	for value, right := range map[[2]string]bool{
+		{"mail", "mira@halvard.example"}:                     true,
+		{"mail", "not an address"}:                           false,
+		{"MAIL", "mira@"}:                                    false,
+		{"proxyAddresses", "SMTP:mira@halvard.example"}:      true,
+		{"proxyAddresses", "smtp:mira"}:                      false,
+		{"proxyAddresses", "x500:/o=Halvard"}:                true,
+		{"userPrincipalName", "mira@halvard.example"}:        true,
+		{"userPrincipalName", "mira tangen@halvard.example"}: false,
+		{"displayName", "Mira Tangen"}:                       true,
+		{"displayName", "  "}:                                false,
+	} {
+		assert.Equal(t, right, CheckValue(value[0], value[1]) == "", "%v", value)
+	}
+}

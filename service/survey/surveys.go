@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"cmp"
 	"context"
 	"encoding/csv"
 	"errors"
@@ -271,6 +272,10 @@ func (e *Surveys) Repair(ctx context.Context, by string, items []wire.RepairItem
 			fault("the new value is the old one")
 		case seen[key]:
 			fault("the same value of %s is to be repaired twice", item.DN)
+		case undoes == 0 && item.After != "": // what was there before comes back as it was
+			if wrong := survey.CheckValue(item.Attribute, item.After); wrong != "" {
+				fault("%s of %s: %s", item.Attribute, cmp.Or(item.DN, item.EntryID), wrong)
+			}
 		}
 		seen[key] = true
 		id, err := entry.NewID(item.EntryID)

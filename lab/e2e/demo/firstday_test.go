@@ -54,10 +54,10 @@ func (d *running) firstDay() {
 	require.Zero(t, status, out)
 	assert.Zero(t, suffixes("@corp.halvard.example"))
 	assert.Zero(t, findings()["suffix-not-verified"], "gone from the second survey")
-	out, status = d.kambrel("survey", "undo", "1")
+	out, status = d.kambrel("survey", "undo", "1", "--yes")
 	require.Zero(t, status, out)
 	assert.Equal(t, 12, suffixes("@corp.halvard.example"), "undo brings the old logins back")
-	out, status = d.kambrel("survey", "undo", "2")
+	out, status = d.kambrel("survey", "undo", "2", "--yes")
 	require.Zero(t, status, out)
 	d.open = 3
 	d.sync(51) // twelve people, and the groups and people that name them

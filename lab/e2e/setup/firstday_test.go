@@ -67,6 +67,7 @@ func TestFromAnEmptyServiceByTheCommandLineAlone(t *testing.T) {
 	tree := do(0, "scope", "tree", "brisling")
 	assert.Regexp(t, `\[ \] People +8`, tree)
 	assert.Contains(t, do(1, "scope", "include", "ou=Nowhere,dc=other,dc=example"), "base of no directory")
+	assert.Contains(t, do(1, "scope", "exclude", "ou=Peopel,"+worldtest.Base), "brisling has no container ou=Peopel,"+worldtest.Base)
 	do(0, "scope", "include", worldtest.People)
 	assert.Contains(t, do(1, "scope", "filter", "users", "(&(objectClass=person)"), "^ character 23")
 	do(0, "scope", "filter", "users", "(!(|(uid=crew00007)(roomNumber=1)))")

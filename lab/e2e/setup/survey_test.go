@@ -143,18 +143,37 @@ func TestSurveyRepairUndo(t *testing.T) {
 	assert.Equal(t, "value-changed", done.Items[0].Code)
 	assert.Equal(t, "siv@brisling.example", w.Value(chosen.Items[0].DN, "mail"))
 
-	// Undo brings the old values back.
+	// What a survey would find again is not written; all of it is told, and nothing done.
+	wrong := chosen.Items[0]
+	wrong.Before, wrong.After = "siv@brisling.example", "not an address"
+	_, err = w.Client.Repair(t.Context(), wire.NewRepair{Items: []wire.RepairItem{wrong}})
+	require.ErrorContains(t, err, `"not an address" is no address`)
+	assert.Equal(t, "siv@brisling.example", w.Value(wrong.DN, "mail"))
+
+	// Undo brings the old values back, once somebody has said so.
 	_, stderr, exit = w.Kambrel("survey", "undo", "1")
+	assert.Equal(t, 1, exit)
+	assert.Contains(t, stderr, "liv@corp.brisling.example")
+	assert.Contains(t, stderr, "--yes")
+	_, stderr, exit = w.Kambrel("survey", "undo", "1", "--yes")
 	assert.Zero(t, exit, stderr)
 	assert.Equal(t, "liv@corp.brisling.example", w.Value(late, "mail"))
 	assert.Contains(t, w.Dump(), "liv@corp.brisling.example", "each value has its line in the audit")
-	_, stderr, exit = w.Kambrel("survey", "undo", "3")
+	_, stderr, exit = w.Kambrel("survey", "undo", "3", "--yes")
 	assert.Equal(t, 1, exit)
 	assert.Contains(t, stderr, "written nothing that could be undone")
 
+	// A pattern makes values too, which are checked like any other.
+	out, stderr, exit = w.Kambrel("survey", "repair", "--kind", "address-malformed", "--replace-suffix", "@brisling.example=@halvard.example", "--dry-run")
+	assert.Zero(t, exit, stderr)
+	assert.Contains(t, out, "siv tollaksen@halvard.example")
+	_, stderr, exit = w.Kambrel("survey", "repair", "--kind", "address-malformed", "--replace-suffix", "@brisling.example=@halvard.example", "--yes")
+	assert.Equal(t, 1, exit)
+	assert.Contains(t, stderr, `"siv tollaksen@halvard.example" is no address`)
+
 	// With no agent, every value has its reason, and nothing is lost.
 	require.NoError(t, w.Agent.Stop())
-	_, stderr, exit = w.Kambrel("survey", "repair", "--kind", "address-malformed", "--replace-suffix", "@brisling.example=@halvard.example", "--yes")
+	_, stderr, exit = w.Kambrel("survey", "repair", "--kind", "address-malformed", "--yes")
 	assert.Equal(t, 2, exit, stderr)
 	repairs, err := w.Client.Repairs(t.Context())
 	require.NoError(t, err)
