@@ -29,10 +29,7 @@ func newRunsListCommand(d *deps) *cobra.Command {
 		Use: "list", Short: "List runs, the newest first", Args: noArguments,
 		Example: "  kambrel runs list\n  kambrel runs list --changed --limit 100",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if limit < 1 || limit > 500 {
-				return fmt.Errorf("--limit %d: give a number from 1 to 500", limit)
-			}
-			c, err := d.client()
+			c, err := d.listing(limit)
 			if err != nil {
 				return err
 			}
@@ -52,6 +49,15 @@ func newRunsListCommand(d *deps) *cobra.Command {
 	command.Flags().IntVar(&limit, "limit", 20, "how many")
 	command.Flags().BoolVar(&changed, "changed", false, "only runs that changed or found something")
 	return command
+}
+
+// listing is the client for a list of up to limit lines, which the interface gives in
+// one page.
+func (d *deps) listing(limit int) (*client.Client, error) {
+	if limit < 1 || limit > 500 {
+		return nil, fmt.Errorf("--limit %d: give a number from 1 to 500", limit)
+	}
+	return d.client()
 }
 
 func newRunsShowCommand(d *deps) *cobra.Command {
@@ -196,10 +202,7 @@ func newKeptListCommand(d *deps) *cobra.Command {
 		Use: "list", Short: "List what runs would have taken away and operators have discarded, the newest first", Args: noArguments,
 		Example: "  kambrel kept list\n  kambrel kept list -o json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if limit < 1 || limit > 500 {
-				return fmt.Errorf("--limit %d: give a number from 1 to 500", limit)
-			}
-			c, err := d.client()
+			c, err := d.listing(limit)
 			if err != nil {
 				return err
 			}

@@ -115,21 +115,19 @@ func (d *deps) containersExist(cmd *cobra.Command, names []string) error {
 		if err != nil {
 			return err
 		}
-		for _, directory := range draft.Document.Directories {
-			base, err := entry.ParseDN(directory.Base)
-			if err != nil || !entry.PathUnder(dn.Path(), base.Path()) {
-				continue
+		directory, base := directoryHolding(&draft.Document, dn)
+		if directory == nil {
+			continue // that is told where it is marked
+		}
+		tree, known := trees[directory.Name]
+		if !known {
+			if tree, err = c.Containers(cmd.Context(), directory.Name); err != nil {
+				return err
 			}
-			tree, known := trees[directory.Name]
-			if !known {
-				if tree, err = c.Containers(cmd.Context(), directory.Name); err != nil {
-					return err
-				}
-				trees[directory.Name] = tree
-			}
-			if tree.Read != nil && !dn.Equal(base) && !slices.ContainsFunc(tree.Nodes, func(node wire.Container) bool { return entry.SameDN(node.DN, text) }) {
-				return fmt.Errorf("directory %s has no container %s: 'kambrel scope tree %s' shows those that it has", directory.Name, text, directory.Name)
-			}
+			trees[directory.Name] = tree
+		}
+		if tree.Read != nil && !dn.Equal(base) && !slices.ContainsFunc(tree.Nodes, func(node wire.Container) bool { return entry.SameDN(node.DN, text) }) {
+			return fmt.Errorf("directory %s has no container %s: 'kambrel scope tree %s' shows those that it has", directory.Name, text, directory.Name)
 		}
 	}
 	return nil
@@ -140,22 +138,29 @@ func markOne(document *settings.Document, text string, mark func(*settings.Conta
 	if err != nil {
 		return err
 	}
-	for i := range document.Directories {
-		directory := &document.Directories[i]
-		base, err := entry.ParseDN(directory.Base)
-		if err != nil || !entry.PathUnder(dn.Path(), base.Path()) {
-			continue
-		}
-		other := func(have string) bool {
-			parsed, err := entry.ParseDN(have)
-			return err == nil && parsed.Equal(dn)
-		}
-		directory.Containers.Include = slices.DeleteFunc(directory.Containers.Include, other)
-		directory.Containers.Exclude = slices.DeleteFunc(directory.Containers.Exclude, other)
-		mark(&directory.Containers, text)
-		return nil
+	directory, _ := directoryHolding(document, dn)
+	if directory == nil {
+		return fmt.Errorf("%s lies below the base of no directory of the draft", text)
 	}
-	return fmt.Errorf("%s lies below the base of no directory of the draft", text)
+	other := func(have string) bool {
+		parsed, err := entry.ParseDN(have)
+		return err == nil && parsed.Equal(dn)
+	}
+	directory.Containers.Include = slices.DeleteFunc(directory.Containers.Include, other)
+	directory.Containers.Exclude = slices.DeleteFunc(directory.Containers.Exclude, other)
+	mark(&directory.Containers, text)
+	return nil
+}
+
+// directoryHolding is the directory whose base holds a name, with that base; nil for none.
+func directoryHolding(document *settings.Document, dn entry.DN) (*settings.Directory, entry.DN) {
+	for i := range document.Directories {
+		base, err := entry.ParseDN(document.Directories[i].Base)
+		if err == nil && entry.PathUnder(dn.Path(), base.Path()) {
+			return &document.Directories[i], base
+		}
+	}
+	return nil, entry.DN{}
 }
 
 // editDraft changes the draft and tells how it stands.

@@ -55,6 +55,17 @@ func Members(values []string) []Member {
 	return out
 }
 
+// Removed lists the values of all elements that diffs take away.
+func Removed(diffs []Diff) []string {
+	var values []string
+	for _, d := range diffs {
+		for _, m := range d.Removed {
+			values = append(values, m.Value)
+		}
+	}
+	return values
+}
+
 // Elements tells whether the diff is about single elements.
 func (d Diff) Elements() bool { return len(d.Added) > 0 || len(d.Removed) > 0 }
 

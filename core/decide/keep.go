@@ -27,21 +27,43 @@ type Kept struct {
 // Removal is the loss of the resource itself: it is suspended or deleted.
 const Removal = "removal"
 
-// KeptOf is what stays when a change is discarded, but for who does it and why.
-func KeptOf(operation plan.Operation, diffs []change.Diff) []Kept {
+// KeptOf is what stays when a change is discarded, but for who does it and why. ties
+// says that the change is about what ties resources together.
+func KeptOf(operation plan.Operation, diffs []change.Diff, ties bool) []Kept {
 	if operation.Removes() {
 		return []Kept{{Loss: Removal, Cause: causeOf(operation, diffs)}}
 	}
 	var kept []Kept
 	plan.Wait(diffs, func(loss plan.Loss, m change.Member) bool {
-		one := Kept{Loss: loss.String(), Member: m.Value}
-		if m.Value == "" {
-			one.Cause = afterOf(diffs, loss)
+		if ties {
+			kept = append(kept, KeptTie(loss, m))
+		} else {
+			kept = append(kept, keptIn(diffs, loss, m))
 		}
-		kept = append(kept, one)
 		return false
 	})
 	return kept
+}
+
+// keptIn is what stays of one value or element that diffs would take away.
+func keptIn(diffs []change.Diff, loss plan.Loss, m change.Member) Kept {
+	if m.Value != "" {
+		return Kept{Loss: loss.String(), Member: m.Value}
+	}
+	return Kept{Loss: loss.String(), Cause: afterOf(diffs, loss)}
+}
+
+// KeptTie is a member of a group, or a value that names another entry, that stays.
+func KeptTie(loss plan.Loss, m change.Member) Kept {
+	if loss.Of == plan.LosesMembers {
+		return Kept{Loss: loss.String(), Member: m.Value}
+	}
+	return Kept{Loss: loss.String(), Cause: tied}
+}
+
+// Find is where in a list the same stays, by whomever and whyever; -1 when nowhere.
+func (k Kept) Find(list []Kept) int {
+	return slices.IndexFunc(list, func(one Kept) bool { return one.Loss == k.Loss && one.Member == k.Member && one.Cause == k.Cause })
 }
 
 // causeOf is why a resource would go: the policy, and what the scope says of the entry.
@@ -70,7 +92,7 @@ func (o *Outcome) keep() {
 	}
 	used := make([]bool, len(o.Case.Kept))
 	find := func(is Kept) bool {
-		at := slices.IndexFunc(o.Case.Kept, func(k Kept) bool { return k.Loss == is.Loss && k.Member == is.Member && k.Cause == is.Cause })
+		at := is.Find(o.Case.Kept)
 		if at >= 0 {
 			used[at] = true
 		}
@@ -83,11 +105,7 @@ func (o *Outcome) keep() {
 	} else if len(plan.Losses(o.Operation, o.Diffs)) > 0 {
 		diffs := o.Diffs
 		_, o.Diffs = plan.Wait(diffs, func(loss plan.Loss, m change.Member) bool {
-			is := Kept{Loss: loss.String(), Member: m.Value}
-			if m.Value == "" {
-				is.Cause = afterOf(diffs, loss)
-			}
-			return find(is)
+			return find(keptIn(diffs, loss, m))
 		})
 		if len(o.Diffs) == 0 && o.Problem == nil {
 			o.Operation, o.Code = "", plan.InStep
@@ -114,9 +132,6 @@ func (k Kept) Tied() bool {
 
 // tied marks values that name other entries, as that of a manager.
 const tied = "reference"
-
-// KeptReference is a value that names another entry and stays.
-func KeptReference(loss plan.Loss) Kept { return Kept{Loss: loss.String(), Cause: tied} }
 
 // explainKept tells what stays since somebody has discarded its loss.
 func (o *Outcome) explainKept() []reason.Node {

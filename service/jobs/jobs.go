@@ -137,12 +137,7 @@ func (e *Jobs) Discard(ctx context.Context, id int64, only []int64, by, reason s
 			return err
 		}
 		for _, c := range changes {
-			kept := decide.KeptOf(plan.Operation(c.Operation), c.Diffs)
-			for i := range kept {
-				if loss := plan.ParseLoss(kept[i].Loss); c.Rank == store.RankReferences && loss.Of != plan.LosesMembers {
-					kept[i] = decide.KeptReference(loss)
-				}
-			}
+			kept := decide.KeptOf(plan.Operation(c.Operation), c.Diffs, c.Rank == store.RankReferences)
 			if err := tx.Kept.Add(ctx, c.Ref(), id, by, reason, kept); err != nil {
 				return err
 			}
@@ -198,7 +193,7 @@ func (e *Jobs) AcceptAbsence(ctx context.Context, directory, attribute, by strin
 		if at < 0 {
 			return problem.New(problem.BadInput, "nothing hides %s of directory %s: what entries have of it is read as it is.", attribute, directory)
 		}
-		if _, err := tx.Entries.AcceptAbsence(ctx, directory, state.Hidden[at]); err != nil {
+		if err := tx.Entries.AcceptAbsence(ctx, directory, state.Hidden[at]); err != nil {
 			return err
 		}
 		if next, err = Request(ctx, tx, store.Run{Purpose: purpose.Sync, By: by}); err != nil {

@@ -20,7 +20,6 @@ type entriesTaker struct {
 	base    string // path of the directory's base, once it was asked for
 	entries []*entry.Entry
 	gone    []entry.ID
-	hidden  []string // attributes that entries keep as they were, since they cannot be seen
 }
 
 func (i *entriesTaker) line(line protocol.Line) (belongs, full bool, err error) {
@@ -92,13 +91,15 @@ func (i *entriesTaker) storeEntries(ctx context.Context, s *store.Store) (store.
 	return stored, nil
 }
 
-func (i *entriesTaker) keep(ctx context.Context, s *store.Store) error {
-	if len(i.hidden) > 0 {
-		var err error
-		if i.entries, err = s.Entries.WithHidden(ctx, i.order.Directory, i.hidden, i.entries); err != nil {
-			return err
-		}
+// fill gives the entries that have come what they had of attributes that cannot be seen.
+func (i *entriesTaker) fill(ctx context.Context, s *store.Store, hidden []string) (err error) {
+	if len(hidden) > 0 {
+		i.entries, err = s.Entries.WithHidden(ctx, i.order.Directory, hidden, i.entries)
 	}
+	return err
+}
+
+func (i *entriesTaker) keep(ctx context.Context, s *store.Store) error {
 	if len(i.entries) > 0 {
 		stored, err := i.storeEntries(ctx, s)
 		if err != nil {

@@ -28,7 +28,9 @@ func (f *fetchTaker) keep(ctx context.Context, s *store.Store) error {
 	if err != nil {
 		return err
 	}
-	f.hidden = state.Hidden
+	if err := f.fill(ctx, s, state.Hidden); err != nil {
+		return err
+	}
 	return f.entriesTaker.keep(ctx, s)
 }
 

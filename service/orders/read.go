@@ -18,11 +18,9 @@ type readTaker struct {
 	seen  map[entry.ID]struct{}
 	whole bool           // everything is read, not only what changed
 	have  map[string]int // of a whole read: how many entries have each attribute
+	// hidden are attributes that entries keep as they were, since they cannot be seen.
+	hidden []string
 }
-
-// fewest is how many entries have an attribute whose absence would be noticed: one that
-// so many had and that nobody has any more was not taken from each of them.
-const fewest = 5
 
 func newReadTaker(i *ingestion) taker {
 	asked := i.order.Request.Read
@@ -68,12 +66,11 @@ func (r *readTaker) line(line protocol.Line) (belongs, full bool, err error) {
 
 // keep counts who has what, once it is known what cannot be seen.
 func (r *readTaker) keep(ctx context.Context, s *store.Store) error {
-	batch := r.entries
-	if err := r.entriesTaker.keep(ctx, s); err != nil || !r.whole {
+	if err := r.fill(ctx, s, r.hidden); err != nil {
 		return err
 	}
-	for _, e := range batch {
-		if e.Kind == entry.Container {
+	for _, e := range r.entries {
+		if !r.whole || e.Kind == entry.Container {
 			continue
 		}
 		for name := range e.Attributes {
@@ -83,7 +80,7 @@ func (r *readTaker) keep(ctx context.Context, s *store.Store) error {
 			r.have[entry.MemberAttribute]++
 		}
 	}
-	return nil
+	return r.entriesTaker.keep(ctx, s)
 }
 
 // done keeps the cookie together with what it covers.
@@ -107,7 +104,7 @@ func (r *readTaker) done(ctx context.Context, tx *store.Store, done protocol.Don
 	if r.whole {
 		expected = nil
 		for name, n := range r.have {
-			if n >= fewest {
+			if n >= store.Fewest {
 				expected = append(expected, name)
 			}
 		}

@@ -22,19 +22,25 @@ func (x *execution) guard(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if removals > 0 {
-		linked, err := x.store.Links.Count(ctx)
-		if err != nil {
-			return err
-		}
-		limit := settings.Limit{Number: x.Settings.Document.Guard.Removals, Share: x.Settings.Document.Guard.Share}
-		if plan.Exceeds(limit, removals, linked) {
-			if err := x.store.Changes.HoldRemovals(ctx, x.run.ID, !x.run.Purpose.Rehearses()); err != nil {
-				return err
-			}
-		}
+	limit := settings.Limit{Number: x.Settings.Document.Guard.Removals, Share: x.Settings.Document.Guard.Share}
+	tooMany, err := exceeds(limit, removals, func() (int, error) { return x.store.Links.Count(ctx) })
+	if err == nil && tooMany {
+		err = x.store.Changes.HoldRemovals(ctx, x.run.ID, !x.run.Purpose.Rehearses())
+	}
+	if err != nil {
+		return err
 	}
 	return x.guardLosses(ctx, 0, store.RankReferences-1)
+}
+
+// exceeds tells whether n are more than a limit allows. How many there are in all, which
+// takes the longer the more there are, is asked only when the number is passed.
+func exceeds(limit settings.Limit, n int, total func() (int, error)) (bool, error) {
+	if n <= limit.Number {
+		return false, nil
+	}
+	all, err := total()
+	return err == nil && plan.Exceeds(limit, n, all), err
 }
 
 // guardLosses holds parts of the planned changes of some ranks: values that would be
@@ -57,38 +63,43 @@ func (x *execution) guardLosses(ctx context.Context, from, to int) error {
 	tooMany := tooMany{released: released, losses: map[lossOfKind]bool{}, groups: map[string]bool{}, x: x}
 	for _, loss := range losses {
 		is := lossOfKind{entry.Kind(loss.Kind), plan.Loss{Of: plan.LossOf(loss.Of), Target: loss.Target}}
-		if is.Of == plan.LosesMembers {
-			sizes, all, err := x.store.Changes.MemberCounts(ctx, slices.Collect(maps.Keys(groups)))
-			if err != nil {
-				return err
+		limit := map[plan.LossOf]*settings.Limit{plan.LosesMembers: limits.Members, plan.LosesValue: limits.Values, plan.LosesAccess: limits.Access, plan.LosesLogin: limits.Logins}[is.Of]
+		if tooMany.losses[is], err = exceeds(*limit, loss.Count-let[is], func() (int, error) {
+			if is.Of == plan.LosesMembers {
+				return x.store.Resources.CountMemberships(ctx)
 			}
-			tooMany.losses[is] = plan.Exceeds(*limits.Members, loss.Count-let[is], all)
-			for group, lost := range groups {
-				tooMany.groups[group] = plan.Exceeds(*limits.Group, lost-letOf[group], sizes[group])
-			}
-			continue
-		}
-		limit := map[plan.LossOf]*settings.Limit{plan.LosesValue: limits.Values, plan.LosesAccess: limits.Access, plan.LosesLogin: limits.Logins}[is.Of]
-		linked, err := x.store.Links.CountOf(ctx, is.kind)
-		if err != nil {
+			return x.store.Links.CountOf(ctx, is.kind)
+		}); err != nil {
 			return err
 		}
-		tooMany.losses[is] = plan.Exceeds(*limit, loss.Count-let[is], linked)
+	}
+	for group, lost := range groups {
+		if tooMany.groups[group], err = exceeds(*limits.Group, lost-letOf[group], func() (int, error) { return x.store.Resources.CountMembers(ctx, group) }); err != nil {
+			return err
+		}
 	}
 	if !tooMany.any() {
 		return nil
 	}
-	for after := int64(0); ; {
-		changes, err := x.store.Changes.Losing(ctx, x.run.ID, "planned", from, to, after, guardBatch)
-		if err != nil || len(changes) == 0 {
-			return err
-		}
-		after = changes[len(changes)-1].ID
+	return x.eachLosing(ctx, x.run.ID, "planned", from, to, func(changes []store.Change) error {
 		divided, err := tooMany.divide(ctx, changes)
 		if err != nil {
 			return err
 		}
-		if err := x.store.Fenced(ctx, func(tx *store.Store) error { return tx.Changes.Hold(ctx, divided, !x.run.Purpose.Rehearses()) }); err != nil {
+		return x.store.Fenced(ctx, func(tx *store.Store) error { return tx.Changes.Hold(ctx, divided, !x.run.Purpose.Rehearses()) })
+	})
+}
+
+// eachLosing goes through the changes of some ranks of a run that take something away
+// and are in a state.
+func (x *execution) eachLosing(ctx context.Context, run int64, state string, from, to int, work func([]store.Change) error) error {
+	for after := int64(0); ; {
+		changes, err := x.store.Changes.Losing(ctx, run, state, from, to, after, guardBatch)
+		if err != nil || len(changes) == 0 {
+			return err
+		}
+		after = changes[len(changes)-1].ID
+		if err := work(changes); err != nil {
 			return err
 		}
 	}
@@ -118,11 +129,7 @@ func (t *tooMany) any() bool {
 func (t *tooMany) divide(ctx context.Context, changes []store.Change) ([]store.Divided, error) {
 	var ids []string
 	for _, c := range changes {
-		for _, diff := range c.Diffs {
-			for _, m := range diff.Removed {
-				ids = append(ids, m.Value)
-			}
-		}
+		ids = append(ids, change.Removed(c.Diffs)...)
 	}
 	leaving, err := t.x.store.Changes.Leaving(ctx, t.x.run.ID, ids)
 	if err != nil {
@@ -165,12 +172,10 @@ type releasedLoss struct {
 // lets through: by loss, and members by group.
 func (x *execution) letThrough(ctx context.Context, released releasedLosses, from, to int) (map[lossOfKind]int, map[string]int, error) {
 	losses, groups := map[lossOfKind]int{}, map[string]int{}
-	for after := int64(0); len(released) > 0; {
-		changes, err := x.store.Changes.Losing(ctx, x.run.ID, "planned", from, to, after, guardBatch)
-		if err != nil || len(changes) == 0 {
-			return losses, groups, err
-		}
-		after = changes[len(changes)-1].ID
+	if len(released) == 0 {
+		return losses, groups, nil
+	}
+	err := x.eachLosing(ctx, x.run.ID, "planned", from, to, func(changes []store.Change) error {
 		for _, c := range changes {
 			counted := map[lossOfKind]bool{} // of a change, a loss of values counts once
 			plan.Wait(c.Diffs, func(loss plan.Loss, m change.Member) bool {
@@ -187,18 +192,17 @@ func (x *execution) letThrough(ctx context.Context, released releasedLosses, fro
 				return false
 			})
 		}
-	}
-	return losses, groups, nil
+		return nil
+	})
+	return losses, groups, err
 }
 
 func (x *execution) released(ctx context.Context, from, to int) (releasedLosses, error) {
 	released := releasedLosses{}
-	for after := int64(0); x.run.Releases != 0; {
-		changes, err := x.store.Changes.Losing(ctx, x.run.Releases, "held", from, to, after, guardBatch)
-		if err != nil || len(changes) == 0 {
-			return released, err
-		}
-		after = changes[len(changes)-1].ID
+	if x.run.Releases == 0 {
+		return released, nil
+	}
+	return released, x.eachLosing(ctx, x.run.Releases, "held", from, to, func(changes []store.Change) error {
 		for _, c := range changes {
 			if len(x.run.Only) > 0 && !slices.Contains(x.run.Only, c.ID) {
 				continue
@@ -208,6 +212,6 @@ func (x *execution) released(ctx context.Context, from, to int) (releasedLosses,
 				return false
 			})
 		}
-	}
-	return released, nil
+		return nil
+	})
 }

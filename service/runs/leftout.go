@@ -43,9 +43,14 @@ func (x *execution) leaveOut(directory string, failure error) error {
 		x.first = failure
 	}
 	x.Without = append(x.Without, directory)
-	x.run.LeftOut = append(x.run.LeftOut, progress.LeftOut{Directory: directory, Code: p.Code, Title: problem.Describe(p.Code).Title, Detail: p.Detail})
-	x.left = append(x.left, store.ProblemOf(about.Thing{Type: about.Directory, Key: directory}, p))
+	x.noteLeft(directory, p, nil)
 	return nil
+}
+
+// noteLeft keeps what the run goes on without, and why; x.mu is held.
+func (x *execution) noteLeft(directory string, p *problem.Error, attributes []string) {
+	x.run.LeftOut = append(x.run.LeftOut, progress.LeftOut{Directory: directory, Code: p.Code, Title: problem.Describe(p.Code).Title, Detail: p.Detail, Attributes: attributes})
+	x.left = append(x.left, store.ProblemOf(about.Thing{Type: about.Directory, Key: directory}, p))
 }
 
 // hidden goes on with what entries had of attributes that cannot be seen any more.
@@ -53,8 +58,7 @@ func (x *execution) hidden(directory string, names []string) {
 	p := problem.Of(problem.AttributeHidden, problem.Facts{Value: directory, Names: names})
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	x.run.LeftOut = append(x.run.LeftOut, progress.LeftOut{Directory: directory, Code: p.Code, Title: problem.Describe(p.Code).Title, Detail: p.Detail, Attributes: names})
-	x.left = append(x.left, store.ProblemOf(about.Thing{Type: about.Directory, Key: directory}, p))
+	x.noteLeft(directory, p, names)
 }
 
 // ofDirectory tells whether a problem is one of a directory or of who reads it, so

@@ -146,11 +146,7 @@ func (x *execution) keepTies(ctx context.Context, state *store.Store, refs []ent
 	var out []store.NewChange
 	for _, one := range changes {
 		_, one.Diffs = plan.Wait(one.Diffs, func(loss plan.Loss, m change.Member) bool {
-			is := decide.Kept{Loss: loss.String(), Member: m.Value}
-			if loss.Of != plan.LosesMembers {
-				is = decide.KeptReference(loss)
-			}
-			at := slices.IndexFunc(kept[one.Ref], func(k decide.Kept) bool { return k.Loss == is.Loss && k.Member == is.Member && k.Cause == is.Cause })
+			at := decide.KeptTie(loss, m).Find(kept[one.Ref])
 			if at >= 0 {
 				used[one.Ref] = append(used[one.Ref], kept[one.Ref][at])
 			}
@@ -184,10 +180,8 @@ func (x *execution) keepTies(ctx context.Context, state *store.Store, refs []ent
 func removedBy(changes []store.NewChange) []string {
 	var ids []string
 	for _, one := range changes {
+		ids = append(ids, change.Removed(one.Diffs)...)
 		for _, diff := range one.Diffs {
-			for _, m := range diff.Removed {
-				ids = append(ids, m.Value)
-			}
 			if id, ok := diff.Before.(string); ok {
 				ids = append(ids, id)
 			}
@@ -199,24 +193,16 @@ func removedBy(changes []store.NewChange) []string {
 // countLeaving tells of each change how many members go since they leave the cloud
 // themselves, which takes nothing from them that was not decided.
 func (x *execution) countLeaving(ctx context.Context, changes []store.NewChange) error {
-	removed := func(one store.NewChange) (ids []string) {
-		for _, diff := range one.Diffs {
-			if diff.Target == rules.Members && !one.Held {
-				for _, m := range diff.Removed {
-					ids = append(ids, m.Value)
-				}
-			}
-		}
-		return ids
-	}
 	var ids []string
 	for _, one := range changes {
-		ids = append(ids, removed(one)...)
+		if !one.Held {
+			ids = append(ids, change.Removed(one.Diffs)...)
+		}
 	}
 	leaving, err := x.store.Changes.Leaving(ctx, x.run.ID, ids)
-	for i := range changes {
-		for _, id := range removed(changes[i]) {
-			if leaving[id] {
+	for i, one := range changes {
+		for _, id := range change.Removed(one.Diffs) {
+			if !one.Held && leaving[id] {
 				changes[i].Leaving++
 			}
 		}

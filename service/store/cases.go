@@ -14,7 +14,7 @@ import (
 type Cases struct{ *session }
 
 const subjectColumns = `e.directory, e.id, e.kind, e.dn, e.attributes, e.gone, e.fault, l.resource_id, coalesce(l.link_key, '') AS link_key, l.left_at, r.attributes AS resource,
-	(SELECT jsonb_agg(jsonb_build_object('Loss', k.loss, 'Member', k.member, 'Cause', k.cause, 'By', k.by, 'Reason', k.reason, 'Made', k.made)) FROM kept k WHERE k.directory = e.directory AND k.entry_id = e.id) AS kept`
+	CASE WHEN EXISTS (SELECT FROM kept) THEN (SELECT jsonb_agg(jsonb_build_object('Loss', k.loss, 'Member', k.member, 'Cause', k.cause, 'By', k.by, 'Reason', k.reason, 'Made', k.made)) FROM kept k WHERE k.directory = e.directory AND k.entry_id = e.id) END AS kept`
 
 // subjectJoins looks each row's link and resource up by index, whatever the
 // planner thinks of the tables' sizes: a hash of all links for every page would

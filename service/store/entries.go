@@ -255,7 +255,7 @@ func (s Entries) MarkGoneExcept(ctx context.Context, directory string, seen map[
 	if err != nil {
 		return 0, err
 	}
-	if had >= fewest && left == 0 && !another {
+	if had >= Fewest && left == 0 && !another {
 		return 0, problem.Of(problem.NothingVisible, problem.Facts{Value: directory, Count: had})
 	}
 	return s.MarkGone(ctx, directory, gone)
@@ -293,8 +293,9 @@ func (s Entries) unseen(ctx context.Context, directory string, seen map[entry.ID
 	return gone, had, left, rows.Err()
 }
 
-// fewest is of how many entries it is noticed that none is there any more.
-const fewest = 5
+// Fewest is of how many entries it is noticed that none is there any more, or has an
+// attribute any more: from so many at once it was not taken one by one.
+const Fewest = 5
 
 // Missing returns which of the names are no container of the mirror.
 func (s Entries) Missing(ctx context.Context, directory, base string, names []string) ([]string, error) {

@@ -56,23 +56,6 @@ func (s Changes) losses(ctx context.Context, where string, args ...any) ([]probl
 	return losses, err
 }
 
-// MemberCounts tells how many members groups of the cloud have, and all of them
-// together.
-func (s Changes) MemberCounts(ctx context.Context, groups []string) (map[string]int, int, error) {
-	var rows []struct {
-		GroupID string
-		N       int
-	}
-	if err := s.raw(ctx, `SELECT group_id, count(*) AS n FROM resource_members WHERE group_id = ANY(?::text[]) GROUP BY 1`, textArray(groups)).Scan(&rows).Error; err != nil {
-		return nil, 0, err
-	}
-	counts, all := map[string]int{}, 0
-	for _, row := range rows {
-		counts[row.GroupID] = row.N
-	}
-	return counts, all, s.raw(ctx, `SELECT count(*) FROM resource_members`).Scan(&all).Error
-}
-
 // Losing returns up to limit changes of some ranks of a run that take something away
 // and are planned, or held, after the one given.
 func (s Changes) Losing(ctx context.Context, run int64, state string, from, to int, after int64, limit int) ([]Change, error) {
@@ -105,6 +88,11 @@ func (s Changes) Discard(ctx context.Context, changes []Change, note string) err
 	if _, err := s.exec(ctx, `UPDATE changes SET state = 'discarded', answer = ?, answered = now() WHERE id = ANY(?::text[]::bigint[])`, note, ids); err != nil {
 		return err
 	}
+	return s.lookAgain(ctx, changes)
+}
+
+// lookAgain lets the next run decide again about the entries of changes.
+func (s Changes) lookAgain(ctx context.Context, changes []Change) error {
 	var refs, tied []entry.Ref
 	for _, c := range changes {
 		if c.Rank == RankReferences {
@@ -113,7 +101,8 @@ func (s Changes) Discard(ctx context.Context, changes []Change, note string) err
 			refs = append(refs, c.Ref())
 		}
 	}
-	if err := s.all().Dirty.Set(ctx, refs, DirtyNext, false); err != nil {
+	slices.SortFunc(refs, entry.Ref.Compare) // one may have several changes
+	if err := s.all().Dirty.Set(ctx, slices.Compact(refs), DirtyNext, false); err != nil {
 		return err
 	}
 	return s.all().References.Mark(ctx, tied)
@@ -130,7 +119,8 @@ type Divided struct {
 
 // Hold holds parts of planned changes. With again, the next run plans them again.
 func (s Changes) Hold(ctx context.Context, divided []Divided, again bool) error {
-	for _, d := range divided {
+	changes := make([]Change, len(divided))
+	for i, d := range divided {
 		waits, err := json.Marshal(d.Waits)
 		if err != nil {
 			return err
@@ -151,19 +141,12 @@ func (s Changes) Hold(ctx context.Context, divided []Divided, again bool) error 
 		if err != nil {
 			return fmt.Errorf("hold a part of change %d: %w", d.Change.ID, err)
 		}
-		if !again {
-			continue
-		}
-		ref := d.Change.Ref()
-		statement := `INSERT INTO dirty (directory, entry_id, state) VALUES (?, ?::uuid, 2) ON CONFLICT (directory, entry_id) DO UPDATE SET state = 2`
-		if d.Change.Rank == RankReferences {
-			statement = `INSERT INTO dirty_references (directory, entry_id) VALUES (?, ?::uuid) ON CONFLICT DO NOTHING`
-		}
-		if _, err := s.exec(ctx, statement, ref.Directory, ref.ID.String()); err != nil {
-			return err
-		}
+		changes[i] = d.Change
 	}
-	return nil
+	if !again {
+		return nil
+	}
+	return s.lookAgain(ctx, changes)
 }
 
 func ofDiffs(operation plan.Operation, diffs []change.Diff) textArray {

@@ -49,9 +49,9 @@ func (s Entries) WithHidden(ctx context.Context, directory string, hidden []stri
 }
 
 // AcceptAbsence notes that an attribute which could not be seen is gone; the next read
-// is of everything, and takes it from whoever had it. False says that it was seen.
-func (s Entries) AcceptAbsence(ctx context.Context, directory, attribute string) (bool, error) {
-	n, err := s.exec(ctx, `UPDATE directory_states SET hidden = array_remove(hidden, ?), expected = array_remove(expected, ?), absent = array_append(absent, ?), cookie = NULL
-		WHERE directory = ? AND ? = ANY(hidden)`, attribute, attribute, attribute, directory, attribute)
-	return n > 0, err
+// is of everything, and takes it from whoever had it.
+func (s Entries) AcceptAbsence(ctx context.Context, directory, attribute string) error {
+	_, err := s.exec(ctx, `UPDATE directory_states SET hidden = array_remove(hidden, ?), expected = array_remove(expected, ?), absent = array_append(absent, ?), cookie = NULL
+		WHERE directory = ?`, attribute, attribute, attribute, directory)
+	return err
 }

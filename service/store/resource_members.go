@@ -13,6 +13,12 @@ func (s Resources) CountMembers(ctx context.Context, resource string) (int, erro
 	return n, s.raw(ctx, `SELECT count(*) FROM resource_members WHERE group_id = ?`, resource).Scan(&n).Error
 }
 
+// CountMemberships counts the members of all groups in the cloud mirror.
+func (s Resources) CountMemberships(ctx context.Context) (int, error) {
+	var n int
+	return n, s.raw(ctx, `SELECT count(*) FROM resource_members`).Scan(&n).Error
+}
+
 // MemberIDs lists the members of a group in the cloud mirror.
 func (s Resources) MemberIDs(ctx context.Context, resource string) ([]string, error) {
 	var row struct{ IDs textArray }

@@ -98,6 +98,7 @@ func TestStore(t *testing.T) {
 		"a directory comes back with its links":         removals,
 		"findings are kept by survey":                   surveys,
 		"each repaired value has a result and a line":   repairs,
+		"parts of several changes of one are held":      heldParts,
 		"the last probe is kept":                        probes,
 		"everybody is looked at once":                   everybody,
 		"codes, tokens and sessions end":                secrets,

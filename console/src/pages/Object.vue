@@ -286,8 +286,7 @@ const howWords: Record<string, string> = {
   overflow-wrap: anywhere;
 }
 .note {
-  padding: 10px 14px;
-  border-left: 4px solid var(--bad);
+  border-left-color: var(--bad);
   margin-bottom: 14px;
 }
 .note p {

@@ -280,14 +280,6 @@ function showHeld(): void {
 </template>
 
 <style scoped>
-.note {
-  padding: 10px 14px;
-  border-left: 4px solid var(--warn);
-  margin-bottom: 12px;
-}
-.note p {
-  margin: 4px 0 8px;
-}
 .stages {
   display: grid;
   grid-auto-flow: column;

@@ -89,14 +89,6 @@ async function discard(): Promise<void> {
 </template>
 
 <style scoped>
-.note {
-  padding: 10px 14px;
-  border-left: 4px solid var(--warn);
-  margin-bottom: 12px;
-}
-.note p {
-  margin: 4px 0 8px;
-}
 .first {
   margin: 0 0 10px;
 }
