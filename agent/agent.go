@@ -3,6 +3,7 @@ package agent
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/json"
@@ -157,7 +158,7 @@ func (a *Agent) greet(ctx context.Context) error {
 	defer ticker.Stop()
 	for ctx.Err() == nil {
 		directories, err := a.directories()
-		if now := fmt.Sprint(directories); err == nil && now != greeted {
+		if now := fingerprint(directories); err == nil && now != greeted {
 			if err = a.hello(ctx, directories); err == nil {
 				greeted = now
 			}
@@ -174,6 +175,17 @@ func (a *Agent) greet(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// fingerprint differs when anything about how to reach directories does, a password
+// as well. It stays in memory.
+func fingerprint(directories []Directory) string {
+	var b strings.Builder
+	for _, d := range directories {
+		fmt.Fprintf(&b, "%q %q\n", fmt.Sprint(d), d.Password.Reveal())
+	}
+	sum := sha256.Sum256([]byte(b.String()))
+	return string(sum[:])
 }
 
 // work takes one order after the other; quick takes no long readings.

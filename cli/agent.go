@@ -37,12 +37,32 @@ func newAgentListCommand(d *deps) *cobra.Command {
 					if len(a.Plain) > 0 {
 						serves += " (PLAIN LDAP: " + strings.Join(a.Plain, ", ") + ")"
 					}
-					t.add(a.Name, a.State, a.Host, or(a.Version, "-"), serves, when(a.LastContact), a.ID)
+					t.add(a.Name, agentState(a), a.Host, or(a.Version, "-"), serves, when(a.LastContact), a.ID)
 				}
-				return t.print(w)
+				if err := t.print(w); err != nil {
+					return err
+				}
+				for _, a := range agents {
+					for _, fault := range a.Faults {
+						fmt.Fprintf(w, "\n%s fails at %s since %s: %s\n  Look again with 'kambrel directory probe %s --agent %s'; until it is well, others do its work.\n", a.Name, fault.Directory, when(&fault.Since), fault.Detail, fault.Directory, a.Name)
+					}
+				}
+				return nil
 			})
 		},
 	}
+}
+
+// agentState says how an agent is, and that it fails where it does.
+func agentState(a wire.Agent) string {
+	if len(a.Faults) == 0 {
+		return a.State
+	}
+	failing := make([]string, len(a.Faults))
+	for i, fault := range a.Faults {
+		failing[i] = fault.Directory
+	}
+	return a.State + ", FAILS at " + strings.Join(failing, ", ")
 }
 
 func newAgentCodeCommand(d *deps) *cobra.Command {

@@ -84,7 +84,7 @@ func newDirectoryShowCommand(d *deps) *cobra.Command {
 			}, func(w io.Writer, one wire.ConnectedDirectory) error {
 				fmt.Fprintf(w, "%s, dialect %s, base %s\n  settings  %s\n  agents    %s\n", one.Name, one.Dialect, one.Base, standing(one), agentsText(one))
 				for _, a := range one.Agents {
-					fmt.Fprintf(w, "            %s on %s, %s, last contact %s\n", a.Name, a.Host, a.State, when(a.LastContact))
+					fmt.Fprintf(w, "            %s on %s, %s, last contact %s\n", a.Name, a.Host, agentState(a), when(a.LastContact))
 				}
 				fmt.Fprintf(w, "  features  %s\n  mirror    %d entries, %d links, last read %s\n  probe     %s\n", or(join(one.Features), "reading only"), one.Entries, one.Links, when(one.LastRead), probeText(one))
 				if one.Probe != nil {
@@ -153,22 +153,26 @@ The containers can be chosen later with 'kambrel scope'. Nothing is synced befor
 
 func newDirectoryProbeCommand(d *deps) *cobra.Command {
 	var features []string
+	var agent string
 	command := &cobra.Command{
 		Use: "probe NAME", Short: "Have an agent try the connection, step by step", Args: oneArgument("the directory's name"),
 		Long: `An agent of the directory tries name, connection, TLS, sign-in, base, reading,
 changes, clock, and the rights of each feature, without changing anything.
 Exit status: 0 it works, 2 something is wrong.`,
-		Example: "  kambrel directory probe halvard\n  kambrel directory probe halvard --feature repair",
+		Example: "  kambrel directory probe halvard\n  kambrel directory probe halvard --feature repair\n  kambrel directory probe halvard --agent halvard-2",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := d.client()
 			if err != nil {
 				return err
 			}
-			probe, err := c.ProbeDirectory(cmd.Context(), args[0], features)
+			probe, err := c.ProbeDirectory(cmd.Context(), args[0], agent, features)
 			if err != nil {
 				return err
 			}
-			if err := d.print(cmd.OutOrStdout(), probe, func(w io.Writer) error { return printVerdicts(w, probe.Verdicts) }); err != nil {
+			if err := d.print(cmd.OutOrStdout(), probe, func(w io.Writer) error {
+				fmt.Fprintf(w, "Probed by agent %s.\n", probe.Agent)
+				return printVerdicts(w, probe.Verdicts)
+			}); err != nil {
 				return err
 			}
 			if probe.Outcome == "bad" { // what is doubtful works
@@ -178,6 +182,7 @@ Exit status: 0 it works, 2 something is wrong.`,
 		},
 	}
 	command.Flags().StringSliceVar(&features, "feature", nil, "features to try beside those that are switched on: repair, reset-passwords, unlock")
+	command.Flags().StringVar(&agent, "agent", "", "the agent that is to do it, by name or id; any that is well otherwise")
 	return command
 }
 

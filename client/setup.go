@@ -30,8 +30,13 @@ func (c *Client) AddDirectory(ctx context.Context, in wire.NewDirectory) (out wi
 }
 
 // ProbeDirectory has an agent try the connection to a directory.
-func (c *Client) ProbeDirectory(ctx context.Context, name string, features []string) (out wire.Probe, err error) {
-	return out, c.do(ctx, http.MethodPost, "/directories/"+url.PathEscape(name)+"/probe", url.Values{"features": features}, nil, &out)
+// agent is the name or id of the one that is to do it, "" for any.
+func (c *Client) ProbeDirectory(ctx context.Context, name, agent string, features []string) (out wire.Probe, err error) {
+	query := url.Values{"features": features}
+	if agent != "" {
+		query.Set("agent", agent)
+	}
+	return out, c.do(ctx, http.MethodPost, "/directories/"+url.PathEscape(name)+"/probe", query, nil, &out)
 }
 
 // Rights is the text of rights for a directory's owner.

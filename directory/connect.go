@@ -238,6 +238,9 @@ func tlsStep(err error) string {
 func plain(err error) error {
 	var failure *ldap.Error
 	if errors.As(err, &failure) && failure.Err != nil {
+		if failure.ResultCode < ldap.ErrorNetwork && failure.Err.Error() == "" {
+			return errors.New(ldap.LDAPResultCodeMap[failure.ResultCode])
+		}
 		if failure.ResultCode < ldap.ErrorNetwork {
 			return fmt.Errorf("%s: %w", ldap.LDAPResultCodeMap[failure.ResultCode], failure.Err)
 		}

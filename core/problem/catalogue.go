@@ -65,6 +65,7 @@ const (
 	DirectoryInUse        Code = "directory-in-use"
 	Cancelled             Code = "cancelled"
 	PlainLDAP             Code = "plain-ldap"
+	AgentAtFault          Code = "agent-at-fault"
 	AttributeHidden       Code = "attribute-hidden"
 	NothingVisible        Code = "nothing-visible"
 )
@@ -137,6 +138,7 @@ var catalogue = []Kind{
 	{DirectoryInUse, "The directory has links", "The settings would drop a directory whose people are linked to accounts in the cloud. Going on would suspend them all.", "Take the directory away with 'kambrel directory remove NAME', which shows what goes and can be undone.", ""},
 	{Cancelled, "Cancelled", "It was ended before it was done, because it was asked to or the draft changed.", "Start it again.", ""},
 	{PlainLDAP, "A directory is read without protection", "An agent reaches a directory by plain LDAP: the account's password and everything that is read can be seen on the network.", "Use ldaps:// or set startTLS in the agent's configuration, and take allowPlain out.", about.Agent},
+	{AgentAtFault, "An agent fails where another does not", "The agent cannot reach the directory, or its answers cannot be read, while another agent serves the same directory. It gets no more orders for that directory until a probe finds it well; if the other one fails too, nothing is read any more.", "Correct the agent's configuration or its version, and look with 'kambrel directory probe NAME --agent AGENT'. It is also probed by itself.", about.Agent},
 }
 
 // Catalogue lists every kind, in the order of the documentation.

@@ -15,6 +15,9 @@ type Probe struct {
 	Repairable map[entry.Kind][]string `json:"repairable,omitempty"`
 }
 
+// ConnectingSteps are those of a probe that an agent's own configuration decides.
+var ConnectingSteps = []string{"configuration", "name", "connect", "tls", "bind"}
+
 // Verdict is the result of one step of a probe.
 type Verdict struct {
 	Step    string `json:"step" doc:"configuration, name, connect, tls, bind, base, read, attributes, changes, deleted-objects, clock or right"`

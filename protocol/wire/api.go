@@ -2,6 +2,7 @@ package wire
 
 import (
 	"encoding/json"
+	"slices"
 	"time"
 
 	"kambrel.example/kambrel/core/about"
@@ -376,6 +377,22 @@ type Agent struct {
 	Enrolled    time.Time  `json:"enrolled"`
 	LastContact *time.Time `json:"lastContact,omitempty"`
 	State       string     `json:"state" enum:"online,offline,never-seen"`
+	// Faults are where it fails for a cause of its own.
+	Faults []AgentFault `json:"faults" doc:"Directories for which it fails while others may be well; it gets no more orders for them until a probe finds it well"`
+}
+
+// WellFor tells whether the agent serves a directory and does not fail for it.
+func (a Agent) WellFor(directory string) bool {
+	return slices.Contains(a.Directories, directory) && !slices.ContainsFunc(a.Faults, func(f AgentFault) bool { return f.Directory == directory })
+}
+
+// AgentFault is why an agent fails for a directory.
+type AgentFault struct {
+	Directory string    `json:"directory"`
+	Code      string    `json:"code"`
+	Title     string    `json:"title"`
+	Detail    string    `json:"detail"`
+	Since     time.Time `json:"since"`
 }
 
 // AgentGrant names the directories that an agent may speak for.

@@ -91,6 +91,7 @@ type ConnectedDirectory struct {
 type Probe struct {
 	At       time.Time        `json:"at"`
 	Outcome  string           `json:"outcome" enum:"good,doubtful,bad"`
+	Agent    string           `json:"agent,omitempty" doc:"Who probed"`
 	Verdicts []orders.Verdict `json:"verdicts"`
 }
 

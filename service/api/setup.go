@@ -63,9 +63,10 @@ func (s *Server) directoryRoutes() {
 	})
 	huma.Register(s.api, operation("POST", "/directories/{name}/probe", "probe-directory", "Have an agent try the connection, step by step", wire.OperatorRole), func(ctx context.Context, in *struct {
 		NamePath
+		Agent    string   `query:"agent" maxLength:"200" doc:"The name or id of the agent that is to do it; any that is well otherwise"`
 		Features []string `query:"features" doc:"Features to try beside those that are switched on"`
 	}) (*body[wire.Probe], error) {
-		return answer(s.service.Setup.Probe(ctx, in.Name, featuresOf(in.Features)))
+		return answer(s.service.Setup.Probe(ctx, in.Name, in.Agent, featuresOf(in.Features)))
 	})
 	huma.Register(s.api, operation("GET", "/directories/{name}/rights", "directory-rights", "The rights that the agent's account needs, as text for the directory's owner", wire.Viewer), func(ctx context.Context, in *struct {
 		NamePath

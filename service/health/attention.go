@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/problem"
@@ -32,6 +33,16 @@ func standing(h wire.Health) []store.NewProblem {
 		thing := about.Thing{Type: about.Agent, Key: agent.ID}
 		if len(agent.Asks) > 0 {
 			met(thing, problem.DirectoryNotGranted, problem.Facts{Value: agent.Name, Names: agent.Asks, Granted: agent.Granted})
+		}
+		var fails []string
+		for _, fault := range agent.Faults {
+			// Where no other agent is well, the directory's own problem is told.
+			if slices.ContainsFunc(h.Agents, func(other wire.Agent) bool { return other.State == "online" && other.WellFor(fault.Directory) }) {
+				fails = append(fails, fmt.Sprintf("%s at %s: %s", agent.Name, fault.Directory, fault.Detail))
+			}
+		}
+		if len(fails) > 0 {
+			met(thing, problem.AgentAtFault, problem.Facts{Answer: strings.Join(fails, "; ")})
 		}
 		if len(agent.Plain) > 0 {
 			met(thing, problem.PlainLDAP, problem.Facts{Value: agent.Name, Names: agent.Plain})

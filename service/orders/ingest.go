@@ -2,6 +2,7 @@ package orders
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -28,6 +29,8 @@ type taker interface {
 	keep(ctx context.Context, s *store.Store) error
 	// done stores what follows from the end, after keep and in the same transaction.
 	done(ctx context.Context, tx *store.Store, done protocol.Done) error
+	// verdict is what an answer that was done says against the agent; "" for nothing.
+	verdict() (code problem.Code, detail string)
 }
 
 // takers make one for each kind of order; each is in a file of its own.
@@ -42,8 +45,9 @@ var takers = map[protocol.Kind]func(i *ingestion) taker{
 type ingestion struct {
 	orders  *Orders
 	order   store.Order
-	agent   string
+	agent   store.Agent
 	taker   taker
+	came    bool // something has come
 	counts  store.OrderCounts
 	touched time.Time // when the lease was renewed last
 }
@@ -62,7 +66,7 @@ func (o *Orders) Ingest(ctx context.Context, orderID int64, agent store.Agent, a
 	if !agent.May(order.Directory) {
 		return errors.Join(problem.New(problem.NotAllowed, "agent %s may not speak for the directory %s.", agent.Name, order.Directory), o.store.Orders.GiveBack(ctx, orderID, agent.ID))
 	}
-	i := &ingestion{orders: o, order: order, agent: agent.ID}
+	i := &ingestion{orders: o, order: order, agent: agent}
 	newTaker, known := takers[order.Request.Kind()]
 	if !known {
 		return problem.New(problem.OrderLost, "order %d is of a kind that this service does not know: %q", orderID, order.Kind)
@@ -81,6 +85,8 @@ func (o *Orders) Ingest(ctx context.Context, orderID int64, agent store.Agent, a
 		err = problem.New(problem.DatabaseRefused, "order %d: SQLSTATE %s", orderID, store.Refused(err))
 		slog.Error("the database refused an agent's answer", logkey.Order, orderID, logkey.Directory, order.Directory, logkey.Error, err)
 		return errors.Join(err, o.store.Orders.End(ctx, orderID, string(problem.DatabaseRefused), detailOf(err), i.counts))
+	case code == problem.AgentMessageMalformed && !errors.Is(err, errBrokenOff):
+		return errors.Join(err, i.fail(ctx, o.store, code, detailOf(err)))
 	}
 	return errors.Join(err, o.store.Orders.GiveBack(ctx, orderID, agent.ID))
 }
@@ -96,6 +102,7 @@ func detailOf(err error) string {
 func (i *ingestion) stream(ctx context.Context, answer io.Reader) error {
 	scanner := bufio.NewScanner(answer)
 	scanner.Buffer(make([]byte, 64<<10), longestLine)
+	scanner.Split(wholeLines)
 	for number := 1; scanner.Scan(); number++ {
 		var line protocol.Line
 		if err := json.Unmarshal(scanner.Bytes(), &line); err != nil {
@@ -114,10 +121,23 @@ func (i *ingestion) stream(ctx context.Context, answer io.Reader) error {
 	}
 	if err := scanner.Err(); errors.Is(err, bufio.ErrTooLong) {
 		return problem.Wrap(problem.AgentMessageMalformed, err, "order %d: an entry is longer than %d MB; is there a group with more members than that?", i.order.ID, longestLine>>20)
-	} else if err != nil {
-		return problem.Wrap(problem.AgentMessageMalformed, err, "order %d: the answer broke off", i.order.ID)
 	}
-	return problem.New(problem.AgentMessageMalformed, "order %d: the answer broke off", i.order.ID)
+	err := scanner.Err()
+	if !errors.Is(err, errBrokenOff) {
+		err = errors.Join(errBrokenOff, err)
+	}
+	return problem.Wrap(problem.AgentMessageMalformed, err, "order %d", i.order.ID)
+}
+
+// wholeLines splits into lines; the beginning of one is not taken for a line.
+func wholeLines(data []byte, atEOF bool) (advance int, token []byte, err error) {
+	if at := bytes.IndexByte(data, '\n'); at >= 0 {
+		return at + 1, data[:at], nil
+	}
+	if atEOF && len(data) > 0 {
+		return 0, nil, errBrokenOff
+	}
+	return 0, nil, nil
 }
 
 func (i *ingestion) line(ctx context.Context, line protocol.Line) (ended bool, err error) {
@@ -131,20 +151,24 @@ func (i *ingestion) line(ctx context.Context, line protocol.Line) (ended bool, e
 			if err := i.taker.done(ctx, tx, *line.Done); err != nil {
 				return err
 			}
+			if err := i.proven(ctx, tx); err != nil {
+				return err
+			}
 			return tx.Orders.End(ctx, i.order.ID, "", "", i.counts)
 		})
 	case line.Failed != nil:
 		if err := i.flush(ctx, s); err != nil {
 			return true, err
 		}
-		code := line.Failed.Code
-		if !problem.Known(problem.Code(code)) { // an answer that failed is never taken for one that is done
-			code = string(problem.AgentMessageMalformed)
+		code := problem.Code(line.Failed.Code)
+		if !problem.Known(code) { // an answer that failed is never taken for one that is done
+			code = problem.AgentMessageMalformed
 		}
-		return true, s.Orders.End(ctx, i.order.ID, code, line.Failed.Detail, i.counts)
+		return true, i.fail(ctx, s, code, line.Failed.Detail)
 	}
 	full := false
 	if !line.Alive {
+		i.came = true
 		var belongs bool
 		if belongs, full, err = i.taker.line(line); err != nil {
 			return false, err
@@ -175,7 +199,7 @@ func (i *ingestion) flush(ctx context.Context, s *store.Store) error {
 
 // renew renews the lease, and tells when the order is no longer this agent's.
 func (i *ingestion) renew(ctx context.Context, s *store.Store) error {
-	mine, err := s.Orders.Keep(ctx, i.order.ID, i.agent, i.orders.lease, i.counts)
+	mine, err := s.Orders.Keep(ctx, i.order.ID, i.agent.ID, i.orders.lease, i.counts)
 	if err == nil && !mine {
 		err = problem.New(problem.OrderLost, "order %d", i.order.ID)
 	}

@@ -32,6 +32,12 @@ type bench struct {
 func newBench(t *testing.T) *bench {
 	t.Helper()
 	s := orderstest.Store(t)
+	now := time.Now()
+	for id, name := range map[string]string{orderstest.Agent: "one", agentTwo: "two"} {
+		agent := orderstest.Speaker(id)
+		agent.Name, agent.PublicKey, agent.Directories, agent.Enrolled, agent.LastContact = name, "{}", agent.Granted, now, &now
+		require.NoError(t, s.Agents.Save(t.Context(), &agent))
+	}
 	return &bench{Orders: New(s, &events.Hub{}, 30*time.Second, 30*time.Second), store: s, t: t}
 }
 
@@ -85,7 +91,7 @@ func TestIngest(t *testing.T) {
 	for n := range 1200 {
 		many = append(many, orderstest.Crew(100+n))
 	}
-	i := &ingestion{orders: b.Orders, order: order, agent: orderstest.Agent}
+	i := &ingestion{orders: b.Orders, order: order, agent: orderstest.Speaker(orderstest.Agent)}
 	i.taker = newReadTaker(i)
 	err = i.stream(ctx, strings.NewReader(orderstest.Lines(many...)))
 	assert.Equal(t, problem.OrderLost, problem.CodeOf(err))
@@ -106,7 +112,7 @@ func TestIngest(t *testing.T) {
 	b.give()
 	require.NoError(t, b.Ingest(ctx, b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(orderstest.Crew(5), protocol.Line{Failed: &protocol.Failure{Code: string(problem.DirectoryRefused), Detail: "busy"}}))))
 	assert.Equal(t, "failed", b.state().State)
-	assert.Equal(t, "busy", b.state().FailureDetail)
+	assert.Equal(t, "agent "+orderstest.Agent+": busy", b.state().FailureDetail)
 	assert.Equal(t, "c4", cookie(), "the cookie is only kept with all that it covers")
 }
 
@@ -147,6 +153,7 @@ func TestAnAnswerBringsWhatWasAskedAlone(t *testing.T) {
 			}
 			assert.Equal(t, problem.AgentMessageMalformed, problem.CodeOf(err), "%s answered with %s", kind, name)
 			require.NoError(t, b.store.Orders.End(ctx, order.ID, "cancelled", "", store.OrderCounts{}))
+			require.NoError(t, b.store.Agents.Heal(ctx, orderstest.Agent, "halvard"))
 		}
 	}
 	assert.Error(t, b.store.Orders.Add(ctx, &store.Order{Directory: "halvard"}), "an order asks for something")
@@ -158,8 +165,7 @@ func TestAnAnswerThatBreaksOffGivesTheOrderBack(t *testing.T) {
 	for name, answer := range map[string]io.Reader{
 		"no last line":      strings.NewReader(orderstest.Lines(orderstest.Crew(1))),
 		"nothing at all":    strings.NewReader(""),
-		"no JSON":           strings.NewReader("{\"entry\":\n"),
-		"an unreadable id":  strings.NewReader(`{"gone":"seven"}` + "\n"),
+		"half a line":       strings.NewReader(`{"gone":"sev`),
 		"a connection lost": io.MultiReader(strings.NewReader(orderstest.Lines(orderstest.Crew(1), orderstest.Crew(2))), brokenReader{}),
 	} {
 		b.give()
@@ -172,7 +178,26 @@ func TestAnAnswerThatBreaksOffGivesTheOrderBack(t *testing.T) {
 		err = b.Ingest(t.Context(), b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(orderstest.Done("c", true))))
 		assert.Equal(t, problem.OrderLost, problem.CodeOf(err), "%s: it is no longer the first agent's", name)
 		require.NoError(t, b.Ingest(t.Context(), b.order, orderstest.Speaker(agentTwo), strings.NewReader(orderstest.Lines(orderstest.Crew(1), orderstest.Done("c", true)))))
+		one, err := b.store.Agents.Get(t.Context(), orderstest.Agent)
+		require.NoError(t, err)
+		assert.Empty(t, one.Faults, "%s says nothing about the agent", name)
 	}
+
+	// It is not asked for without end.
+	b.give()
+	for range store.MostTaken - 1 {
+		require.Error(t, b.Ingest(t.Context(), b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader("")))
+		_, ok, err := b.store.Orders.Take(t.Context(), orderstest.Agent, []string{"halvard"}, false, time.Minute)
+		require.NoError(t, err)
+		require.True(t, ok)
+	}
+	require.Error(t, b.Ingest(t.Context(), b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader("")))
+	_, ok, err := b.store.Orders.Take(t.Context(), agentTwo, []string{"halvard"}, false, time.Minute)
+	require.NoError(t, err)
+	assert.False(t, ok)
+	_, err = b.Await(t.Context(), b.state(), time.Minute, func(store.Order) error { return nil })
+	require.ErrorContains(t, err, "the answer broke off")
+	assert.Equal(t, "failed", b.state().State)
 }
 
 type brokenReader struct{}
@@ -182,8 +207,7 @@ func (brokenReader) Read([]byte) (int, error) { return 0, io.ErrUnexpectedEOF }
 func TestAnOrderIsWaitedForAndARetiredAgentIsTold(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
-	agent := store.Agent{ID: orderstest.Agent, Name: "one", PublicKey: "{}", Directories: []string{"halvard"}, Granted: []string{"halvard"}, Enrolled: time.Now()}
-	require.NoError(t, b.store.Agents.Save(t.Context(), &agent))
+	agent := orderstest.Speaker(orderstest.Agent)
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
 	_, ok, err := b.Take(ctx, agent, false)
@@ -196,7 +220,8 @@ func TestAnOrderIsWaitedForAndARetiredAgentIsTold(t *testing.T) {
 }
 
 // TestAnswersOfAgentsThatAreNone: what is no message is refused with the line
-// that it stands on, and the order goes to another agent.
+// that it stands on, and the order goes to another agent; the one that cannot be read
+// gets no more where another is well.
 func TestAnswersOfAgentsThatAreNone(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
@@ -216,6 +241,18 @@ func TestAnswersOfAgentsThatAreNone(t *testing.T) {
 			require.Error(t, err)
 			assert.Contains(t, err.Error(), c.says)
 			assert.Equal(t, "waiting", b.state().State, "another agent may answer it")
+			one, err := b.store.Agents.Get(t.Context(), orderstest.Agent)
+			require.NoError(t, err)
+			assert.Equal(t, c.says != "broke off", len(one.Faults) == 1, "%+v", one.Faults)
+			_, mine, err := b.store.Orders.Take(t.Context(), orderstest.Agent, []string{"halvard"}, false, time.Minute)
+			require.NoError(t, err)
+			assert.Equal(t, c.says == "broke off", mine)
+			_, theirs, err := b.store.Orders.Take(t.Context(), agentTwo, []string{"halvard"}, false, time.Minute)
+			require.NoError(t, err)
+			assert.Equal(t, !mine, theirs)
+			// Started anew, it has a new chance.
+			_, err = b.store.Agents.Hello(t.Context(), store.Agent{ID: orderstest.Agent, Directories: []string{"halvard"}})
+			require.NoError(t, err)
 			require.NoError(t, b.store.Orders.End(t.Context(), b.order, "", "", store.OrderCounts{}))
 		})
 	}

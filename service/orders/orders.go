@@ -31,7 +31,12 @@ func New(s *store.Store, hub *events.Hub, patience, lease time.Duration) *Orders
 
 // Ask gives an order that belongs to no run and waits for its end.
 func (o *Orders) Ask(ctx context.Context, request protocol.Order) (store.Order, error) {
-	order := store.Order{Directory: request.Directory, Request: request}
+	return o.AskOf(ctx, nil, request)
+}
+
+// AskOf is like Ask, of one agent alone unless it is nil.
+func (o *Orders) AskOf(ctx context.Context, agent *string, request protocol.Order) (store.Order, error) {
+	order := store.Order{Directory: request.Directory, Request: request, OnlyAgent: agent}
 	if err := o.store.Orders.Add(ctx, &order); err != nil {
 		return order, err
 	}
@@ -62,6 +67,8 @@ func (o *Orders) Await(ctx context.Context, order store.Order, patience time.Dur
 			return order, problem.New(problem.Code(order.FailureCode), "directory %s: %s", order.Directory, order.FailureDetail)
 		case order.State == "leased" && order.LeaseUntil != nil && time.Now().Before(*order.LeaseUntil):
 			alone = time.Now()
+		case order.Taken >= store.MostTaken:
+			return order, o.giveUp(ctx, order)
 		case time.Since(alone) > patience:
 			return order, o.noAgent(ctx, order)
 		}
@@ -74,24 +81,44 @@ func (o *Orders) Await(ctx context.Context, order store.Order, patience time.Dur
 	}
 }
 
-// noAgent ends an order that nobody takes, and says who could have.
+// giveUp ends an order whose answer never comes to its end.
+func (o *Orders) giveUp(ctx context.Context, order store.Order) error {
+	failure := problem.New(problem.AgentMessageMalformed, "directory %s: the order was taken %d times, and each time the answer broke off", order.Directory, order.Taken)
+	if err := o.store.Orders.End(ctx, order.ID, string(failure.Code), failure.Detail, order.Counts); err != nil {
+		return err
+	}
+	return failure
+}
+
+// noAgent ends an order that nobody takes, and says who could have, or why those do not
+// who are there.
 func (o *Orders) noAgent(ctx context.Context, order store.Order) error {
 	agents, err := o.store.Agents.List(ctx)
 	if err != nil {
 		return err
 	}
 	failure := problem.New(problem.DirectoryNotServed, "directory %s", order.Directory)
+	fails := func(f store.AgentFault) bool { return f.Directory == order.Directory }
 	for _, agent := range agents {
-		if slices.Contains(agent.Serves(), order.Directory) {
+		if order.FailureDetail == "" && slices.Contains(agent.Serves(), order.Directory) {
 			last := "never"
 			if agent.LastContact != nil {
 				last = agent.LastContact.Format(time.RFC3339)
 			}
 			failure = problem.New(problem.AgentOffline, "directory %s: agent %s was last heard of %s", order.Directory, agent.Name, last)
+			if at := slices.IndexFunc(agent.Faults, fails); at >= 0 {
+				failure = problem.New(agent.Faults[at].Code, "directory %s: agent %s: %s", order.Directory, agent.Name, agent.Faults[at].Detail)
+			}
 		}
+	}
+	if order.FailureDetail != "" { // one has tried
+		failure = problem.New(problem.Code(order.FailureCode), "no other agent took the order")
 	}
 	if err := o.store.Orders.End(ctx, order.ID, string(failure.Code), failure.Detail, order.Counts); err != nil {
 		return err
+	}
+	if order.FailureDetail != "" {
+		failure.Detail = "directory " + order.Directory + ": " + order.FailureDetail + failure.Detail
 	}
 	return failure
 }

@@ -58,7 +58,7 @@ func (e *Setup) Directories(ctx context.Context) ([]wire.ConnectedDirectory, err
 		}
 		order, ok, err := e.store.Orders.LastProbe(ctx, d.Name)
 		if ok {
-			probe := ProbeView(order)
+			probe := probeView(order, agents)
 			view.Probe = &probe
 		}
 		connected = append(connected, view)
@@ -93,9 +93,14 @@ func (e *Setup) DirectoryOf(ctx context.Context, name string) (wire.ConnectedDir
 	return wire.ConnectedDirectory{}, noDirectory(name)
 }
 
-// ProbeView is a probe as the interface shows it.
-func ProbeView(order store.Order) wire.Probe {
+// probeView is a probe as the interface shows it.
+func probeView(order store.Order, agents []store.Agent) wire.Probe {
 	probe := wire.Probe{At: order.Created, Outcome: "good", Verdicts: order.Result}
+	for _, agent := range agents {
+		if order.AgentID != nil && agent.ID == *order.AgentID {
+			probe.Agent = agent.Name
+		}
+	}
 	for _, v := range probe.Verdicts {
 		switch {
 		case v.Outcome == "bad":
@@ -154,8 +159,17 @@ func (e *Setup) named(ctx context.Context, name string) (settings.Directory, err
 }
 
 // Probe has an agent try the connection to a directory. features are tried
-// beside those that are switched on.
-func (e *Setup) Probe(ctx context.Context, name string, features []entry.Feature) (wire.Probe, error) {
+// beside those that are switched on. by is the name or id of the agent that is to
+// do it, "" for any.
+func (e *Setup) Probe(ctx context.Context, name, by string, features []entry.Feature) (wire.Probe, error) {
+	agents, err := e.store.Agents.List(ctx)
+	if err != nil {
+		return wire.Probe{}, err
+	}
+	only, err := agentFor(agents, by, name)
+	if err != nil {
+		return wire.Probe{}, err
+	}
 	d, err := e.named(ctx, name)
 	if err != nil {
 		return wire.Probe{}, err
@@ -173,14 +187,32 @@ func (e *Setup) Probe(ctx context.Context, name string, features []entry.Feature
 	if err != nil {
 		return wire.Probe{}, err
 	}
-	order, err := e.orders.Ask(ctx, protocol.Order{Directory: d.Name, Dialect: d.Dialect, Base: d.Base, Probe: &protocol.Probe{
+	order, err := e.orders.AskOf(ctx, only, protocol.Order{Directory: d.Name, Dialect: d.Dialect, Base: d.Base, Probe: &protocol.Probe{
 		Needs: needs, Expected: expected,
 		Features: slices.Compact(slices.Sorted(slices.Values(slices.Concat(d.Features, features)))), Containers: d.Containers.Include, Repairable: repairable,
 	}})
 	if err != nil {
 		return wire.Probe{}, err
 	}
-	return ProbeView(order), nil
+	return probeView(order, agents), nil
+}
+
+// agentFor finds the agent of a name or id that is to do something at a directory; nil
+// for "".
+func agentFor(agents []store.Agent, text, directory string) (*string, error) {
+	if text == "" {
+		return nil, nil
+	}
+	for _, agent := range agents {
+		switch {
+		case agent.Name != text && agent.ID != text:
+		case !slices.Contains(agent.Serves(), directory):
+			return nil, problem.New(problem.BadInput, "agent %s does not serve the directory %s: its own configuration must name it, and an administrator must have granted it ('kambrel agent list').", agent.Name, directory)
+		default:
+			return &agent.ID, nil
+		}
+	}
+	return nil, problem.New(problem.NotFound, "there is no agent %q ('kambrel agent list').", text)
 }
 
 // attributesOf are those that the draft, or the active settings, need of a directory, and

@@ -5,6 +5,8 @@ import (
 	"crypto/sha256"
 	"slices"
 	"time"
+
+	"kambrel.example/kambrel/core/problem"
 )
 
 // Agents are those that are enrolled, and the codes by which others may be.
@@ -22,6 +24,7 @@ type Agent struct {
 	PublicKey   string
 	Enrolled    time.Time
 	LastContact *time.Time
+	Faults      []AgentFault // for which directories it fails, when it was loaded with them
 }
 
 // Serves lists the directories that the agent can reach and may speak for.
@@ -47,18 +50,18 @@ func (a Agent) May(directory string) bool { return slices.Contains(a.Granted, di
 // List lists all agents by name.
 func (s Agents) List(ctx context.Context) ([]Agent, error) {
 	var agents []Agent
-	return agents, s.with(ctx).Order("name").Find(&agents).Error
+	return agents, s.withFaults(ctx).Order("name").Find(&agents).Error
 }
 
 // Get returns one agent.
 func (s Agents) Get(ctx context.Context, id string) (Agent, error) {
 	var agent Agent
-	return agent, s.with(ctx).Where("id = ?", id).Take(&agent).Error
+	return agent, s.withFaults(ctx).Where("id = ?", id).Take(&agent).Error
 }
 
 // Save keeps what an agent told about itself.
 func (s Agents) Save(ctx context.Context, agent *Agent) error {
-	if err := s.with(ctx).Save(agent).Error; err != nil {
+	if err := s.with(ctx).Omit("Faults").Save(agent).Error; err != nil {
 		return err
 	}
 	return s.Notify(ctx, Event{Kind: "agent"})
@@ -69,10 +72,13 @@ func (s Agents) Save(ctx context.Context, agent *Agent) error {
 func (s Agents) Hello(ctx context.Context, agent Agent) (bool, error) {
 	n, err := s.exec(ctx, `UPDATE agents SET host = ?, version = ?, directories = ?::text[], plain = ?::text[], last_contact = now() WHERE id = ?`,
 		agent.Host, agent.Version, agent.Directories, agent.Plain, agent.ID)
-	if err == nil && n == 1 {
-		err = s.Notify(ctx, Event{Kind: "agent"})
+	if err != nil || n == 0 {
+		return false, err
 	}
-	return n == 1, err
+	if err := s.restarted(ctx, agent.ID); err != nil {
+		return true, err
+	}
+	return true, s.Notify(ctx, Event{Kind: "agent"})
 }
 
 // Grant lets an agent speak for just these directories; false when
@@ -100,10 +106,13 @@ func (s Agents) Touch(ctx context.Context, id string) error {
 // Retire ends an agent's identity; false when there is none.
 func (s Agents) Retire(ctx context.Context, id string) (bool, error) {
 	n, err := s.exec(ctx, `DELETE FROM agents WHERE id = ?`, id)
-	if err == nil {
-		err = s.Notify(ctx, Event{Kind: "agent"})
+	if err != nil {
+		return false, err
 	}
-	return n == 1, err
+	if _, err := s.exec(ctx, `UPDATE orders SET state = 'failed', failure_code = ?, failure_detail = '' WHERE only_agent = ? AND state IN ('waiting', 'leased')`, problem.AgentRetired, id); err != nil {
+		return true, err
+	}
+	return n == 1, s.Notify(ctx, Event{Kind: "agent"})
 }
 
 // HashSecret is what is kept of a random secret.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"kambrel.example/kambrel/core/problem"
 	protocol "kambrel.example/kambrel/protocol/orders"
 )
 
@@ -24,6 +25,10 @@ type Order struct {
 	Request       protocol.Order `gorm:"serializer:json;type:jsonb"`
 	State         string         // waiting, leased, done, failed
 	AgentID       *string
+	OnlyAgent     *string    // nobody else may take it
+	NotBefore     *time.Time // nobody may take it before
+	Checkup       bool       // it looks whether an agent is well again
+	Taken         int        // how often
 	LeaseUntil    *time.Time
 	Created       time.Time
 	FailureCode   string
@@ -71,19 +76,46 @@ func (s Orders) Get(ctx context.Context, id int64) (Order, error) {
 
 // Take leases the order that an agent is to carry out next, by priority: the
 // oldest that waits or whose lease has lapsed. quick asks for those alone that are
-// not slow. Several agents never take the same one.
+// not slow. Several agents never take the same one. One that has failed an order does
+// not get it again, and one that fails for the directory only where no other is left.
 func (s Orders) Take(ctx context.Context, agent string, directories []string, quick bool, lease time.Duration) (Order, bool, error) {
 	var id int64
 	err := s.raw(ctx, `
-		UPDATE orders SET state = 'leased', agent_id = ?, lease_until = now() + ? * interval '1 second' WHERE id = (
-			SELECT id FROM orders WHERE directory = ANY(?::text[]) AND (state = 'waiting' OR state = 'leased' AND lease_until < now()) AND NOT (? AND slow)
-			ORDER BY priority, id LIMIT 1 FOR UPDATE SKIP LOCKED
-		) RETURNING id`, agent, lease.Seconds(), textArray(directories), quick).Scan(&id).Error
+		UPDATE orders SET state = 'leased', agent_id = @agent, taken = taken + 1, lease_until = now() + @lease * interval '1 second' WHERE id = (
+			SELECT id FROM orders o WHERE directory = ANY(CAST(@directories AS text[])) AND (state = 'waiting' OR state = 'leased' AND lease_until < now())
+			AND NOT (@quick AND slow) AND taken < @most AND (not_before IS NULL OR not_before <= now()) AND NOT @agent = ANY(failed_by)
+			AND (only_agent = @agent OR only_agent IS NULL AND (
+				NOT EXISTS (SELECT FROM agent_faults f WHERE f.agent_id = @agent AND f.directory = o.directory)
+				OR NOT EXISTS (SELECT FROM agents a WHERE `+canTake+` AND NOT EXISTS (SELECT FROM agent_faults f WHERE f.agent_id = a.id AND f.directory = o.directory))))
+			ORDER BY priority, id LIMIT 1 FOR UPDATE OF o SKIP LOCKED
+		) RETURNING id`, map[string]any{"agent": agent, "lease": lease.Seconds(), "directories": textArray(directories), "quick": quick, "most": MostTaken, "within": askingWithin.Seconds()}).Scan(&id).Error
 	if err != nil || id == 0 {
 		return Order{}, false, err
 	}
 	order, err := s.Get(ctx, id)
 	return order, err == nil, err
+}
+
+// MostTaken is how often an order is taken before it is given up: an answer that never
+// comes to its end is not asked for without end.
+const MostTaken = 8
+
+// askingWithin is how long ago an agent has asked that would take an order now.
+const askingWithin = 8 * time.Second
+
+// canTake is true of the agents a other than @agent that would take the order o.
+const canTake = `a.id <> @agent AND o.directory = ANY(a.granted) AND o.directory = ANY(a.directories) AND a.last_contact > now() - @within * interval '1 second' AND NOT a.id = ANY(o.failed_by)`
+
+// HandOn lets another agent do what one has failed to do, and keeps what that one said;
+// false when there is no other.
+func (s Orders) HandOn(ctx context.Context, id int64, agent string, code problem.Code, said string) (bool, error) {
+	n, err := s.exec(ctx, `UPDATE orders o SET state = 'waiting', agent_id = NULL, failed_by = failed_by || CAST(@agent AS uuid), failure_code = @code, failure_detail = failure_detail || @said || '; '
+		WHERE id = @id AND agent_id = @agent AND state = 'leased' AND only_agent IS NULL AND EXISTS (SELECT FROM agents a WHERE `+canTake+`)`,
+		map[string]any{"id": id, "agent": agent, "code": code, "said": said, "within": askingWithin.Seconds()})
+	if err != nil || n == 0 {
+		return false, err
+	}
+	return true, s.Notify(ctx, Event{Kind: "order", ID: id})
 }
 
 // Keep renews a lease and keeps the counts; false says that the order is
@@ -109,7 +141,7 @@ func (s Orders) End(ctx context.Context, id int64, code, detail string, counts O
 	if err != nil {
 		return err
 	}
-	if _, err := s.exec(ctx, `UPDATE orders SET state = ?, failure_code = ?, failure_detail = ?, counts = ?::jsonb, request = CASE WHEN erases THEN '{}' ELSE request END WHERE id = ?`, state, code, detail, string(text), id); err != nil {
+	if _, err := s.exec(ctx, `UPDATE orders SET state = ?, failure_code = ?, failure_detail = CASE WHEN ? = '' THEN '' ELSE failure_detail || ? END, counts = ?::jsonb, request = CASE WHEN erases THEN '{}' ELSE request END WHERE id = ?`, state, code, code, detail, string(text), id); err != nil {
 		return err
 	}
 	return s.Notify(ctx, Event{Kind: "order", ID: id})
@@ -135,7 +167,7 @@ func (s Orders) SaveVerdicts(ctx context.Context, id int64, verdicts []protocol.
 // LastProbe returns the newest probe of a directory that has ended.
 func (s Orders) LastProbe(ctx context.Context, directory string) (Order, bool, error) {
 	var order Order
-	err := s.with(ctx).Where("directory = ? AND kind = 'probe' AND state = 'done'", directory).Order("id DESC").Take(&order).Error
+	err := s.with(ctx).Where("directory = ? AND kind = 'probe' AND state = 'done' AND NOT checkup", directory).Order("id DESC").Take(&order).Error
 	if NotFound(err) {
 		return Order{}, false, nil
 	}
@@ -146,7 +178,7 @@ func (s Orders) LastProbe(ctx context.Context, directory string) (Order, bool, e
 // last probe of each directory.
 func (s Orders) Prune(ctx context.Context, before time.Time) error {
 	_, err := s.exec(ctx, `DELETE FROM orders WHERE run_id IS NULL AND state IN ('done', 'failed') AND created < ?
-		AND id NOT IN (SELECT max(id) FROM orders WHERE kind = 'probe' AND state = 'done' GROUP BY directory)`, before)
+		AND id NOT IN (SELECT max(id) FROM orders WHERE kind = 'probe' AND state = 'done' AND NOT checkup GROUP BY directory)`, before)
 	return err
 }
 

@@ -148,6 +148,9 @@ func Agent(a store.Agent) wire.Agent {
 	if view.Plain == nil {
 		view.Plain = []string{}
 	}
+	view.Faults = List(a.Faults, func(f store.AgentFault) wire.AgentFault {
+		return wire.AgentFault{Directory: f.Directory, Code: string(f.Code), Title: problem.Describe(f.Code).Title, Detail: f.Detail, Since: f.Since}
+	})
 	if a.LastContact != nil {
 		view.State = "offline"
 		if time.Since(*a.LastContact) < onlineWithin {

@@ -246,7 +246,13 @@ function next(d: Schemas['ConnectedDirectory']): string {
           <td>
             <strong>{{ agent.name }}</strong><br /><span class="quiet">{{ agent.host }}</span>
           </td>
-          <td><Tag :text="agent.state" :tone="agentTone[agent.state] ?? 'default'" /></td>
+          <td>
+            <Tag :text="agent.state" :tone="agentTone[agent.state] ?? 'default'" />
+            <template v-for="fault in agent.faults" :key="fault.directory">
+              <Tag :text="`Fails at ${fault.directory}`" tone="error" />
+              <p class="quiet fails">{{ fault.title }} since {{ when(fault.since) }}: {{ fault.detail }}</p>
+            </template>
+          </td>
           <td>
             {{ agent.directories.join(', ') || 'nothing yet' }}
             <template v-if="agent.asks.length">

@@ -5,6 +5,7 @@ import { NButton, NCheckbox, NInput, NModal, NSkeleton } from 'naive-ui'
 import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 
+import type { Schemas } from '../api/client'
 import Fault from '../parts/Fault.vue'
 import Tag from '../parts/Tag.vue'
 import { count, when, type Tone } from '../parts/words'
@@ -37,6 +38,9 @@ const {
   askRemoval,
   remove,
 } = useDirectory(computed(() => String(route.params.name)))
+function faultOf(agent: Schemas['Agent']): Schemas['AgentFault'] | undefined {
+  return agent.faults.find((fault) => fault.directory === data.value?.name)
+}
 const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', 'never-seen': 'default' }
 </script>
 
@@ -86,7 +90,23 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
               <div v-for="agent in data.agents" :key="agent.id" class="row agent">
                 <Tag :text="agent.state" :tone="agentTone[agent.state] ?? 'default'" /><strong>{{ agent.name }}</strong
                 ><span class="quiet">on {{ agent.host }}, last contact {{ when(agent.lastContact) }}</span
-                ><Tag v-if="agent.plain.includes(data.name)" text="Plain LDAP" tone="error" />
+                ><Tag v-if="agent.plain.includes(data.name)" text="Plain LDAP" tone="error" /><Tag
+                  v-if="faultOf(agent)"
+                  text="Fails"
+                  tone="error"
+                />
+                <p v-if="faultOf(agent)" class="quiet fails">
+                  {{ faultOf(agent)?.title }} since {{ when(faultOf(agent)?.since) }}: {{ faultOf(agent)?.detail }}. It
+                  gets nothing more to do here while another agent is well, and is looked at again by itself.
+                  <NButton
+                    v-if="session.may('operator')"
+                    size="tiny"
+                    :loading="probing"
+                    :disabled="agent.state !== 'online'"
+                    @click="probe(agent.name)"
+                    >Probe with {{ agent.name }}</NButton
+                  >
+                </p>
               </div>
               <template v-if="code">
                 <p>
@@ -104,12 +124,12 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
           <section class="sheet">
             <header>
               <h2>Probe</h2>
-              <span class="quiet">{{ data.probe ? `of ${when(data.probe.at)}` : '' }}</span><NButton
+              <span class="quiet">{{ data.probe ? `of ${when(data.probe.at)}${data.probe.agent ? ` by ${data.probe.agent}` : ''}` : '' }}</span><NButton
                 v-if="session.may('operator')"
                 size="small"
                 :loading="probing"
                 :disabled="!online.length"
-                @click="probe"
+                @click="probe()"
                 >Probe now</NButton
               >
             </header>
@@ -244,6 +264,10 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
 }
 .agent {
   margin-bottom: 4px;
+}
+.fails {
+  flex-basis: 100%;
+  overflow-wrap: anywhere;
 }
 .commands,
 .text {

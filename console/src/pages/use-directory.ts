@@ -78,9 +78,11 @@ export function useDirectory(name: ComputedRef<string>) {
   }
 
   const { busy: probing, act: probes } = useAct()
-  async function probe(): Promise<void> {
+  async function probe(agent?: string): Promise<void> {
     await probes(async () => {
-      await unwrap(api.POST('/api/v1/directories/{name}/probe', { params: path() }))
+      await unwrap(
+        api.POST('/api/v1/directories/{name}/probe', { params: { ...path(), query: agent ? { agent } : {} } })
+      )
       await again()
     })
   }

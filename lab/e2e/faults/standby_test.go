@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 	"testing"
 
@@ -67,24 +65,12 @@ func TestAnotherAgentTakesOver(t *testing.T) {
 	const crew = 3000
 	w := worldtest.NewRaced(t, worldtest.LDIFPeople(crew))
 	w.Activate(worldtest.Document())
-	code, err := w.Client.IssueCode(t.Context(), "brisling")
-	require.NoError(t, err)
-	second := filepath.Join(w.Lab.Dir, "second.yaml")
-	out, err := exec.Command(worldtest.Plainly.Kambrel, "agent", "enrol", "--service", w.URL, "--code", code.Code, "--name", "brisling-2", "--config", second).CombinedOutput()
-	require.NoError(t, err, string(out))
-	text, err := os.ReadFile(second)
-	require.NoError(t, err)
-	first, err := os.ReadFile(w.AgentFile)
-	require.NoError(t, err)
-	directories := string(first)[strings.Index(string(first), "directories:\n"):]
-	require.NoError(t, os.WriteFile(second, []byte(strings.Replace(string(text), "directories: []\n", "", 1)+directories), 0o600))
-
+	second := w.SecondAgent()
 	run, err := w.Client.StartRun(t.Context(), wire.NewRun{Purpose: purpose.Sync})
 	require.NoError(t, err)
 	w.AwaitMoment(run.ID, func(r wire.Run) bool { return r.Counts.EntriesRead > 0 })
 	w.Agent.Kill()
-	_, err = w.Lab.Start(context.Background(), servers.Command{Name: "agent-2", Path: w.Programs.Kambrel, Args: []string{"agent", "run", "--config", second}})
-	require.NoError(t, err)
+	second.Start()
 	ended := w.Wait(run.ID)
 	require.Equal(t, progress.InStep, ended.State, "%+v", ended.Failure)
 	assert.Len(t, worldtest.Users(t, w.Address(), ""), crew)

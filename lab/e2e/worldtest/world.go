@@ -160,22 +160,60 @@ func (w *World) StartService() {
 
 func (w *World) enrol() {
 	w.T.Helper()
-	code, err := w.Client.IssueCode(w.T.Context(), "brisling", "skerry")
+	w.enrolAs("brisling-1", w.AgentFile, "brisling", "skerry")
+}
+
+// enrolAs enrols an agent that reaches the directory as brisling.
+func (w *World) enrolAs(name, file string, directories ...string) {
+	w.T.Helper()
+	code, err := w.Client.IssueCode(w.T.Context(), directories...)
 	require.NoError(w.T, err)
-	out, err := exec.Command(Plainly.Kambrel, "agent", "enrol", "--service", w.URL, "--code", code.Code, "--name", "brisling-1", "--config", w.AgentFile).CombinedOutput()
+	out, err := exec.Command(Plainly.Kambrel, "agent", "enrol", "--service", w.URL, "--code", code.Code, "--name", name, "--config", file).CombinedOutput()
 	require.NoError(w.T, err, string(out))
-	text, err := os.ReadFile(w.AgentFile)
+	text, err := os.ReadFile(file)
 	require.NoError(w.T, err)
 	text = append(bytes.ReplaceAll(text, []byte("directories: []\n"), nil), fmt.Appendf(nil, "directories:\n  - name: brisling\n    url: %s\n    ca: %s\n    bindDN: %s\n    password: %s\n",
 		w.Directory.URL, w.Directory.CAFile, w.Directory.ReaderDN, w.Directory.ReaderPassword)...)
-	require.NoError(w.T, os.WriteFile(w.AgentFile, text, 0o600))
+	require.NoError(w.T, os.WriteFile(file, text, 0o600))
 }
 
 func (w *World) StartAgent() {
 	w.T.Helper()
-	var err error
-	w.Agent, err = w.Lab.Start(context.Background(), servers.Command{Name: "agent", Path: w.Programs.Kambrel, Args: []string{"agent", "run", "--config", w.AgentFile}})
+	w.Agent = w.startAgent("agent", w.AgentFile)
+}
+
+func (w *World) startAgent(name, file string) *servers.Process {
+	w.T.Helper()
+	started, err := w.Lab.Start(context.Background(), servers.Command{Name: name, Path: w.Programs.Kambrel, Args: []string{"agent", "run", "--config", file}})
 	require.NoError(w.T, err)
+	return started
+}
+
+// SecondAgent is brisling-2, which serves the same directory.
+type SecondAgent struct {
+	*servers.Process
+	File string
+	w    *World
+}
+
+// SecondAgent enrols another agent; it is not started yet.
+func (w *World) SecondAgent() *SecondAgent {
+	w.T.Helper()
+	second := &SecondAgent{File: filepath.Join(w.Lab.Dir, "second.yaml"), w: w}
+	w.enrolAs("brisling-2", second.File, "brisling")
+	return second
+}
+
+// Start starts it.
+func (a *SecondAgent) Start() { a.Process = a.w.startAgent("agent-2", a.File) }
+
+// Configure changes its configuration.
+func (a *SecondAgent) Configure(before, after string) {
+	a.w.T.Helper()
+	text, err := os.ReadFile(a.File)
+	require.NoError(a.w.T, err)
+	require.Contains(a.w.T, string(text), before)
+	require.NoError(a.w.T, os.WriteFile(a.File, []byte(strings.ReplaceAll(string(text), before, after)), 0o600))
 }
 
 // Document is settings that include the people and exclude the leavers.
