@@ -72,7 +72,7 @@ func printForecast(w io.Writer, f wire.Forecast) error {
 
 var outcomeMeanings = map[string]string{
 	"same-person": "one person with an entry of another directory, whose resource it shares", "linked": "linked already, and in step", "create": "a new resource would be made", "update": "linked, and would be changed", "restore": "would be active again",
-	"suspend": "would be suspended", "delete": "would be deleted", "unclaimed": "in the cloud only; nobody claims it, and it is left alone",
+	"suspend": "would be suspended", "leave": "would stay until the grace time is over, and be deleted then", "delete": "would be deleted", "unclaimed": "in the cloud only; nobody claims it, and it is left alone",
 }
 
 func outcomeText(o wire.Outcome) string {

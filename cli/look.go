@@ -68,7 +68,7 @@ with a parenthesis is a filter (RFC 4515) over all attributes that were read.`,
 		},
 	}
 	command.Flags().IntVar(&limit, "limit", 20, "how many, at most 500")
-	command.Flags().StringVar(&state, "state", "", "only objects in a state: in-step, suspended, problem, changing, not-synced, cloud-only, removed")
+	command.Flags().StringVar(&state, "state", "", "only objects in a state: in-step, suspended, leaving, left, problem, changing, not-synced, cloud-only, removed")
 	return command
 }
 
@@ -169,6 +169,7 @@ func printHealth(w io.Writer, h wire.Health) error {
 	}
 	fmt.Fprintf(w, "Next run   %s\n", next)
 	fmt.Fprintf(w, "Objects    %d users in directories, %d linked (%d suspended), %d groups and %d contacts linked, %d in the cloud only\n", h.Objects.Entries, h.Objects.Linked, h.Objects.Suspended, h.Objects.Groups, h.Objects.Contacts, h.Objects.CloudOnly)
+	printGoing(w, "Leavers    ", h.Going)
 	fmt.Fprintf(w, "Cloud      %s, last read %s\n", h.Cloud.URL, when(h.Cloud.LastRead))
 	for _, dir := range h.Directory {
 		fmt.Fprintf(w, "Directory  %s (%s), %d users, last read %s, %s online\n", dir.Name, dir.Base, dir.Entries, when(dir.LastRead), plural(dir.Agents, "agent"))

@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -193,6 +194,55 @@ stays on record ('kambrel kept list'). Without --yes it only says what it would 
 func newKeptCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{Use: "kept", Short: "List what was discarded and stays, let a run decide about it again"}
 	command.AddCommand(newKeptListCommand(d), newKeptEndCommand(d))
+	return command
+}
+
+func newLeaversCommand(d *deps) *cobra.Command {
+	command := &cobra.Command{Use: "leavers", Short: "Whose resources are deleted when their grace time is over"}
+	command.AddCommand(newLeaversListCommand(d))
+	return command
+}
+
+func newLeaversListCommand(d *deps) *cobra.Command {
+	var limit int
+	command := &cobra.Command{
+		Use: "list", Short: "List who goes and when, the first ones first", Args: noArguments,
+		Long: `Lists those who have left, by the leaver policy 'delete', and the day on which
+their resource is deleted from the cloud. Who is back in scope before is not.`,
+		Example: "  kambrel leavers list\n  kambrel leavers list -o json | jq '.[].on'",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := d.listing(limit)
+			if err != nil {
+				return err
+			}
+			page, err := c.Leavers(cmd.Context(), url.Values{"limit": {strconv.Itoa(limit)}})
+			if err != nil {
+				return err
+			}
+			return d.print(cmd.OutOrStdout(), page.Items, func(w io.Writer) error {
+				if len(page.Items) == 0 {
+					_, err := fmt.Fprintln(w, "Nobody: no resource waits for its deletion.")
+					return err
+				}
+				t := newTable("DELETED ON", "KIND", "NAME", "WHY", "LEFT", "DIRECTORY", "DN")
+				for _, l := range page.Items {
+					why := "out of scope"
+					if l.Gone {
+						why = "deleted from the directory"
+					}
+					t.add(l.On.Local().Format(time.DateOnly), l.Kind, l.Name, why, when(&l.Left), l.Directory, l.DN)
+				}
+				if err := t.print(w); err != nil {
+					return err
+				}
+				if page.Total > len(page.Items) {
+					fmt.Fprintf(w, "\n%d of %d; --limit shows more.\n", len(page.Items), page.Total)
+				}
+				return nil
+			})
+		},
+	}
+	command.Flags().IntVar(&limit, "limit", 100, "how many")
 	return command
 }
 

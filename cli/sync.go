@@ -230,7 +230,7 @@ func printPlan(w io.Writer, run wire.Run) {
 	for _, part := range []struct {
 		n    int
 		name string
-	}{{c.Create, "create"}, {c.Adopt, "adopt"}, {c.Update, "update"}, {c.Restore, "restore"}, {c.Suspend, "suspend"}, {c.Delete, "delete"}, {c.Unlink, "unlink"}} {
+	}{{c.Create, "create"}, {c.Adopt, "adopt"}, {c.Update, "update"}, {c.Restore, "restore"}, {c.Suspend, "suspend"}, {c.Leave, "leave"}, {c.Delete, "delete"}, {c.Unlink, "unlink"}} {
 		if part.n > 0 {
 			parts = append(parts, fmt.Sprintf("%s %d", part.name, part.n))
 		}
@@ -241,6 +241,7 @@ func printPlan(w io.Writer, run wire.Run) {
 	if !run.Purpose.Rehearses() {
 		fmt.Fprintf(w, "  write  %d done, %d failed\n", c.Done, c.Failed)
 	}
+	printGoing(w, "  ", c.Going)
 	if c.Problems > 0 {
 		fmt.Fprintf(w, "  %s: see 'kambrel problems'\n", plural(c.Problems, "problem"))
 	}
@@ -249,6 +250,13 @@ func printPlan(w io.Writer, run wire.Run) {
 		if c.Hanging > 0 {
 			fmt.Fprintf(w, "  with them it holds %d memberships and references to them, which stay as they are until then\n", c.Hanging)
 		}
+	}
+}
+
+// printGoing tells what is deleted later.
+func printGoing(w io.Writer, indent string, going []progress.Going) {
+	for _, g := range going {
+		fmt.Fprintf(w, "%s%s: see 'kambrel leavers list'\n", indent, g.Text)
 	}
 }
 

@@ -210,6 +210,11 @@ func (c *Client) Kept(ctx context.Context, query url.Values) (out wire.Page[wire
 	return out, c.do(ctx, http.MethodGet, "/kept", query, nil, &out)
 }
 
+// Leavers lists whose resources are deleted when their grace time is over.
+func (c *Client) Leavers(ctx context.Context, query url.Values) (out wire.Page[wire.Leaver], err error) {
+	return out, c.do(ctx, http.MethodGet, "/leavers", query, nil, &out)
+}
+
 // EndKept lets the next run decide again about what is kept of an entry.
 func (c *Client) EndKept(ctx context.Context, directory, id string) (out wire.Run, err error) {
 	return out, c.do(ctx, http.MethodDelete, "/kept/"+url.PathEscape(directory)+"/"+url.PathEscape(id), nil, nil, &out)

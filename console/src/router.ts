@@ -25,6 +25,12 @@ export const router = createRouter({
       component: () => import('./pages/Kept.vue'),
       meta: { title: 'Kept', place: 'runs' },
     },
+    {
+      path: '/leavers',
+      name: 'leavers',
+      component: () => import('./pages/Leavers.vue'),
+      meta: { title: 'Leavers', place: 'runs' },
+    },
     { path: '/objects', name: 'objects', component: () => import('./pages/Objects.vue'), meta: { title: 'Objects' } },
     {
       path: '/objects/:id',

@@ -12,6 +12,7 @@ import (
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/rules"
+	"kambrel.example/kambrel/core/settings"
 )
 
 // Decider decides about batches of cases.
@@ -87,10 +88,24 @@ func (d *Decider) judge(ctx context.Context, cases []Case) ([]*Outcome, error) {
 		}
 		o.subject = plan.Subject{
 			Entry: o.Case.Entry, Verdict: o.Verdict, Desired: o.Desired, Link: o.Case.Link, Resource: o.Case.Resource, Leavers: of.Leavers,
-			GraceOver: of.Grace == 0 || o.LeftAt != nil && !d.Now.Before(o.LeftAt.Add(of.Grace)),
 		}
+		o.subject.Due, o.subject.GraceOver = d.grace(of, o.LeftAt)
 	}
 	return outcomes, nil
+}
+
+// grace tells when the resource of somebody who has left is deleted, nil when it stays,
+// and whether that is now.
+func (d *Decider) grace(of *Kind, left *time.Time) (*time.Time, bool) {
+	if of.Leavers != settings.Delete {
+		return nil, false
+	}
+	from := d.Now
+	if left != nil {
+		from = *left
+	}
+	due := from.Add(of.Grace)
+	return &due, !d.Now.Before(due)
 }
 
 // PersonOf puts the entries of a person into the order of the settings.

@@ -3,6 +3,7 @@ package decide
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
@@ -100,7 +101,7 @@ func (o *Outcome) Summary() string {
 	case d.Problem != nil:
 		return scope + "; " + problem.Describe(d.Problem.Code).Title + ": " + d.Problem.Detail
 	case d.Operation != "":
-		return scope + "; the next run will " + string(d.Operation) + " the resource"
+		return scope + "; " + d.Will()
 	case d.Code == plan.Follows:
 		return scope + "; one person with " + o.Kin.Follows.LeadDN
 	case d.Code == plan.InStep:
@@ -111,6 +112,10 @@ func (o *Outcome) Summary() string {
 		return scope + "; it was made again under the same name, and the new entry takes the resource over"
 	case d.Code == plan.Kept:
 		return scope + "; its removal was discarded by " + o.kept[0].By + ": " + o.kept[0].Reason
+	case d.Code == plan.Left && d.Due != nil:
+		return scope + "; its resource is deleted on " + d.Due.UTC().Format(time.DateOnly)
+	case d.Code == plan.Left && o.Case.Entry.Kind != entry.User:
+		return scope + "; its resource is left as it is"
 	case d.Code == plan.Left:
 		return scope + "; its resource is suspended"
 	}

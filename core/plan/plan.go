@@ -7,6 +7,7 @@ package plan
 import (
 	"slices"
 	"strings"
+	"time"
 
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
@@ -28,13 +29,16 @@ const (
 	Update  Operation = "update"
 	Suspend Operation = "suspend"
 	Restore Operation = "restore"
-	Delete  Operation = "delete"
-	Unlink  Operation = "unlink" // the resource stays, and bears no link key any more
+	// Leave lets a resource that nobody can be signed in by stay until its grace time is
+	// over; nothing is sent.
+	Leave  Operation = "leave"
+	Delete Operation = "delete"
+	Unlink Operation = "unlink" // the resource stays, and bears no link key any more
 )
 
-// Removes tells whether an operation takes something away from people, so that
-// the guard counts it.
-func (o Operation) Removes() bool { return o == Suspend || o == Delete }
+// Removes tells whether an operation takes something away from people, now or when the
+// grace time is over, so that the guard counts it.
+func (o Operation) Removes() bool { return o == Suspend || o == Leave || o == Delete }
 
 // Code tells what a decision came to.
 type Code string
@@ -56,8 +60,10 @@ const (
 // Link is what is known about an entry's link.
 type Link struct {
 	ResourceID string
-	// Left is set once the leaver policy was carried out.
+	// Left is set once the leaver policy was carried out, and Due when the resource is to
+	// be deleted, as it was said then; nil when it stays.
 	Left bool
+	Due  *time.Time
 }
 
 // Subject is everything a decision is made from.
@@ -73,8 +79,9 @@ type Subject struct {
 	// Match is used when the entry is in and has no link.
 	Match   match.Decision
 	Leavers settings.Policy
-	// GraceOver: what the policy delete waits for has passed.
+	// GraceOver: what the policy delete waits for has passed. Due is when it does.
 	GraceOver bool
+	Due       *time.Time
 }
 
 // Decision is the outcome for one subject. With an Operation and a Problem, the
@@ -85,6 +92,9 @@ type Decision struct {
 	ResourceID string
 	Diffs      []change.Diff
 	Problem    *problem.Error
+	// Due is when the resource of somebody who leaves is deleted. Of a deletion it is set
+	// when that was said when it left.
+	Due *time.Time
 }
 
 // Decide compares and decides.
@@ -140,15 +150,30 @@ func decideOut(s Subject) Decision {
 	case s.Resource == nil:
 		return Decision{Code: Unlinked}
 	case s.Leavers == settings.Delete && s.GraceOver:
-		return Decision{Code: Code(Delete), Operation: Delete, ResourceID: s.Resource.ID(), Diffs: []change.Diff{
+		return Decision{Code: Code(Delete), Operation: Delete, ResourceID: s.Resource.ID(), Due: s.said(), Diffs: []change.Diff{
 			{Target: "externalId", Before: s.Resource.ExternalID(), Source: "leaver policy delete, and the grace time is over; " + s.Verdict.Summary},
 		}}
 	case s.Leavers != settings.Keep && s.Entry.Kind == entry.User && s.Resource.Active():
-		return Decision{Code: Code(Suspend), Operation: Suspend, ResourceID: s.Resource.ID(), Diffs: []change.Diff{
+		return Decision{Code: Code(Suspend), Operation: Suspend, ResourceID: s.Resource.ID(), Due: s.Due, Diffs: []change.Diff{
 			{Target: "active", Before: true, After: false, Source: "leaver policy " + string(s.Leavers) + "; " + s.Verdict.Summary},
 		}}
+	case s.Leavers == settings.Delete && s.Link.Due == nil:
+		return Decision{Code: Code(Leave), Operation: Leave, ResourceID: s.Resource.ID(), Due: s.Due, Diffs: []change.Diff{
+			{Target: "externalId", Before: s.Resource.ExternalID(), Source: "leaver policy delete, when the grace time is over; " + s.Verdict.Summary},
+		}}
+	case s.Leavers == settings.Delete:
+		return Decision{Code: Left, ResourceID: s.Resource.ID(), Due: s.Link.Due}
 	}
 	return Decision{Code: Left, ResourceID: s.Resource.ID()}
+}
+
+// said is when a deletion that is due was said to come; nil when it comes sooner, since
+// the grace time was shortened.
+func (s Subject) said() *time.Time {
+	if s.Link.Due == nil || s.Due == nil || s.Link.Due.After(*s.Due) {
+		return nil
+	}
+	return s.Link.Due
 }
 
 // Let is the decision to let a resource go that an entry has: to untie or to
@@ -274,6 +299,17 @@ func granted(v rules.Value, have []string) change.Diff {
 	return diff
 }
 
+// Will says what the next run does.
+func (d Decision) Will() string {
+	switch {
+	case d.Due == nil || d.Operation == Delete:
+		return "the next run will " + string(d.Operation) + " the resource"
+	case d.Operation == Leave:
+		return "the resource stays until its grace time is over, and is deleted on " + d.Due.UTC().Format(time.DateOnly)
+	}
+	return "the next run will " + string(d.Operation) + " the resource, and it is deleted on " + d.Due.UTC().Format(time.DateOnly)
+}
+
 // Explain states the decision as a reason.
 func (d Decision) Explain() reason.Node {
 	node := reason.Node{Outcome: reason.Note, Deciding: true}
@@ -293,6 +329,9 @@ func (d Decision) Explain() reason.Node {
 		node.Outcome = reason.Yes
 	case Left:
 		node.Text = "out of scope; the leaver policy is carried out already: nothing to do"
+		if d.Due != nil {
+			node.Text = "out of scope; the resource is deleted when its grace time is over, on " + d.Due.UTC().Format(time.DateOnly)
+		}
 	case Unlinked:
 		node.Text = "out of scope, and its resource is gone: the link is dropped"
 	case Returns:
@@ -304,7 +343,7 @@ func (d Decision) Explain() reason.Node {
 		node.Text = problem.Describe(d.Problem.Code).Title
 		node.Outcome, node.Value = reason.Bad, d.Problem.Detail
 	default:
-		node.Text = "the next run will " + string(d.Operation) + " the resource"
+		node.Text = d.Will()
 	}
 	node.Children = change.Explain(d.Diffs)
 	if d.Problem != nil && d.Code != Blocked {

@@ -3,6 +3,7 @@ package plan
 import (
 	"encoding/json"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -195,10 +196,23 @@ func TestAGroupThatLeftStaysUntilItsGraceTimeIsOver(t *testing.T) {
 	t.Parallel()
 	group := entry.Entry{Kind: entry.Group}
 	left := Subject{Entry: group, Verdict: scope.Verdict{}, Link: &Link{}, Resource: resource(t, `{"id":"g1","displayName":"Crew"}`), Leavers: settings.Delete}
+	due := time.Date(2026, 12, 26, 6, 0, 0, 0, time.UTC)
+	left.Due = &due
+	leaves := Decide(left)
+	assert.Equal(t, Leave, leaves.Operation)
+	assert.Equal(t, "the resource stays until its grace time is over, and is deleted on 2026-12-26", leaves.Will())
+	assert.True(t, Leave.Removes(), "the guard asks now")
+
+	left.Link = &Link{Left: true, Due: &due}
+	assert.Equal(t, Decision{Code: Left, Due: &due}.Due, Decide(left).Due)
 	assert.Equal(t, Left, Decide(left).Code)
 	left.GraceOver = true
-	assert.Equal(t, Delete, Decide(left).Operation)
-	assert.True(t, Delete.Removes())
+	goes := Decide(left)
+	assert.Equal(t, Delete, goes.Operation)
+	assert.Equal(t, &due, goes.Due, "it was said when it left")
+	sooner := due.Add(-time.Hour)
+	left.Due = &sooner
+	assert.Nil(t, Decide(left).Due, "the grace time was made shorter since")
 }
 
 func TestWhatIsGrantedComesAndGoesWithoutTouchingTheRest(t *testing.T) {

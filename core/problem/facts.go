@@ -77,12 +77,13 @@ type Loss struct {
 
 // Say puts a loss into words.
 func (l Loss) Say() Loss {
-	whom := map[string]string{"user": "people", "group": "groups", "contact": "contacts"}[l.Kind]
-	if l.Count == 1 {
-		whom = map[string]string{"user": "person", "group": "group", "contact": "contact"}[l.Kind]
-	}
+	whom := Whom(l.Kind, l.Count)
 	switch l.Of {
 	case "removals":
+		if l.Target == "leave" {
+			l.Text = fmt.Sprintf("delete %d %s when their grace time is over", l.Count, whom)
+			return l
+		}
 		l.Text = fmt.Sprintf("suspend or delete %d %s", l.Count, whom)
 	case "members":
 		l.Text = fmt.Sprintf("take %d members out of %d groups", l.Count, l.Groups)
@@ -97,6 +98,14 @@ func (l Loss) Say() Loss {
 		}
 	}
 	return l
+}
+
+// Whom is what people call so many of a kind.
+func Whom(kind string, n int) string {
+	if n == 1 {
+		return map[string]string{"user": "person", "group": "group", "contact": "contact"}[kind]
+	}
+	return map[string]string{"user": "people", "group": "groups", "contact": "contacts"}[kind]
 }
 
 // Label is what people call the resource, with its id.

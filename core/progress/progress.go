@@ -42,7 +42,9 @@ type Counts struct {
 	Update           int            `json:"update"`
 	Restore          int            `json:"restore"`
 	Suspend          int            `json:"suspend"`
+	Leave            int            `json:"leave,omitempty" doc:"Resources that stay until their grace time is over"`
 	Delete           int            `json:"delete,omitempty"`
+	Going            []Going        `json:"going,omitempty" doc:"What is deleted later, of what leaves in this run"`
 	Unlink           int            `json:"unlink,omitempty"`
 	Changes          int            `json:"changes" doc:"All planned changes that are not held"`
 	Held             int            `json:"held" doc:"Changes that the guard holds"`
@@ -54,6 +56,20 @@ type Counts struct {
 	SamePerson       int            `json:"samePerson,omitempty" doc:"Entries that are one person with another entry, and share its resource"`
 	Surveyed         int            `json:"surveyed,omitempty" doc:"Entries that the survey has looked at"`
 	Findings         int            `json:"findings,omitempty"`
+}
+
+// Going is how many resources are deleted when their grace time is over, from a day on.
+type Going struct {
+	Kind  string    `json:"kind" enum:"user,group,contact"`
+	Count int       `json:"count"`
+	On    time.Time `json:"on" doc:"The day of the first"`
+	Text  string    `json:"text" doc:"The same in words"`
+}
+
+// Say puts it into words.
+func (g Going) Say() Going {
+	g.Text = fmt.Sprintf("%d %s will be deleted, from %s on", g.Count, problem.Whom(g.Kind, g.Count), g.On.UTC().Format(time.DateOnly))
+	return g
 }
 
 // HeldText says what the changes would do that are held.

@@ -250,7 +250,7 @@ type Hit struct {
 	ResourceID string `json:"resourceId,omitempty"`
 	Active     *bool  `json:"active,omitempty"`
 	Gone       bool   `json:"gone,omitempty"`
-	State      string `json:"state" enum:"in-step,suspended,problem,changing,not-synced,cloud-only,removed" doc:"Where the object stands"`
+	State      string `json:"state" enum:"in-step,suspended,leaving,left,problem,changing,not-synced,cloud-only,removed" doc:"Where the object stands"`
 }
 
 // EntryView is an entry as the mirror holds it.
@@ -268,6 +268,20 @@ type LinkView struct {
 	RunID      int64       `json:"runId"`
 	Since      time.Time   `json:"since"`
 	Left       *time.Time  `json:"left,omitempty" doc:"When the leaver policy was carried out"`
+	Due        *time.Time  `json:"due,omitempty" doc:"When the resource is deleted"`
+}
+
+// Leaver is somebody whose resource is deleted when the grace time is over.
+type Leaver struct {
+	Kind       string    `json:"kind" enum:"user,group,contact"`
+	Directory  string    `json:"directory"`
+	EntryID    string    `json:"entryId"`
+	ResourceID string    `json:"resourceId"`
+	Name       string    `json:"name"`
+	DN         string    `json:"dn"`
+	Gone       bool      `json:"gone" doc:"The entry was deleted from its directory; else it is out of scope"`
+	Left       time.Time `json:"left"`
+	On         time.Time `json:"on" doc:"When the resource is deleted"`
 }
 
 // AttributeView is one attribute side by side.
@@ -435,6 +449,7 @@ type Health struct {
 	LastRun   *Run             `json:"lastRun,omitempty" doc:"The last run that has ended"`
 	Current   *Run             `json:"current,omitempty" doc:"The run that writes and goes on or waits"`
 	Beside    []Run            `json:"beside" doc:"Rehearsals, surveys and the like that go on or wait"`
+	Going     []progress.Going `json:"going" doc:"What is deleted when its grace time is over"`
 	NextRun   *time.Time       `json:"nextRun,omitempty" doc:"When the schedule starts the next one"`
 	Revision  int              `json:"revision"`
 	Agents    []Agent          `json:"agents"`

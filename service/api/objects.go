@@ -13,7 +13,7 @@ import (
 
 type findQuery struct {
 	Text   string `query:"text" maxLength:"1000" doc:"Part of a name, login, address or distinguished name, an id in any form, or a filter (RFC 4515) over the attributes that were read"`
-	State  string `query:"state" enum:"in-step,suspended,problem,changing,not-synced,cloud-only,removed"`
+	State  string `query:"state" enum:"in-step,suspended,leaving,left,problem,changing,not-synced,cloud-only,removed"`
 	Kind   string `query:"kind" enum:"user,group,contact"`
 	Sort   string `query:"sort" enum:"name,-name,login,-login,state,-state" default:"name"`
 	Cursor string `query:"cursor"`

@@ -23,7 +23,7 @@ type RunPath struct {
 	ID int64 `path:"id" minimum:"1"`
 }
 
-type keptQuery struct {
+type offsetQuery struct {
 	Cursor string `query:"cursor" doc:"next of the page before"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
 }
@@ -110,13 +110,21 @@ func (s *Server) runRoutes() {
 		}
 		return answer(s.run(ctx, id))
 	})
-	huma.Register(s.api, operation("GET", "/kept", "list-kept", "What runs would have taken away, and operators have discarded, the newest first", wire.Viewer), func(ctx context.Context, in *keptQuery) (*body[wire.Page[wire.Kept]], error) {
+	huma.Register(s.api, operation("GET", "/kept", "list-kept", "What runs would have taken away, and operators have discarded, the newest first", wire.Viewer), func(ctx context.Context, in *offsetQuery) (*body[wire.Page[wire.Kept]], error) {
 		offset, err := number(in.Cursor)
 		if err != nil {
 			return nil, fail(err)
 		}
 		kept, total, err := s.store.Kept.List(ctx, int(offset), in.Limit)
 		return answer(pageAt(views.List(kept, views.Kept), total, int(offset)), err)
+	})
+	huma.Register(s.api, operation("GET", "/leavers", "list-leavers", "Whose resources are deleted when their grace time is over, the first ones first", wire.Viewer), func(ctx context.Context, in *offsetQuery) (*body[wire.Page[wire.Leaver]], error) {
+		offset, err := number(in.Cursor)
+		if err != nil {
+			return nil, fail(err)
+		}
+		leavers, total, err := s.service.Explain.Leavers(ctx, int(offset), in.Limit)
+		return answer(pageAt(views.List(leavers, views.Leaver), total, int(offset)), err)
 	})
 	huma.Register(s.api, operation("DELETE", "/kept/{directory}/{id}", "end-kept", "Let the next run decide again about what is kept of an entry", wire.OperatorRole), func(ctx context.Context, in *KeptPath) (*body[wire.Run], error) {
 		ref, err := entry.ParseRef(in.Directory + "/" + in.ID)

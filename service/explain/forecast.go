@@ -21,6 +21,16 @@ import (
 	"kambrel.example/kambrel/service/views"
 )
 
+// Leavers lists whose resources are deleted when their grace time is over, the first
+// ones first.
+func (e *Explain) Leavers(ctx context.Context, offset, limit int) ([]store.Leaver, int, error) {
+	active, _, err := e.store.Settings.Active(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	return e.store.Links.Leavers(ctx, store.GraceOf(active.Document), offset, limit)
+}
+
 // Forecast starts a rehearsal of everybody: by the draft, or by the active
 // settings.
 func (e *Explain) Forecast(ctx context.Context, by string, draft bool) (int64, error) {

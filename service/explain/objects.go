@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/decide"
@@ -204,7 +205,7 @@ func (e *Explain) entryObject(ctx context.Context, ref entry.Ref) (wire.Object, 
 	link, err := e.store.Links.Of(ctx, ref)
 	switch {
 	case err == nil:
-		object.Link = &wire.LinkView{LinkKey: link.LinkKey, ResourceID: link.ResourceID, How: link.How, Owner: link.Owner, RunID: link.RunID, Since: link.Since, Left: link.LeftAt}
+		object.Link = &wire.LinkView{LinkKey: link.LinkKey, ResourceID: link.ResourceID, How: link.How, Owner: link.Owner, RunID: link.RunID, Since: link.Since, Left: link.LeftAt, Due: link.Due}
 	case !store.NotFound(err):
 		return wire.Object{}, err
 	}
@@ -347,7 +348,10 @@ func whyOf(settings *decide.Settings, o *decide.Outcome, object wire.Object) wir
 	linked := ""
 	if l := object.Link; l != nil {
 		linked = fmt.Sprintf("resource %s, since run %d (%s)", l.ResourceID, l.RunID, l.How)
-		if l.Left != nil {
+		switch {
+		case l.Due != nil:
+			linked += "; deleted on " + l.Due.UTC().Format(time.DateOnly) + ", since it left"
+		case l.Left != nil && o.Case.Entry.Kind == entry.User:
 			linked += "; suspended when it left"
 		}
 	}

@@ -6,6 +6,7 @@ import (
 
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/jobs"
 	"kambrel.example/kambrel/service/problems"
@@ -28,7 +29,7 @@ func New(s *store.Store, c *cloud.Client, w *jobs.Jobs, p *problems.Problems) *H
 
 // Now gathers the state of everything, and says what needs attention.
 func (e *Health) Now(ctx context.Context) (wire.Health, error) {
-	h := wire.Health{State: "well", Attention: []wire.Attention{}, Beside: []wire.Run{}, Agents: []wire.Agent{}, Directory: []wire.DirectoryState{}, Cloud: wire.CloudState{URL: e.cloud.URL()}}
+	h := wire.Health{State: "well", Attention: []wire.Attention{}, Beside: []wire.Run{}, Going: []progress.Going{}, Agents: []wire.Agent{}, Directory: []wire.DirectoryState{}, Cloud: wire.CloudState{URL: e.cloud.URL()}}
 	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.otherRuns, e.counts, e.readings, e.judge} {
 		if err := part(ctx, &h); err != nil {
 			return h, err
@@ -143,6 +144,9 @@ func (e *Health) connections(ctx context.Context, h *wire.Health) error {
 		return err
 	}
 	h.Revision = revision.Revision
+	if h.Going, err = e.store.Links.Going(ctx, store.GraceOf(revision.Document)); err != nil {
+		return err
+	}
 	for _, directory := range revision.Document.Directories {
 		view := wire.DirectoryState{Name: directory.Name, Dialect: string(directory.Dialect), Base: directory.Base}
 		for _, agent := range h.Agents {

@@ -10,7 +10,6 @@ import (
 
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
-	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -203,15 +202,7 @@ func (j *Judge) decideImagined(ctx context.Context, m *Imagined, batch []decide.
 }
 
 // Grace is when what left is deleted, by kind.
-func (j *Judge) Grace() []store.Grace {
-	var out []store.Grace
-	for _, kind := range entry.Kinds {
-		if of := j.Settings.Of(kind); of.Leavers == settings.Delete {
-			out = append(out, store.Grace{Kind: kind, Seconds: of.Grace.Seconds()})
-		}
-	}
-	return out
-}
+func (j *Judge) Grace() []store.Grace { return store.GraceOf(j.Settings.Document) }
 
 // Pages gives out the cases of a plan by the page, to one goroutine at a time.
 type Pages interface {

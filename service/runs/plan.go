@@ -120,7 +120,7 @@ type planned struct {
 	later    []entry.Ref
 	links    []store.NewLink
 	unlink   []entry.Ref
-	left     []entry.Ref
+	left     []store.Leaving
 	back     []entry.Ref
 	waits    []entry.Ref // deleted, and made again: the new entry takes the link over
 	kept     []entry.Ref // whose removal was discarded
@@ -168,7 +168,7 @@ func (p *planned) gather(o *decide.Outcome) {
 	}
 	if o.Operation != "" {
 		change := base
-		change.Operation, change.Diffs = o.Operation, o.Diffs
+		change.Operation, change.Diffs, change.Due = o.Operation, o.Diffs, o.Due
 		change.Lookup = o.Operation == plan.Create && (o.Lookup || o.Case.Link != nil)
 		if away, rest := plan.Withdraw(o.Diffs); o.Operation == plan.Update && len(away) > 0 && len(rest) > 0 {
 			first := change
@@ -193,7 +193,7 @@ func (p *planned) gather(o *decide.Outcome) {
 	case o.Code == plan.Kept:
 		p.kept = append(p.kept, ref)
 	case o.Code == plan.Left:
-		p.left = append(p.left, ref)
+		p.left = append(p.left, store.Leaving{Ref: ref, Due: o.Due})
 	case o.Code == plan.InStep && o.Case.Link != nil && o.Case.Link.Left:
 		p.back = append(p.back, ref)
 	}
@@ -224,8 +224,8 @@ func (p *planned) saveState(ctx context.Context, tx *store.Store, run int64) err
 		func() error { return tx.Links.HandOver(ctx, p.from, p.to) },
 		func() error { return tx.Links.Save(ctx, run, p.links) },
 		func() error { return tx.Links.Drop(ctx, p.unlink) },
-		func() error { return tx.Links.SetLeft(ctx, p.left, true) },
-		func() error { return tx.Links.SetLeft(ctx, p.back, false) },
+		func() error { return tx.Links.SetLeft(ctx, p.left) },
+		func() error { return tx.Links.SetBack(ctx, p.back) },
 		func() error { return tx.Kept.Mark(ctx, p.kept) },
 		func() error { return tx.Kept.Drop(ctx, p.lapsed) },
 		func() error { return tx.Dirty.Clear(ctx, p.well) },
@@ -266,6 +266,8 @@ func tally(c *progress.Counts, operation plan.Operation, n int) {
 		c.Restore += n
 	case plan.Suspend:
 		c.Suspend += n
+	case plan.Leave:
+		c.Leave += n
 	case plan.Delete:
 		c.Delete += n
 	case plan.Unlink:

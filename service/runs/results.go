@@ -27,7 +27,7 @@ type results struct {
 	stale     []pending // changed in the cloud since they were read
 	taken     []pending // refused since somebody there has one of the values
 	clashes   []clash   // the same in the last pass
-	left      []entry.Ref
+	left      []store.Leaving
 	unlinked  []entry.Ref
 	back      []entry.Ref
 	problems  []store.NewProblem
@@ -57,8 +57,8 @@ func (r *results) done(p pending, resource entry.Resource) {
 		if p.look {
 			r.settled = append(r.settled, link)
 		}
-	case plan.Suspend:
-		r.left = append(r.left, p.Ref())
+	case plan.Suspend, plan.Leave:
+		r.left = append(r.left, store.Leaving{Ref: p.Ref(), Due: p.Due})
 	case plan.Delete:
 		// Of a double that was merged, the entry takes the other resource next.
 		r.deleted, r.again = append(r.deleted, id), append(r.again, p.Ref())
@@ -217,8 +217,8 @@ func (x *execution) keep(ctx context.Context, r *results) error {
 			func() error { return r.keepMembers(ctx, tx) },
 			func() error { return tx.Links.Save(ctx, x.run.ID, r.links) },
 			func() error { return tx.Changes.SettleDoubts(ctx, r.settled) },
-			func() error { return tx.Links.SetLeft(ctx, r.left, true) },
-			func() error { return tx.Links.SetLeft(ctx, r.back, false) },
+			func() error { return tx.Links.SetLeft(ctx, r.left) },
+			func() error { return tx.Links.SetBack(ctx, r.back) },
 			func() error { return tx.Problems.Save(ctx, store.MetByPlan, x.run.ID, r.problems) },
 			func() error { return tx.Dirty.Set(ctx, r.again, store.DirtyNow, false) },
 			func() error { return tx.Dirty.Set(ctx, r.lookup, store.DirtyNow, true) },

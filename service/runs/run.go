@@ -438,11 +438,15 @@ func (x *execution) finalCounts(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	going, err := x.store.Changes.Going(ctx, x.run.ID)
+	if err != nil {
+		return err
+	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	c := &x.run.Counts
-	c.Losses = losses
-	c.Create, c.Adopt, c.Update, c.Restore, c.Suspend, c.Delete, c.Unlink, c.Changes, c.Held, c.Hanging, c.Done, c.Failed, c.Problems = 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0
+	c.Losses, c.Going = losses, going
+	c.Create, c.Adopt, c.Update, c.Restore, c.Suspend, c.Leave, c.Delete, c.Unlink, c.Changes, c.Held, c.Hanging, c.Done, c.Failed, c.Problems = 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0
 	for key, n := range counted {
 		switch key[1] {
 		case "superseded", "noted", "tie", "discarded":

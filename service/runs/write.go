@@ -87,6 +87,10 @@ func (x *execution) writeChunk(ctx context.Context, changes []store.Change, last
 	r := results{resources: map[entry.Kind][]entry.Resource{}, vanished: map[entry.Kind][]string{}}
 	for _, c := range changes {
 		p := pending{Change: c}
+		if p.Operation == string(plan.Leave) { // nothing is sent
+			r.done(p, nil)
+			continue
+		}
 		p.look = c.Lookup || p.looksFirst()
 		if len(c.Resource) > 0 {
 			if err := json.Unmarshal(c.Resource, &p.resource); err != nil {

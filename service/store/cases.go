@@ -13,13 +13,13 @@ import (
 // Cases are entries with their links and resources, to decide about.
 type Cases struct{ *session }
 
-const subjectColumns = `e.directory, e.id, e.kind, e.dn, e.attributes, e.gone, e.fault, l.resource_id, coalesce(l.link_key, '') AS link_key, l.left_at, r.attributes AS resource,
+const subjectColumns = `e.directory, e.id, e.kind, e.dn, e.attributes, e.gone, e.fault, l.resource_id, coalesce(l.link_key, '') AS link_key, l.left_at, l.due, r.attributes AS resource,
 	CASE WHEN EXISTS (SELECT FROM kept) THEN (SELECT jsonb_agg(jsonb_build_object('Loss', k.loss, 'Member', k.member, 'Cause', k.cause, 'By', k.by, 'Reason', k.reason, 'Made', k.made)) FROM kept k WHERE k.directory = e.directory AND k.entry_id = e.id) END AS kept`
 
 // subjectJoins looks each row's link and resource up by index, whatever the
 // planner thinks of the tables' sizes: a hash of all links for every page would
 // make the work grow with the square of the directory.
-const subjectJoins = `LEFT JOIN LATERAL (SELECT id, resource_id, link_key, left_at FROM links WHERE directory = e.directory AND entry_id = e.id LIMIT 1) l ON true
+const subjectJoins = `LEFT JOIN LATERAL (SELECT id, resource_id, link_key, left_at, due FROM links WHERE directory = e.directory AND entry_id = e.id LIMIT 1) l ON true
 	LEFT JOIN LATERAL (SELECT attributes FROM resources WHERE id = l.resource_id LIMIT 1) r ON true`
 
 // SubjectRow is exported since GORM reads embedded rows only then.
@@ -29,6 +29,7 @@ type SubjectRow struct {
 	ResourceID *string
 	LinkKey    string
 	LeftAt     *time.Time
+	Due        *time.Time
 	Resource   []byte
 	Kept       []byte
 }
@@ -40,7 +41,7 @@ func (r SubjectRow) subject() (decide.Case, error) {
 		return d, err
 	}
 	if r.ResourceID != nil {
-		d.Link = &plan.Link{ResourceID: *r.ResourceID, Left: r.LeftAt != nil}
+		d.Link = &plan.Link{ResourceID: *r.ResourceID, Left: r.LeftAt != nil, Due: r.Due}
 		d.LeftAt = r.LeftAt
 	}
 	if r.Kept != nil {

@@ -41,6 +41,8 @@ type NewChange struct {
 	Rule string
 	// Leaving is how many of the members that go are leaving the cloud themselves.
 	Leaving int
+	// Due is when the resource of somebody who leaves is deleted.
+	Due *time.Time
 	// Noted: nothing is sent, and a rehearsal tells so. Tie is the same of what a
 	// run would do to the link alone.
 	Noted, Tie bool
@@ -56,7 +58,7 @@ func (s Changes) Add(ctx context.Context, run int64, changes []NewChange) error 
 	if len(changes) == 0 {
 		return nil
 	}
-	var sides, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, facts, matches, losses, lost textArray
+	var sides, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, facts, matches, losses, lost, dues textArray
 	for _, c := range changes {
 		text, err := json.Marshal(c.Diffs)
 		if err != nil {
@@ -101,12 +103,21 @@ func (s Changes) Add(ctx context.Context, run int64, changes []NewChange) error 
 		facts, matches = append(facts, string(known)), append(matches, c.Rule)
 		takes, members := c.losses()
 		losses, lost = append(losses, takes), append(lost, strconv.Itoa(members))
+		dues = append(dues, instant(c.Due))
 	}
-	_, err := s.exec(ctx, `INSERT INTO changes (run_id, side, kind, operation, rank, state, directory, entry_id, dn, resource_id, name, diffs, lookup, code, answer, facts, rule, losses, members_lost)
-		SELECT ?, v, g, o, r, s, d, i, n, x, m, f::jsonb, l, c, a, nullif(b, '')::jsonb, u, string_to_array(w, E'\n'), y FROM unnest(?::text[], ?::text[], ?::text[]::smallint[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::boolean[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::integer[])
-		AS t(v, o, r, s, d, i, n, x, m, f, l, c, a, g, b, u, w, y)`,
-		run, sides, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, facts, matches, losses, lost)
+	_, err := s.exec(ctx, `INSERT INTO changes (run_id, side, kind, operation, rank, state, directory, entry_id, dn, resource_id, name, diffs, lookup, code, answer, facts, rule, losses, members_lost, due)
+		SELECT ?, v, g, o, r, s, d, i, n, x, m, f::jsonb, l, c, a, nullif(b, '')::jsonb, u, string_to_array(w, E'\n'), y, nullif(z, '')::timestamptz FROM unnest(?::text[], ?::text[], ?::text[]::smallint[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::boolean[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::integer[], ?::text[])
+		AS t(v, o, r, s, d, i, n, x, m, f, l, c, a, g, b, u, w, y, z)`,
+		run, sides, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, facts, matches, losses, lost, dues)
 	return err
+}
+
+// instant is a time in PostgreSQL's text form, "" for none.
+func instant(t *time.Time) string {
+	if t == nil {
+		return ""
+	}
+	return t.Format(time.RFC3339Nano)
 }
 
 // losses is what the change takes away, a line each, and how many members that are
@@ -153,6 +164,7 @@ type Change struct {
 	Attempts   int
 	Sent       *time.Time
 	Answered   *time.Time
+	Due        *time.Time // when the resource is deleted, of what leaves
 	// Version and Resource are those of the mirror when it was fetched.
 	Resource []byte `gorm:"->"`
 
@@ -255,8 +267,8 @@ func (s Changes) SupersedeOpen(ctx context.Context, run int64) error {
 func (s Changes) HoldRemovals(ctx context.Context, run int64, again bool) error {
 	_, err := s.exec(ctx, `
 		WITH held AS (
-			UPDATE changes c SET state = 'held' WHERE c.run_id = ? AND c.state = 'planned' AND c.operation IN ('suspend', 'delete') AND NOT EXISTS
-				(SELECT FROM changes h JOIN runs u ON u.id = ? WHERE h.run_id = u.releases AND h.state = 'held' AND h.operation IN ('suspend', 'delete') AND h.directory = c.directory AND h.entry_id = c.entry_id AND (coalesce(u.released_only, 'null') IN ('null', '[]') OR u.released_only @> to_jsonb(h.id)))
+			UPDATE changes c SET state = 'held' WHERE c.run_id = ? AND c.state = 'planned' AND `+removesNow+` AND NOT EXISTS
+				(SELECT FROM changes h JOIN runs u ON u.id = ? WHERE h.run_id = u.releases AND h.state = 'held' AND h.operation IN ('suspend', 'leave', 'delete') AND h.directory = c.directory AND h.entry_id = c.entry_id AND (coalesce(u.released_only, 'null') IN ('null', '[]') OR u.released_only @> to_jsonb(h.id)))
 			RETURNING directory, entry_id
 		), kept AS (
 			UPDATE links l SET held = true FROM held h WHERE ? AND l.directory = h.directory AND l.entry_id = h.entry_id
@@ -372,8 +384,8 @@ func (s Changes) UnconfirmedKinds(ctx context.Context) ([]entry.Kind, error) {
 // CountRemovals counts the planned suspensions of a run that are not released.
 func (s Changes) CountRemovals(ctx context.Context, run int64) (int, error) {
 	var n int
-	err := s.raw(ctx, `SELECT count(*) FROM changes c WHERE c.run_id = ? AND c.state = 'planned' AND c.operation IN ('suspend', 'delete') AND NOT EXISTS
-		(SELECT FROM changes h JOIN runs u ON u.id = ? WHERE h.run_id = u.releases AND h.state = 'held' AND h.operation IN ('suspend', 'delete') AND h.directory = c.directory AND h.entry_id = c.entry_id AND (coalesce(u.released_only, 'null') IN ('null', '[]') OR u.released_only @> to_jsonb(h.id)))`, run, run).Scan(&n).Error
+	err := s.raw(ctx, `SELECT count(*) FROM changes c WHERE c.run_id = ? AND c.state = 'planned' AND `+removesNow+` AND NOT EXISTS
+		(SELECT FROM changes h JOIN runs u ON u.id = ? WHERE h.run_id = u.releases AND h.state = 'held' AND h.operation IN ('suspend', 'leave', 'delete') AND h.directory = c.directory AND h.entry_id = c.entry_id AND (coalesce(u.released_only, 'null') IN ('null', '[]') OR u.released_only @> to_jsonb(h.id)))`, run, run).Scan(&n).Error
 	return n, err
 }
 

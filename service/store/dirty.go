@@ -6,6 +6,7 @@ import (
 
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/settings"
 )
 
 // The states of a dirty entry.
@@ -123,6 +124,17 @@ func refOf(directory, id string) (entry.Ref, error) {
 type Grace struct {
 	Kind    entry.Kind
 	Seconds float64
+}
+
+// GraceOf lists the grace times of the kinds whose resources are deleted.
+func GraceOf(document settings.Document) []Grace {
+	var out []Grace
+	for _, kind := range entry.Kinds {
+		if of := document.Of(kind); of.Leavers == settings.Delete {
+			out = append(out, Grace{Kind: kind, Seconds: of.GraceTime().Seconds()})
+		}
+	}
+	return out
 }
 
 // graceOver chooses links whose entries left longer ago than the seconds given, of a kind.

@@ -72,13 +72,16 @@ const (
 	isTied     = `(` + isLinked + ` OR ` + follows + `)`
 	notTied    = `(NOT ` + isLinked + ` AND NOT ` + follows + `)`
 	hasLeft    = `EXISTS (SELECT FROM ties l WHERE l.directory = e.directory AND l.entry_id = e.id AND l.left_at IS NOT NULL)`
+	isDue      = `EXISTS (SELECT FROM ties l WHERE l.directory = e.directory AND l.entry_id = e.id AND l.due IS NOT NULL)`
 	isDirty    = `EXISTS (SELECT FROM dirty d WHERE d.directory = e.directory AND d.entry_id = e.id)`
 )
 
 var entryStates = map[string]string{
 	"problem":    hasProblem,
 	"removed":    `e.gone IS NOT NULL AND NOT ` + hasProblem + ` AND ` + notTied,
-	"suspended":  hasLeft + ` AND NOT ` + hasProblem,
+	"suspended":  hasLeft + ` AND e.kind = 'user' AND NOT ` + hasProblem,
+	"leaving":    hasLeft + ` AND e.kind <> 'user' AND ` + isDue + ` AND NOT ` + hasProblem,
+	"left":       hasLeft + ` AND e.kind <> 'user' AND NOT ` + isDue + ` AND NOT ` + hasProblem,
 	"changing":   isDirty + ` AND NOT ` + hasProblem + ` AND NOT ` + hasLeft + ` AND (e.gone IS NULL OR ` + isTied + `)`,
 	"in-step":    isTied + ` AND NOT ` + hasProblem + ` AND NOT ` + hasLeft + ` AND NOT ` + isDirty,
 	"not-synced": `e.gone IS NULL AND ` + notTied + ` AND NOT ` + hasProblem + ` AND NOT ` + isDirty,
@@ -88,7 +91,7 @@ var entryStates = map[string]string{
 const (
 	hitLogin = `coalesce(nullif(r.login, ''), e.login, '')`
 	hitState = `CASE WHEN e.id IS NULL THEN 'cloud-only' WHEN p.entry_id IS NOT NULL THEN 'problem' WHEN e.gone IS NOT NULL AND l.resource_id IS NULL THEN 'removed'
-		WHEN l.left_at IS NOT NULL THEN 'suspended' WHEN d.entry_id IS NOT NULL THEN 'changing' WHEN l.resource_id IS NOT NULL THEN 'in-step' ELSE 'not-synced' END`
+		WHEN l.left_at IS NOT NULL THEN CASE WHEN e.kind = 'user' THEN 'suspended' WHEN l.due IS NOT NULL THEN 'leaving' ELSE 'left' END WHEN d.entry_id IS NOT NULL THEN 'changing' WHEN l.resource_id IS NOT NULL THEN 'in-step' ELSE 'not-synced' END`
 	hitJoins = `LEFT JOIN ties l ON l.directory = e.directory AND l.entry_id = e.id
 		LEFT JOIN problems p ON p.directory = e.directory AND p.entry_id = e.id AND p.closed IS NULL LEFT JOIN dirty d ON d.directory = e.directory AND d.entry_id = e.id`
 )

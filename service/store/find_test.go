@@ -41,7 +41,7 @@ func listed(t *testing.T, s *Store) {
 	require.NoError(t, s.Links.Save(ctx, 1, []NewLink{{ref(inStep), entry.User, inStep.LinkKey(), "r1", "adopt"}, {ref(left), entry.User, left.LinkKey(), "r4", "create"}, {ref(changing), entry.User, changing.LinkKey(), "r5", "create"}}))
 	lead := person.Member{Directory: "halvard", ID: inStep.ID}
 	require.NoError(t, s.Persons.Save(ctx, []person.Outcome{{Member: person.Member{Directory: "brisling", ID: away.ID}, Lead: &lead, Rule: "same number"}}))
-	require.NoError(t, s.Links.SetLeft(ctx, []entry.Ref{ref(left)}, true))
+	require.NoError(t, s.Links.SetLeft(ctx, []Leaving{{Ref: ref(left)}}))
 	require.NoError(t, s.Problems.Save(ctx, MetByPlan, s.newRun(t), []NewProblem{{About: about.EntryOf(ref(problem)), Code: "login-taken", Detail: "x"}}))
 	_, err = s.exec(ctx, `UPDATE entries SET gone = ? WHERE id = ?`, time.Now(), gone.ID.String())
 	require.NoError(t, err)

@@ -10,6 +10,7 @@ import (
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/progress"
 )
 
 // Losses tells what the planned changes of some ranks of a run take away, alike ones
@@ -31,10 +32,26 @@ func (s Changes) Losses(ctx context.Context, run int64, from, to int) ([]problem
 	return losses, groups, err
 }
 
+// removesNow is true of a change c that takes a resource away, or lets its grace time
+// begin; the guard has been asked already about one whose grace time is over.
+const removesNow = `(c.operation IN ('suspend', 'leave') OR c.operation = 'delete' AND c.due IS NULL)`
+
+// Going tells what is deleted later, of what leaves in a run.
+func (s Changes) Going(ctx context.Context, run int64) ([]progress.Going, error) {
+	var going []progress.Going
+	err := s.raw(ctx, `SELECT kind, count(*) AS count, min(due) AS on FROM changes WHERE run_id = ? AND operation IN ('suspend', 'leave') AND due IS NOT NULL AND state IN ('planned', 'sent', 'done')
+		GROUP BY kind ORDER BY kind DESC`, run).Scan(&going).Error
+	for i := range going {
+		going[i] = going[i].Say()
+	}
+	return going, err
+}
+
 // HeldLosses tells what the changes would take away that a run holds.
 func (s Changes) HeldLosses(ctx context.Context, run int64) ([]problem.Loss, error) {
 	var removals []problem.Loss
-	if err := s.raw(ctx, `SELECT 'removals' AS of, kind, count(*) AS count FROM changes WHERE run_id = ? AND state = 'held' AND operation IN ('suspend', 'delete') GROUP BY kind ORDER BY kind DESC`, run).Scan(&removals).Error; err != nil {
+	if err := s.raw(ctx, `SELECT 'removals' AS of, kind, CASE WHEN operation = 'leave' THEN 'leave' ELSE '' END AS target, count(*) AS count FROM changes
+		WHERE run_id = ? AND state = 'held' AND operation IN ('suspend', 'leave', 'delete') GROUP BY 2, 3 ORDER BY 2 DESC, 3`, run).Scan(&removals).Error; err != nil {
 		return nil, err
 	}
 	losses, err := s.losses(ctx, `run_id = ? AND state = 'held'`, run)
@@ -167,7 +184,7 @@ func (s Changes) Leaving(ctx context.Context, run int64, ids []string) (map[stri
 	var found struct{ IDs textArray }
 	err := s.raw(ctx, `SELECT coalesce(array_agg(resource_id), '{}') AS ids FROM (
 			SELECT resource_id FROM links WHERE left_at IS NOT NULL AND resource_id = ANY((@ids)::text[])
-			UNION SELECT resource_id FROM changes WHERE run_id = @run AND rank < 3 AND operation IN ('suspend', 'delete', 'unlink') AND state <> 'held' AND resource_id = ANY((@ids)::text[])
+			UNION SELECT resource_id FROM changes WHERE run_id = @run AND rank < 3 AND operation IN ('suspend', 'leave', 'delete', 'unlink') AND state <> 'held' AND resource_id = ANY((@ids)::text[])
 		) l`, map[string]any{"ids": textArray(ids), "run": run}).Scan(&found).Error
 	for _, id := range found.IDs {
 		leaving[id] = true

@@ -3,10 +3,12 @@ package store
 import (
 	"context"
 	"slices"
+	"strconv"
 	"time"
 
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/progress"
 )
 
 // Links are the lasting ties between entries and resources.
@@ -23,6 +25,7 @@ type Link struct {
 	RunID      int64
 	Since      time.Time
 	LeftAt     *time.Time
+	Due        *time.Time // when the resource is deleted, as the guard has let it
 	Kind       string
 	// Owner decides about the pair: the directory of what is synced up.
 	Owner change.Side
@@ -52,7 +55,7 @@ func (s Links) Save(ctx context.Context, run int64, links []NewLink) error {
 		WITH moved AS (
 			INSERT INTO links (link_key, resource_id, directory, entry_id, how, kind, run_id)
 			SELECT k, r, d, i, h, c, ? FROM unnest(?::text[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[], ?::text[]) AS t(k, r, d, i, h, c)
-			ON CONFLICT (directory, entry_id) DO UPDATE SET resource_id = excluded.resource_id, link_key = excluded.link_key, left_at = NULL
+			ON CONFLICT (directory, entry_id) DO UPDATE SET resource_id = excluded.resource_id, link_key = excluded.link_key, left_at = NULL, due = NULL
 			RETURNING directory, entry_id
 		)`+markMoved(len(links)), run, keys, resources, directories, ids, hows, kinds)
 	return err
@@ -70,18 +73,92 @@ func (s Links) Drop(ctx context.Context, refs []entry.Ref) error {
 	return err
 }
 
-// SetLeft notes that the leaver policy was carried out for entries, or that
-// they are back.
-func (s Links) SetLeft(ctx context.Context, refs []entry.Ref, left bool) error {
+// Leaving is an entry that has left, and when its resource is deleted; nil when it stays.
+type Leaving struct {
+	Ref entry.Ref
+	Due *time.Time
+}
+
+// SetLeft notes that the leaver policy was carried out for entries.
+func (s Links) SetLeft(ctx context.Context, leaving []Leaving) error {
+	var directories, ids, dues textArray
+	for _, l := range leaving {
+		directories, ids, dues = append(directories, l.Ref.Directory), append(ids, l.Ref.ID.String()), append(dues, instant(l.Due))
+	}
+	if len(leaving) == 0 {
+		return nil
+	}
+	// Of what has left before, only the date may be another.
+	if _, err := s.exec(ctx, `UPDATE links l SET due = nullif(u, '')::timestamptz FROM unnest(?::text[], ?::text[]::uuid[], ?::text[]) AS t(d, i, u)
+		WHERE l.directory = d AND l.entry_id = i AND l.due IS DISTINCT FROM nullif(u, '')::timestamptz`, directories, ids, dues); err != nil {
+		return err
+	}
+	return s.setLeft(ctx, directories, ids, true)
+}
+
+// SetBack notes that entries are back that had left.
+func (s Links) SetBack(ctx context.Context, refs []entry.Ref) error {
 	if len(refs) == 0 {
 		return nil
 	}
 	directories, ids := refArrays(refs)
+	return s.setLeft(ctx, directories, ids, false)
+}
+
+func (s Links) setLeft(ctx context.Context, directories, ids textArray, left bool) error {
 	_, err := s.exec(ctx, `WITH moved AS (
-			UPDATE links l SET left_at = CASE WHEN ? THEN coalesce(l.left_at, now()) END, held = false
+			UPDATE links l SET left_at = CASE WHEN ? THEN coalesce(l.left_at, now()) END, due = CASE WHEN ? THEN l.due END, held = false
 			FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE l.directory = d AND l.entry_id = i AND (l.left_at IS NOT NULL) <> ? RETURNING l.directory, l.entry_id
-		)`+markMoved(len(refs)), left, directories, ids, left)
+		)`+markMoved(len(ids)), left, left, directories, ids, left)
 	return err
+}
+
+// Leaver is somebody whose resource is deleted when the grace time is over.
+type Leaver struct {
+	Kind, Directory, EntryID, ResourceID, Name string
+	DN                                         string `gorm:"column:dn"`
+	LeftAt, On                                 time.Time
+	Gone                                       bool // from the directory
+}
+
+// Leavers lists whose resources are deleted by grace times, the first ones first, and
+// tells how many there are.
+func (s Links) Leavers(ctx context.Context, grace []Grace, offset, limit int) ([]Leaver, int, error) {
+	kinds, seconds := graceArrays(grace)
+	var rows []struct {
+		Leaver
+		Total int
+	}
+	err := s.raw(ctx, `SELECT l.kind, l.directory, l.entry_id, l.resource_id, e.dn, coalesce(nullif(r.name, ''), e.name) AS name, e.gone IS NOT NULL AS gone, l.left_at, `+goesOn+` AS on, count(*) OVER () AS total
+		FROM links l JOIN unnest(?::text[], ?::text[]::float8[]) AS g(k, secs) ON l.kind = k JOIN entries e ON e.directory = l.directory AND e.id = l.entry_id LEFT JOIN resources r ON r.id = l.resource_id
+		WHERE l.left_at IS NOT NULL AND l.due IS NOT NULL ORDER BY 9, lower(e.dn), l.entry_id OFFSET ? LIMIT ?`, kinds, seconds, offset, limit).Scan(&rows).Error
+	out, total := make([]Leaver, len(rows)), 0
+	for i, row := range rows {
+		out[i], total = row.Leaver, row.Total
+	}
+	return out, total, err
+}
+
+// Going counts whose resources are deleted by grace times, and from when on.
+func (s Links) Going(ctx context.Context, grace []Grace) ([]progress.Going, error) {
+	kinds, seconds := graceArrays(grace)
+	var going []progress.Going
+	err := s.raw(ctx, `SELECT l.kind, count(*) AS count, min(`+goesOn+`) AS on FROM links l JOIN unnest(?::text[], ?::text[]::float8[]) AS g(k, secs) ON l.kind = k
+		WHERE l.left_at IS NOT NULL AND l.due IS NOT NULL GROUP BY 1 ORDER BY 1 DESC`, kinds, seconds).Scan(&going).Error
+	for i := range going {
+		going[i] = going[i].Say()
+	}
+	return going, err
+}
+
+// goesOn is when the resource of a link l is deleted by a grace time g.
+const goesOn = `l.left_at + make_interval(secs => g.secs)`
+
+func graceArrays(grace []Grace) (kinds, seconds textArray) {
+	for _, g := range grace {
+		kinds, seconds = append(kinds, string(g.Kind)), append(seconds, strconv.FormatFloat(g.Seconds, 'f', -1, 64))
+	}
+	return kinds, seconds
 }
 
 // Of returns the link of an entry.

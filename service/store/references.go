@@ -99,7 +99,7 @@ const (
 
 	staysThen = `l.left_at IS NULL AND NOT EXISTS (
 			SELECT FROM changes c WHERE c.run_id = @run AND c.directory = l.directory AND c.entry_id = l.entry_id AND c.state <> 'held'
-				AND (c.operation IN ('suspend', 'delete', 'create', 'unlink') OR c.code = 'left'))`
+				AND (c.operation IN ('suspend', 'leave', 'delete', 'create', 'unlink') OR c.code = 'left'))`
 	madeThen  = `CASE WHEN c.resource_id = '' THEN 'new:' || c.entry_id ELSE c.resource_id END, c.kind FROM changes c WHERE ` + comesThen
 	comesThen = `c.run_id = @run AND (c.operation IN ('create', 'adopt', 'restore') OR c.code = 'link-restored') AND c.rank < 3`
 )

@@ -65,7 +65,7 @@ func (s Removed) TakeAway(ctx context.Context, directory settings.Directory, by 
 		) j WHERE l.directory = @name AND l.entry_id = j.lead_id`, map[string]any{"name": directory.Name}); err != nil {
 		return removal, fmt.Errorf("hand the links of %s over: %w", directory.Name, err)
 	}
-	n, err := s.exec(ctx, `WITH moved AS (DELETE FROM links WHERE directory = ? RETURNING link_key, resource_id, directory, entry_id, how, run_id, since, left_at, kind)
+	n, err := s.exec(ctx, `WITH moved AS (DELETE FROM links WHERE directory = ? RETURNING link_key, resource_id, directory, entry_id, how, run_id, since, left_at, kind, due)
 		INSERT INTO links_aside SELECT ?, moved.* FROM moved`, directory.Name, removal.ID)
 	if err != nil {
 		return removal, fmt.Errorf("put the links of %s aside: %w", directory.Name, err)
@@ -114,8 +114,8 @@ func (s Removed) List(ctx context.Context) ([]Removal, error) {
 // entry has another link by now; it returns how many came back. The entries are
 // read by the next run.
 func (s Removed) BringBack(ctx context.Context, id int64) (int, error) {
-	n, err := s.exec(ctx, `INSERT INTO links (link_key, resource_id, directory, entry_id, how, run_id, since, left_at, kind)
-		SELECT link_key, resource_id, directory, entry_id, how, run_id, since, left_at, kind FROM links_aside WHERE removal = ? ON CONFLICT DO NOTHING`, id)
+	n, err := s.exec(ctx, `INSERT INTO links (link_key, resource_id, directory, entry_id, how, run_id, since, left_at, kind, due)
+		SELECT link_key, resource_id, directory, entry_id, how, run_id, since, left_at, kind, due FROM links_aside WHERE removal = ? ON CONFLICT DO NOTHING`, id)
 	if err != nil {
 		return 0, fmt.Errorf("bring links back: %w", err)
 	}

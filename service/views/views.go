@@ -46,6 +46,11 @@ func Run(r store.Run) wire.Run {
 	return view
 }
 
+// Leaver shows somebody whose resource is deleted when the grace time is over.
+func Leaver(l store.Leaver) wire.Leaver {
+	return wire.Leaver{Kind: l.Kind, Directory: l.Directory, EntryID: l.EntryID, ResourceID: l.ResourceID, Name: l.Name, DN: l.DN, Gone: l.Gone, Left: l.LeftAt, On: l.On}
+}
+
 // Change shows a change, with what can be done about the problem that it waits for.
 func Change(c store.Change) (wire.Change, error) {
 	view := wire.Change{

@@ -124,7 +124,9 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
           <section class="sheet">
             <header>
               <h2>Probe</h2>
-              <span class="quiet">{{ data.probe ? `of ${when(data.probe.at)}${data.probe.agent ? ` by ${data.probe.agent}` : ''}` : '' }}</span><NButton
+              <span class="quiet">{{
+                data.probe ? `of ${when(data.probe.at)}${data.probe.agent ? ` by ${data.probe.agent}` : ''}` : ''
+              }}</span><NButton
                 v-if="session.may('operator')"
                 size="small"
                 :loading="probing"

@@ -9,6 +9,7 @@ import { api, orNull, unwrap, type Change, type Schemas } from '../api/client'
 import Diffs from '../parts/Diffs.vue'
 import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
+import Turn from '../parts/Turn.vue'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { useRun } from '../parts/use-run'
@@ -30,7 +31,7 @@ const forecast = useLoad(() => orNull(unwrap(api.GET('/api/v1/forecasts/{id}', {
 const kinds = useLoad(() => unwrap(api.GET('/api/v1/problems/kinds')), [])
 const problem = computed(() => kinds.data.value?.find((k) => k.code === outcome.value))
 const listed = computed(() => !['linked', 'unclaimed'].includes(outcome.value))
-const operations = ['create', 'adopt', 'update', 'restore', 'suspend', 'delete']
+const operations = ['create', 'adopt', 'update', 'restore', 'suspend', 'leave', 'delete']
 function chosenBy(outcome: string): { operation?: Change['operation']; code?: string } {
   if (operations.includes(outcome)) return { operation: outcome as Change['operation'] }
   return outcome ? { operation: 'none', code: outcome } : {}
@@ -258,21 +259,15 @@ const page = computed(() => (outcome.value === 'unclaimed' ? unclaimed.data.valu
           outcome || text ? 'Nobody fits this choice.' : 'Nothing would change: everybody is in step.'
         }}</template></NDataTable
       >
-      <div class="row foot">
+      <div v-if="outcome === 'unclaimed' && (page?.total ?? 0) > pageSize" class="row foot">
         <NPagination
-          v-if="outcome === 'unclaimed' && (page?.total ?? 0) > pageSize"
           :page="Math.floor(Number(cursor || 0) / pageSize) + 1"
           :page-size="pageSize"
           :item-count="page?.total ?? 0"
           @update:page="(n: number) => (cursor = n === 1 ? '' : String((n - 1) * pageSize))"
         />
-        <template v-else-if="listed"
-          ><NButton v-if="cursor" size="small" @click="cursor = ''">First page</NButton
-          ><NButton v-if="changes.data.value?.next" size="small" @click="cursor = changes.data.value?.next ?? ''"
-            >Next page</NButton
-          ></template
-        >
       </div>
+      <Turn v-else-if="listed" v-model:cursor="cursor" :next="changes.data.value?.next" />
     </template>
   </div>
 </template>

@@ -8,6 +8,7 @@ import { RouterLink, useRouter } from 'vue-router'
 import { api, unwrap, type Schemas } from '../api/client'
 import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
+import Turn from '../parts/Turn.vue'
 import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
@@ -89,17 +90,9 @@ const columns = computed<DataTableColumns<Kept>>(() => [
           >Nothing was discarded: whatever a run takes away goes, or waits for somebody to decide.</template
         >
       </NDataTable>
-      <div class="row foot">
+      <Turn v-model:cursor="cursor" :next="data?.next">
         <span class="quiet">{{ count(data?.total ?? 0, 'line') }}</span>
-        <NButton v-if="cursor" size="small" class="push" @click="cursor = ''">Newest</NButton>
-        <NButton v-if="data?.next" size="small" @click="cursor = data?.next ?? ''">Older</NButton>
-      </div>
+      </Turn>
     </template>
   </div>
 </template>
-
-<style scoped>
-.foot {
-  margin-top: 10px;
-}
-</style>

@@ -15,6 +15,7 @@ const calm = {
   byProblem: [],
   problems: 0,
   revision: 3,
+  going: [],
   objects: { entries: 344, linked: 340, suspended: 2, groups: 5, contacts: 3, cloudOnly: 4, dirty: 0 },
   cloud: { url: 'https://cloud.example/scim' },
 }

@@ -4,6 +4,7 @@ import { NSkeleton } from 'naive-ui'
 import { computed } from 'vue'
 
 import Fault from '../parts/Fault.vue'
+import Going from '../parts/Going.vue'
 import RunCounts from '../parts/RunCounts.vue'
 import { placeOf } from '../parts/places'
 import Tag from '../parts/Tag.vue'
@@ -86,6 +87,7 @@ const numbers = computed(() => {
                   ? `The schedule starts the next run ${until(health.nextRun)}, at ${when(health.nextRun)}.`
                   : 'The schedule is off: runs start by hand only.'
               }}
+              <Going :going="health.going" />
               {{ health.revision ? `Settings revision ${health.revision}.` : 'No settings are active.' }}
             </p>
           </div>

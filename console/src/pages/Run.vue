@@ -11,6 +11,7 @@ import Fault from '../parts/Fault.vue'
 import Held from '../parts/Held.vue'
 import RunCounts from '../parts/RunCounts.vue'
 import Tag from '../parts/Tag.vue'
+import Turn from '../parts/Turn.vue'
 import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
@@ -86,7 +87,10 @@ const stages = computed(() => {
 const plans = computed(() => stages.value.includes('plan'))
 const operations = [
   { label: 'All operations', value: '' },
-  ...['create', 'adopt', 'update', 'restore', 'suspend', 'delete', 'unlink'].map((value) => ({ label: value, value })),
+  ...['create', 'adopt', 'update', 'restore', 'suspend', 'leave', 'delete', 'unlink'].map((value) => ({
+    label: value,
+    value,
+  })),
   { label: 'problem', value: 'none' },
 ]
 const kinds = [
@@ -268,12 +272,7 @@ function showHeld(): void {
                 : 'No changes planned yet.'
           }}</template>
         </NDataTable>
-        <div class="row foot">
-          <NButton v-if="cursor" size="small" @click="cursor = ''">First page</NButton>
-          <NButton v-if="changes.data.value?.next" size="small" @click="cursor = changes.data.value?.next ?? ''"
-            >Next page</NButton
-          >
-        </div>
+        <Turn v-model:cursor="cursor" :next="changes.data.value?.next" />
       </template>
     </template>
   </div>
@@ -312,9 +311,5 @@ function showHeld(): void {
 }
 .filters {
   margin-bottom: 8px;
-}
-.foot {
-  margin-top: 10px;
-  justify-content: flex-end;
 }
 </style>

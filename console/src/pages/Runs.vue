@@ -7,6 +7,7 @@ import { api, unwrap, type Run } from '../api/client'
 import Fault from '../parts/Fault.vue'
 import RunCounts from '../parts/RunCounts.vue'
 import Tag from '../parts/Tag.vue'
+import Turn from '../parts/Turn.vue'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { runKind, runPurposes, runWord, took, when } from '../parts/words'
@@ -113,23 +114,13 @@ async function start(purpose: 'full' | 'rehearsal' | 'forecast'): Promise<void> 
           state || changed || purpose ? 'No run fits this choice.' : 'No run yet. “Sync now” starts the first one.'
         }}</template>
       </NDataTable>
-      <div class="row foot">
+      <Turn v-model:cursor="cursor" :next="data?.next">
         <span class="quiet"
           >{{ data?.total ?? 0 }} in all. Runs that changed nothing are kept for a day.
-          <RouterLink :to="{ name: 'kept' }">What was discarded and stays</RouterLink></span
+          <RouterLink :to="{ name: 'kept' }">What was discarded and stays</RouterLink>,
+          <RouterLink :to="{ name: 'leavers' }">who is deleted later</RouterLink></span
         >
-        <NButton v-if="cursor" size="small" class="push" @click="cursor = ''">Newest</NButton>
-        <NButton v-if="data?.next" size="small" @click="cursor = data?.next ?? ''">Older</NButton>
-      </div>
+      </Turn>
     </template>
   </div>
 </template>
-
-<style scoped>
-.foot {
-  margin-top: 10px;
-}
-.foot .push {
-  margin-left: auto;
-}
-</style>

@@ -81,7 +81,7 @@ export function useDirectory(name: ComputedRef<string>) {
   async function probe(agent?: string): Promise<void> {
     await probes(async () => {
       await unwrap(
-        api.POST('/api/v1/directories/{name}/probe', { params: { ...path(), query: agent ? { agent } : {} } })
+        api.POST('/api/v1/directories/{name}/probe', { params: { ...path(), query: agent ? { agent } : {} } }),
       )
       await again()
     })

@@ -3,6 +3,7 @@
 import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
+import Going from './Going.vue'
 
 const props = defineProps<{ counts: Schemas['Counts'] }>()
 const parts = computed(() =>
@@ -13,6 +14,7 @@ const parts = computed(() =>
       ['updated', props.counts.update, ''],
       ['restored', props.counts.restore, ''],
       ['suspended', props.counts.suspend, 'warn'],
+      ['to be deleted later', props.counts.leave ?? 0, 'warn'],
       ['deleted', props.counts.delete ?? 0, 'warn'],
       ['unlinked', props.counts.unlink ?? 0, ''],
       ['held', props.counts.held, 'warn'],
@@ -28,6 +30,7 @@ const parts = computed(() =>
     <span v-for="[word, n, tone] in parts" :key="word" :class="tone"
       ><strong>{{ n.toLocaleString('en') }}</strong> {{ word }}</span
     >
+    <Going :going="counts.going ?? []" />
   </div>
 </template>
 

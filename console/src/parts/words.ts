@@ -35,9 +35,11 @@ export function heldText(run: Pick<Run, 'counts'>): string {
   return texts.length ? texts.join(', ') : `suspend or delete ${run.counts.held}`
 }
 
-/** How many removals a run holds. */
-export const heldRemovals = (run: Pick<Run, 'counts'>) =>
-  (run.counts.losses ?? []).filter((loss) => loss.of === 'removals').reduce((sum, loss) => sum + loss.count, 0)
+/** How many removals a run holds, or how many that come when a grace time is over. */
+export const heldRemovals = (run: Pick<Run, 'counts'>, later = false) =>
+  (run.counts.losses ?? [])
+    .filter((loss) => loss.of === 'removals' && later === (loss.target === 'leave'))
+    .reduce((sum, loss) => sum + loss.count, 0)
 
 export function runWord(run: Pick<Run, 'state' | 'stage' | 'purpose'>): { text: string; tone: Tone } {
   switch (run.state) {
@@ -65,6 +67,16 @@ const objectWords: Record<Hit['state'], { text: string; tone: Tone; means: strin
     text: 'Suspended',
     tone: 'default',
     means: 'The person left or is out of scope; the resource is kept, inactive.',
+  },
+  leaving: {
+    text: 'Waiting for deletion',
+    tone: 'warning',
+    means: 'It left or is out of scope; the resource is deleted when the grace time is over.',
+  },
+  left: {
+    text: 'Left',
+    tone: 'default',
+    means: 'It left or is out of scope; by the leaver policy the resource stays as it is.',
   },
   problem: { text: 'Problem', tone: 'error', means: 'Something keeps it from being in step.' },
   changing: { text: 'Changing', tone: 'info', means: 'The next run looks at it.' },
@@ -150,5 +162,9 @@ export function until(iso: string, now = Date.now()): string {
   if (s <= 0) return 'within seconds'
   if (s < 90) return `in ${s} s`
   if (s < 5400) return `in ${Math.round(s / 60)} min`
-  return `in ${Math.round(s / 3600)} h`
+  if (s < 172_800) return `in ${Math.round(s / 3600)} h`
+  return `in ${Math.round(s / 86_400)} days`
 }
+
+/** The day of a time. */
+export const day = (iso: string) => new Date(iso).toLocaleDateString('en-CA')

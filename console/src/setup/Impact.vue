@@ -91,6 +91,7 @@ const lines = computed(() => {
       ['changed', c.update, 'update', ''],
       ['restored', c.restore, 'restore', ''],
       ['suspended', c.suspend + heldRemovals(run.value!), 'suspend', 'warn'],
+      ['to be deleted later', (c.leave ?? 0) + heldRemovals(run.value!, true), 'leave', 'warn'],
       ['deleted', c.delete ?? 0, 'delete', 'warn'],
     ] as [string, number, string, string][]
   ).map(([text, n, operation, tone]) => ({ text, n, query: { operation }, tone }))
@@ -165,6 +166,7 @@ const lines = computed(() => {
           <p v-else-if="run.counts.suspend" class="guard">
             The guard would let the {{ count(run.counts.suspend, 'suspension') }} through.
           </p>
+          <p v-for="one in run.counts.going" :key="one.kind" class="guard warn">{{ one.text }}.</p>
           <p class="quiet">
             {{ run.counts.planned.toLocaleString('en') }} entries looked at.
             <RouterLink :to="{ name: 'run', params: { id: run.id } }">Each of them, with a search</RouterLink>. Nothing

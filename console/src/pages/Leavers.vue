@@ -1,0 +1,78 @@
+<script setup lang="ts">
+// Whose resources are deleted when their grace time is over, the first ones first.
+import { NDataTable, type DataTableColumns } from 'naive-ui'
+import { h } from 'vue'
+import { RouterLink } from 'vue-router'
+
+import { api, unwrap, type Schemas } from '../api/client'
+import Dn from '../parts/Dn.vue'
+import Fault from '../parts/Fault.vue'
+import Turn from '../parts/Turn.vue'
+import { useLoad } from '../parts/use-load'
+import { useQuery } from '../parts/use-query'
+import { count, day, until, when } from '../parts/words'
+import { useLive } from '../state/live'
+
+type Leaver = Schemas['Leaver']
+
+const pageSize = 50
+const cursor = useQuery<string>('cursor', '')
+const { data, failure, loading, again } = useLoad(
+  () =>
+    unwrap(api.GET('/api/v1/leavers', { params: { query: { limit: pageSize, cursor: cursor.value || undefined } } })),
+  [cursor],
+)
+useLive().listen((event) => event.kind === 'run' && void again())
+
+const columns: DataTableColumns<Leaver> = [
+  {
+    title: 'Deleted on',
+    key: 'on',
+    width: 190,
+    render: (l) => [day(l.on), h('span', { class: 'quiet' }, ` ${until(l.on)}`)],
+  },
+  { title: 'Kind', key: 'kind', width: 90 },
+  {
+    title: 'Name',
+    key: 'name',
+    minWidth: 180,
+    render: (l) => h(RouterLink, { to: { name: 'object', params: { id: l.entryId } } }, () => l.name),
+  },
+  {
+    title: 'Why',
+    key: 'gone',
+    width: 220,
+    render: (l) => (l.gone ? `deleted from ${l.directory}` : 'out of scope'),
+  },
+  { title: 'Left', key: 'left', width: 110, render: (l) => when(l.left) },
+  { title: 'Entry', key: 'dn', width: 340, render: (l) => h(Dn, { dn: l.dn }) },
+]
+</script>
+
+<template>
+  <div>
+    <div class="page-head">
+      <h1>Leavers</h1>
+      <span class="quiet"
+        >Their resources are deleted from the cloud when the grace time is over. Who is back in scope before is
+        not.</span
+      >
+      <RouterLink class="push" :to="{ name: 'rules' }">Leaver policy</RouterLink>
+    </div>
+    <Fault v-if="failure" :failure="failure" @again="again" />
+    <template v-else>
+      <NDataTable
+        :columns="columns"
+        :data="data?.items ?? []"
+        :loading="loading && !data"
+        :row-key="(l: Leaver) => `${l.directory}/${l.entryId}`"
+        size="small"
+      >
+        <template #empty>Nobody: no resource waits for its deletion.</template>
+      </NDataTable>
+      <Turn v-model:cursor="cursor" :next="data?.next">
+        <span class="quiet">{{ count(data?.total ?? 0, 'leaver') }}</span>
+      </Turn>
+    </template>
+  </div>
+</template>
