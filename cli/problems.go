@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"slices"
 	"strconv"
+	"strings"
 
 	"github.com/mattn/go-runewidth"
 	"github.com/spf13/cobra"
@@ -85,6 +86,7 @@ func printProblems(w io.Writer, problems []wire.Problem) {
 		if domains == "" {
 			fmt.Fprintln(w)
 		}
+		list = printAlike(w, list)
 		for _, p := range list {
 			detail := p.Detail
 			if domains != "" { // said above
@@ -99,6 +101,33 @@ func printProblems(w io.Writer, problems []wire.Problem) {
 		}
 		fmt.Fprintln(w)
 	}
+}
+
+// mostAlike is from how many problems on that share their cause one line stands for all.
+const mostAlike = 4
+
+// printAlike says once what many problems have in common, with whom they have, and
+// returns the others.
+func printAlike(w io.Writer, list []wire.Problem) (others []wire.Problem) {
+	names := map[string][]string{}
+	for _, p := range list {
+		names[p.Facts.Alike()] = append(names[p.Facts.Alike()], p.Name)
+	}
+	for _, p := range list {
+		alike := p.Facts.Alike()
+		whose := names[alike]
+		switch {
+		case alike == "" || len(whose) < mostAlike:
+			others = append(others, p)
+		case whose[0] == p.Name:
+			more := ""
+			if len(whose) > mostAlike {
+				more = fmt.Sprintf(" and %d more; -o json has them all", len(whose)-mostAlike)
+			}
+			fmt.Fprintf(w, "  %d times: %s\n    %s%s\n", len(whose), alike, strings.Join(whose[:mostAlike], "; "), more)
+		}
+	}
+	return others
 }
 
 // sinceText tells when a problem was there.

@@ -98,7 +98,9 @@ type Cloud struct {
 	Domains []string                // verified login domains, nil when unknown
 	Kinds   map[entry.Kind]bool     // those that it has resources for
 	Unique  map[entry.Kind][]string // keys of paths whose values are unique
-	Members []entry.Kind            // what groups can hold
+	// Required are keys of paths that its schemas ask for.
+	Required map[entry.Kind][]string
+	Members  []entry.Kind // what groups can hold
 }
 
 // AnyCloud is one about which nothing is known, and which takes every kind.

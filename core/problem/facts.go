@@ -19,6 +19,7 @@ type Facts struct {
 	Entries   []Entry    `json:"entries,omitempty" doc:"Other entries that it is about"`
 	Resources []Resource `json:"resources,omitempty" doc:"Resources of the cloud that it is about"`
 	Altered   []Altered  `json:"altered,omitempty" doc:"Values of which the cloud made something else"`
+	Refused   []Refused  `json:"refused,omitempty" doc:"Values that the cloud does not take"`
 	By        string     `json:"by,omitempty" doc:"The operator who decided"`
 	Made      string     `json:"made,omitempty" doc:"The kind of a resource that the cloud said it made"`
 	Count     int        `json:"count,omitempty"`
@@ -65,6 +66,13 @@ type Altered struct {
 	Kept   string `json:"kept"`
 }
 
+// Refused is a value that the cloud does not take, with its answer.
+type Refused struct {
+	Target string `json:"target"`
+	Value  string `json:"value"`
+	Answer string `json:"answer"`
+}
+
 // Loss is what changes would take away, alike ones together.
 type Loss struct {
 	Of     string `json:"of" enum:"removals,members,values,access,logins" doc:"In which way"`
@@ -108,6 +116,19 @@ func Whom(kind string, n int) string {
 	return map[string]string{"user": "people", "group": "groups", "contact": "contacts"}[kind]
 }
 
+// Alike is the part of a text that others of the same cause share: what was refused and
+// why, without the value; "" where there is none.
+func (f Facts) Alike() string {
+	texts := make([]string, len(f.Refused))
+	for i, r := range f.Refused {
+		texts[i] = r.Target + ": " + r.Answer
+	}
+	if len(texts) == 0 {
+		return f.Answer
+	}
+	return strings.Join(texts, "; ")
+}
+
 // Label is what people call the resource, with its id.
 func (r Resource) Label() string {
 	if r.Name == "" || r.Name == r.ID {
@@ -123,6 +144,13 @@ const mostNamed = 5
 func (f Facts) text(code Code) string {
 	if f.Answer != "" && code != FormulaFailed { // all that is known
 		return f.Answer
+	}
+	if len(f.Refused) > 0 {
+		texts := make([]string, len(f.Refused))
+		for i, r := range f.Refused {
+			texts[i] = fmt.Sprintf("%s = %s: %s", r.Target, r.Value, r.Answer)
+		}
+		return strings.Join(texts, "; ")
 	}
 	key := fmt.Sprintf("by %s (%s = %s)", f.Rule, f.Attribute, f.Value)
 	switch code {

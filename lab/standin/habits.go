@@ -30,11 +30,13 @@ const (
 	habitStoredView  = "stored-view"      // a write keeps only what it was asked to show
 	habitStrictParts = "strict-parts"     // a part of what is not there cannot be replaced
 	habitFreeNames   = "free-names"       // groups may have the same name
+	habitNoTitles    = "no-titles"        // titles are refused as invalid
+	habitNoSelf      = "no-self"          // a group cannot be its own member, and the whole request is refused
 	habitSharedKeys  = "shared-link-keys" // several resources may bear one externalId
 )
 
 var habits = []string{habitBulkOrder, habitBulkUnnamed, habitOnRequest, habitByReference, habitLateLists, habitOtherCase, habitNoID, habitNoLocation,
-	habitFirstPage, habitSoftDelete, habitNoDiscovery, habitStoredView, habitStrictParts, habitFreeNames, habitSharedKeys}
+	habitFirstPage, habitSoftDelete, habitNoDiscovery, habitStoredView, habitStrictParts, habitFreeNames, habitSharedKeys, habitNoTitles, habitNoSelf}
 
 // lateFor is how long lists lag behind.
 const lateFor = 2 * time.Second
@@ -44,6 +46,19 @@ func (o Options) has(habit string) bool { return slices.Contains(o.Habits, habit
 // listed tells whether lists know of a resource already.
 func (s *store) listed(item *stored) bool {
 	return !s.has(habitLateLists) || time.Since(item.created) > lateFor
+}
+
+// particular refuses values that some services do not take.
+func (s *store) particular(id string, resource map[string]any, edits []memberEdit) *failure {
+	if title, _ := resource["title"].(string); title != "" && s.has(habitNoTitles) {
+		return invalidValue("title: this service takes no titles")
+	}
+	for _, edit := range edits {
+		if id != "" && s.has(habitNoSelf) && slices.Contains(edit.add, id) {
+			return &failure{http.StatusBadRequest, "", "a group cannot be a member of itself"}
+		}
+	}
+	return nil
 }
 
 // habitual changes answers as the service's habits ask.

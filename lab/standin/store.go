@@ -404,6 +404,9 @@ func (s *store) create(endpoint string, body map[string]any, shown view) (writte
 	if f := s.clash(c, resource, ""); f != nil {
 		return written{}, f
 	}
+	if f := s.particular("", resource, edits); f != nil {
+		return written{}, f
+	}
 	s.cut(resource)
 	if _, ok := resource["active"]; !ok && endpoint == "Users" {
 		resource["active"] = true
@@ -463,6 +466,9 @@ func (s *store) change(endpoint, id, ifMatch string, shown view, edit edit) (wri
 		return written{}, f
 	}
 	if f := s.clash(c, resource, id); f != nil {
+		return written{}, f
+	}
+	if f := s.particular(id, resource, edits); f != nil {
 		return written{}, f
 	}
 	added, removed, f := s.editMembers(item, edits)

@@ -75,7 +75,7 @@ func Covers(have, need []string) bool {
 
 // Offered tells what the cloud takes, as it was asked last.
 func (k *Judging) Offered(ctx context.Context, document settings.Document) (decide.Cloud, error) {
-	o := decide.Cloud{Kinds: map[entry.Kind]bool{}, Unique: map[entry.Kind][]string{}}
+	o := decide.Cloud{Kinds: map[entry.Kind]bool{}, Unique: map[entry.Kind][]string{}, Required: map[entry.Kind][]string{}}
 	catalogue, err := k.cloud.Catalogue(ctx)
 	if ctx.Err() != nil {
 		return o, context.Cause(ctx)
@@ -91,8 +91,15 @@ func (k *Judging) Offered(ctx context.Context, document settings.Document) (deci
 			return o, err
 		}
 		for _, target := range catalogue.Of(kind) {
-			if path, err := entry.ParsePath(target.Path); err == nil && target.Unique {
+			path, err := entry.ParsePath(target.Path)
+			if err != nil {
+				continue
+			}
+			if target.Unique {
 				o.Unique[kind] = append(o.Unique[kind], path.Key())
+			}
+			if target.Required && !target.ReadOnly {
+				o.Required[kind] = append(o.Required[kind], path.Key())
 			}
 		}
 		if len(catalogue.Members) == 0 || slices.Contains(catalogue.Members, cloud.TypeName(kind)) {

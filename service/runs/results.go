@@ -27,6 +27,8 @@ type results struct {
 	stale     []pending // changed in the cloud since they were read
 	taken     []pending // refused since somebody there has one of the values
 	clashes   []clash   // the same in the last pass
+	divided   []divided // refused as a whole, to be sent in parts
+	parted    []store.Parted
 	left      []store.Leaving
 	unlinked  []entry.Ref
 	back      []entry.Ref
@@ -142,15 +144,14 @@ func (r *results) refused(p pending, err error, last bool) error {
 		r.taken = append(r.taken, p)
 		return nil
 	}
-	code := problem.CloudRefused
-	switch refusal.ScimType {
-	case "uniqueness":
+	switch {
+	case refusal.ScimType == "uniqueness":
 		r.clashes = append(r.clashes, clash{p, refusal.Error()})
-		return nil
-	case "invalidValue":
-		code = problem.ValueRefused
+	case aboutValues(refusal) && p.divisible():
+		r.divided = append(r.divided, divided{p, refusal})
+	default:
+		r.refuse(p, refusal)
 	}
-	r.fail(p, code, problem.Facts{Answer: refusal.Error()}, refusal.Error())
 	return nil
 }
 
@@ -205,6 +206,7 @@ func (x *execution) settleClashes(ctx context.Context, r *results) error {
 func (x *execution) keep(ctx context.Context, r *results) error {
 	err := x.store.Fenced(ctx, func(tx *store.Store) error {
 		steps := []func() error{
+			func() error { return tx.Changes.SaveParts(ctx, r.parted) },
 			func() error { return tx.Changes.SaveOutcomes(ctx, r.outcomes) },
 			func() error {
 				for kind, resources := range r.resources {

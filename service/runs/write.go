@@ -75,6 +75,7 @@ type pending struct {
 	look     bool           // ask the cloud before sending
 	sent     time.Time      // when a creation was first sent that was not answered
 	made     bool           // the cloud said that it was made
+	least    bool           // a creation without what the cloud may refuse
 }
 
 func (p pending) creates() bool { return p.Operation == string(plan.Create) }
@@ -105,6 +106,9 @@ func (x *execution) writeChunk(ctx context.Context, changes []store.Change, last
 		return err
 	}
 	failure := x.attempts(ctx, open, &r, last)
+	if failure == nil {
+		failure = x.writeParts(ctx, &r, last)
+	}
 	if failure == nil {
 		failure = x.refresh(ctx, &r)
 	}

@@ -224,6 +224,39 @@ func (s Changes) SaveOutcomes(ctx context.Context, outcomes []Outcome) error {
 	return err
 }
 
+// Parted is a change that was done in part: what of it was done, what the cloud refused,
+// and its answer. What is in neither is planned anew.
+type Parted struct {
+	ID            int64
+	Done, Refused []change.Diff
+	Code, Answer  string
+}
+
+// SaveParts keeps what of changes was done, and what was refused as a change of its own.
+func (s Changes) SaveParts(ctx context.Context, parted []Parted) error {
+	for _, p := range parted {
+		done, err := json.Marshal(p.Done)
+		if err != nil {
+			return err
+		}
+		if len(p.Refused) > 0 {
+			refused, err := json.Marshal(p.Refused)
+			if err != nil {
+				return err
+			}
+			if _, err := s.exec(ctx, `INSERT INTO changes (run_id, side, kind, operation, rank, state, directory, entry_id, dn, resource_id, name, diffs, lookup, code, answer, rule, attempts, sent, answered)
+				SELECT run_id, side, kind, 'update', rank, 'failed', directory, entry_id, dn, resource_id, name, ?::jsonb, false, ?, ?, rule, attempts, sent, now() FROM changes WHERE id = ?`,
+				string(refused), p.Code, p.Answer, p.ID); err != nil {
+				return fmt.Errorf("keep what was refused of change %d: %w", p.ID, err)
+			}
+		}
+		if _, err := s.exec(ctx, `UPDATE changes SET diffs = ?::jsonb WHERE id = ?`, string(done), p.ID); err != nil {
+			return fmt.Errorf("keep what was done of change %d: %w", p.ID, err)
+		}
+	}
+	return nil
+}
+
 // Forget takes back what a run that writes nothing has planned.
 func (s Changes) Forget(ctx context.Context, run int64) error {
 	_, err := s.exec(ctx, `DELETE FROM changes WHERE run_id = ?`, run)
