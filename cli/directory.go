@@ -339,6 +339,23 @@ func newDirectoryRestoreCommand(d *deps) *cobra.Command {
 	}
 }
 
+func newCloudForgetCommand(d *deps) *cobra.Command {
+	return &cobra.Command{
+		Use: "forget [TARGET]", Short: "Let values be sent again that the cloud writes its own way", Args: cobra.MaximumNArgs(1),
+		Long: `What the cloud is known to write its own way is not sent again. Once the cloud
+was changed, this lets the next run send those values once more: of one
+attribute, or of all.`, Example: "  kambrel cloud forget title\n  kambrel cloud forget",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.ForgottenForms, error) {
+				return c.ForgetForms(ctx, strings.Join(args, ""))
+			}, func(w io.Writer, forgotten wire.ForgottenForms) error {
+				_, err := fmt.Fprintf(w, "The next run sends the values of %s again.\n", plural(forgotten.Count, "resource"))
+				return err
+			})
+		},
+	}
+}
+
 func newCloudCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{Use: "cloud", Short: "Show and probe the cloud"}
 	show := &cobra.Command{
@@ -358,8 +375,16 @@ func newCloudCommand(d *deps) *cobra.Command {
 					types[i] = one.Name
 				}
 				fmt.Fprintf(w, "\nResource types  %s\nAttributes      %d of users that rules can set (-o json lists them)\n", strings.Join(types, ", "), len(cloud.Targets))
-				_, err := fmt.Fprintf(w, "Login domains   %s (told by: %s)\n", or(strings.Join(cloud.Domains, ", "), "unknown"), cloud.DomainsFrom)
-				return err
+				fmt.Fprintf(w, "Login domains   %s (told by: %s)\n", or(strings.Join(cloud.Domains, ", "), "unknown"), cloud.DomainsFrom)
+				if len(cloud.Forms) == 0 {
+					return nil
+				}
+				fmt.Fprintln(w, "\nThe cloud writes these values its own way. They are not sent again, unless the rule gives another or 'kambrel cloud forget' is said:")
+				t = newTable("KIND", "TARGET", "RESOURCES", "SENT, FOR EXAMPLE", "KEPT")
+				for _, f := range cloud.Forms {
+					t.add(f.Kind, f.Target, f.Count, f.Sent, or(f.Kept, "(nothing)"))
+				}
+				return t.print(w)
 			})
 		},
 	}
@@ -385,6 +410,6 @@ func newCloudCommand(d *deps) *cobra.Command {
 			return nil
 		},
 	}
-	command.AddCommand(show, probe)
+	command.AddCommand(show, probe, newCloudForgetCommand(d))
 	return command
 }

@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -140,8 +141,21 @@ func (p *statusLine) show(run wire.Run) {
 	case "write":
 		text = fmt.Sprintf("run %d writes: %d of %d changes", run.ID, c.Done, c.Changes)
 	}
+	if until := pausedUntil(run); until != nil {
+		text += "; the cloud asks to wait until " + when(until)
+	}
 	fmt.Fprintf(p.to, "\r\x1b[2K%s", text)
 	p.shown = true
+}
+
+// pausedUntil is until when the run waits for the cloud; nil when it does not.
+func pausedUntil(run wire.Run) *time.Time {
+	for _, stage := range run.Stages {
+		if stage.PausedUntil != nil && !run.State.Ended() {
+			return stage.PausedUntil
+		}
+	}
+	return nil
 }
 
 func (p *statusLine) clear() {
@@ -177,6 +191,9 @@ func stateText(run wire.Run) string {
 	case progress.Cancelled:
 		return "cancelled"
 	case progress.Running:
+		if until := pausedUntil(run); until != nil {
+			return fmt.Sprintf("running: %s, the cloud asks to wait until %s; %s left", run.Stage, when(until), plural(run.Counts.Changes-run.Counts.Done-run.Counts.Failed, "change"))
+		}
 		return "running: " + or(run.Stage, "begins")
 	}
 	return "waiting"

@@ -90,6 +90,16 @@ func (c *Client) Cloud(ctx context.Context) (out wire.CloudView, err error) {
 	return out, c.do(ctx, http.MethodGet, "/cloud", nil, nil, &out)
 }
 
+// ForgetForms lets the next run send values again that the cloud writes its own way, of a
+// target or, for "", all.
+func (c *Client) ForgetForms(ctx context.Context, target string) (out wire.ForgottenForms, err error) {
+	query := url.Values{}
+	if target != "" {
+		query.Set("target", target)
+	}
+	return out, c.do(ctx, http.MethodDelete, "/cloud/forms", query, nil, &out)
+}
+
 // ProbeCloud tries the connection to the cloud.
 func (c *Client) ProbeCloud(ctx context.Context) (out []orders.Verdict, err error) {
 	return out, c.do(ctx, http.MethodPost, "/cloud/probe", nil, nil, &out)

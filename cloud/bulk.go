@@ -40,6 +40,10 @@ func (c *Client) writeBulk(ctx context.Context, can Capabilities, writes []Write
 	if err == nil {
 		_, err = c.send(ctx, request{method: http.MethodPost, path: "/Bulk", body: body}, &response)
 	}
+	if lacking(err, http.StatusNotFound, http.StatusForbidden) {
+		c.deny(FeatureBulk, err)
+		return 0
+	}
 	if err != nil {
 		for i := range n {
 			answers[i].Err = err
@@ -112,7 +116,7 @@ func (c *Client) bulkAnswer(ctx context.Context, result scim.BulkResult, w Write
 	}
 	if status < 200 || status > 299 {
 		refusal := refusalOf(status, result.Response)
-		if status == http.StatusTooManyRequests || status >= 500 {
+		if status == http.StatusTooManyRequests || status >= 500 && status != http.StatusNotImplemented {
 			return Answer{Err: fmt.Errorf("%w: %w", ErrUnknownOutcome, refusal)}
 		}
 		return Answer{Err: classify(refusal)}

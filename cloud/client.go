@@ -30,6 +30,7 @@ type Client struct {
 	mu           sync.Mutex
 	capabilities *Capabilities
 	catalogue    *Catalogue
+	denied       map[Feature]string
 	pausedUntil  time.Time // no request starts before, since the cloud asked so
 }
 
@@ -63,6 +64,9 @@ const (
 	mostAttempts   = 8
 	firstWait      = 100 * time.Millisecond
 	longestWait    = 5 * time.Second
+	// mostThrottled is how long a cloud is waited for that asks for it, in all of one
+	// request; after that the run ends and goes on with the next one.
+	mostThrottled = 15 * time.Minute
 )
 
 // Refusal is an answer of the cloud that is no success (RFC 7644 section 3.12).
@@ -70,6 +74,8 @@ type Refusal struct {
 	Status   int
 	ScimType string
 	Detail   string
+	// Pause is how long the cloud asks to wait, 0 where it does not say.
+	Pause time.Duration
 }
 
 func (r *Refusal) Error() string {
@@ -116,10 +122,13 @@ func (c *Client) get(ctx context.Context, path string, into any) error {
 // attempt repeats what a failing or throttling cloud did not do.
 func (c *Client) attempt(ctx context.Context, do func() error) error {
 	var err error
-	pauses := newPauses()
-	for range mostAttempts {
+	pauses, began := newPauses(), time.Now()
+	for try := 0; try < mostAttempts; try++ {
 		if err = do(); err == nil || !passing(err) {
 			return classify(err)
+		}
+		if throttled(err) && time.Since(began) < mostThrottled {
+			try--
 		}
 		if err := c.wait(ctx, pauses); err != nil {
 			return err
@@ -128,11 +137,17 @@ func (c *Client) attempt(ctx context.Context, do func() error) error {
 	return classify(err)
 }
 
+// throttled tells that the cloud asks to be asked later.
+func throttled(err error) bool {
+	var refusal *Refusal
+	return errors.As(err, &refusal) && (refusal.Status == http.StatusTooManyRequests || refusal.Pause > 0)
+}
+
 // passing tells failures that may be over soon.
 func passing(err error) bool {
 	var refusal *Refusal
 	if errors.As(err, &refusal) {
-		return refusal.Status == http.StatusTooManyRequests || refusal.Status >= 500
+		return refusal.Status == http.StatusTooManyRequests || refusal.Status >= 500 && refusal.Status != http.StatusNotImplemented
 	}
 	return err != nil && !errors.Is(err, context.Canceled) && problem.CodeOf(err) == ""
 }
@@ -146,12 +161,12 @@ func classify(err error) error {
 		return err
 	case !errors.As(err, &refusal):
 		return problem.Wrap(problem.CloudUnreachable, err, "ask the cloud")
-	case refusal.Status == http.StatusUnauthorized, refusal.Status == http.StatusForbidden:
+	case refusal.Status == http.StatusUnauthorized:
 		return problem.Wrap(problem.CloudUnauthorized, err, "ask the cloud")
 	case refusal.Status == http.StatusTooManyRequests:
 		return problem.Wrap(problem.CloudThrottled, err, "ask the cloud")
-	case refusal.Status >= 500:
-		return problem.Wrap(problem.CloudUnreachable, err, "ask the cloud")
+	case refusal.Status >= 500 && refusal.Status != http.StatusNotImplemented:
+		return problem.Wrap(problem.CloudFailing, err, "ask the cloud")
 	}
 	return err
 }
@@ -181,6 +196,34 @@ func (c *Client) wait(ctx context.Context, pauses *backoff.ExponentialBackOff) e
 	c.mu.Lock()
 	pause = max(pause, time.Until(c.pausedUntil))
 	c.mu.Unlock()
+	return c.pause(ctx, pause)
+}
+
+// Paused is told that the cloud is waited for, until when, and that it is not any more by
+// the zero time.
+type Paused func(until time.Time)
+
+type pausedKey struct{}
+
+// WithPaused lets somebody know of pauses that are long.
+func WithPaused(ctx context.Context, paused Paused) context.Context {
+	return context.WithValue(ctx, pausedKey{}, paused)
+}
+
+// longPause is from when on a pause is told.
+const longPause = 3 * time.Second
+
+// pause waits, and tells so where that takes long. What takes too long is left to the
+// next run.
+func (c *Client) pause(ctx context.Context, pause time.Duration) error {
+	until := time.Now().Add(pause)
+	if pause > mostThrottled {
+		return problem.New(problem.CloudThrottled, "it asks for no request before %s, in %s", until.UTC().Format(time.RFC3339), pause.Round(time.Second))
+	}
+	if paused, ok := ctx.Value(pausedKey{}).(Paused); ok && pause >= longPause {
+		paused(until)
+		defer paused(time.Time{})
+	}
 	return sleep(ctx, pause)
 }
 
@@ -213,7 +256,7 @@ func (c *Client) once(ctx context.Context, r request, into any) (location string
 	c.mu.Lock()
 	pause := time.Until(c.pausedUntil)
 	c.mu.Unlock()
-	if err := sleep(ctx, pause); err != nil {
+	if err := c.pause(ctx, pause); err != nil {
 		return "", err
 	}
 	outgoing, err := http.NewRequestWithContext(ctx, r.method, c.base+r.path, bytes.NewReader(r.body))
@@ -279,14 +322,32 @@ func strange(err error) bool {
 
 func (c *Client) refusal(response *http.Response) error {
 	text, _ := io.ReadAll(io.LimitReader(response.Body, 1<<16))
+	refusal := refusalOf(response.StatusCode, text)
 	if response.StatusCode == http.StatusTooManyRequests || response.StatusCode == http.StatusServiceUnavailable {
-		if seconds, err := strconv.Atoi(response.Header.Get("Retry-After")); err == nil && seconds >= 0 {
+		if refusal.Pause = retryAfter(response.Header, time.Now()); refusal.Pause > 0 {
 			c.mu.Lock()
-			c.pausedUntil = time.Now().Add(min(time.Duration(seconds)*time.Second, time.Minute))
+			c.pausedUntil = time.Now().Add(refusal.Pause)
 			c.mu.Unlock()
 		}
 	}
-	return refusalOf(response.StatusCode, text)
+	return refusal
+}
+
+// retryAfter is how long the service asks to wait (RFC 9110 section 10.2.3): seconds, or
+// a date, which is compared with the service's own clock where it tells that.
+func retryAfter(header http.Header, now time.Time) time.Duration {
+	text := header.Get("Retry-After")
+	if seconds, err := strconv.Atoi(text); err == nil {
+		return max(0, time.Duration(seconds)*time.Second)
+	}
+	at, err := http.ParseTime(text)
+	if err != nil {
+		return 0
+	}
+	if theirs, err := http.ParseTime(header.Get("Date")); err == nil {
+		now = theirs
+	}
+	return max(0, at.Sub(now))
 }
 
 func refusalOf(status int, text []byte) *Refusal {

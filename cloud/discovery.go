@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strconv"
@@ -28,6 +29,8 @@ type Capabilities struct {
 	Pages          string
 	ChangePassword bool
 	SignIn         []string // names of the authentication schemes
+	// Denied is what is promised and refused, with how.
+	Denied map[Feature]string
 	// Assumed: the service has no ServiceProviderConfig, so nothing is relied on
 	// but what every service must do (RFC 7644 sections 3.3 to 3.6).
 	Assumed bool
@@ -37,10 +40,12 @@ type Capabilities struct {
 func (c *Client) Discover(ctx context.Context) (Capabilities, error) {
 	c.mu.Lock()
 	known := c.capabilities
-	c.mu.Unlock()
+	denied := maps.Clone(c.denied)
 	if known != nil {
-		return *known, nil
+		defer c.mu.Unlock()
+		return known.without(denied), nil
 	}
+	c.mu.Unlock()
 	found, err := c.discover(ctx, c.get)
 	if err != nil {
 		return Capabilities{}, fmt.Errorf("discover what the cloud can do: %w", err)
@@ -48,7 +53,7 @@ func (c *Client) Discover(ctx context.Context) (Capabilities, error) {
 	c.mu.Lock()
 	c.capabilities = &found
 	c.mu.Unlock()
-	return found, nil
+	return found.without(denied), nil
 }
 
 func (c *Client) discover(ctx context.Context, get func(context.Context, string, any) error) (Capabilities, error) {
@@ -62,10 +67,11 @@ func (c *Client) discover(ctx context.Context, get func(context.Context, string,
 	return found, err
 }
 
-// absent tells the refusal of a service that does not have what was asked for.
+// absent tells the refusal of a service that does not have what was asked for, or does
+// not let it be read.
 func absent(err error) bool {
 	var refusal *Refusal
-	return errors.As(err, &refusal) && slices.Contains([]int{http.StatusNotFound, http.StatusMethodNotAllowed, http.StatusNotImplemented}, refusal.Status)
+	return errors.As(err, &refusal) && slices.Contains([]int{http.StatusForbidden, http.StatusNotFound, http.StatusMethodNotAllowed, http.StatusNotImplemented}, refusal.Status)
 }
 
 // cautiousPage is how many resources are asked for at once where the service
@@ -386,6 +392,9 @@ type Step struct {
 // Probe tries the connection, the token, discovery and reading.
 func (c *Client) Probe(ctx context.Context) []Step {
 	c.Forget()
+	c.mu.Lock()
+	c.denied = nil // perhaps it does by now
+	c.mu.Unlock()
 	var steps []Step
 	found, err := c.discover(ctx, func(ctx context.Context, path string, into any) error {
 		_, err := c.once(ctx, request{method: http.MethodGet, path: path}, into)

@@ -76,12 +76,12 @@ func TestPatchesBringTheResourceThereAndTouchNothingElse(t *testing.T) {
 				desired.Values = append(desired.Values, value)
 			}
 			before := notOwned(resource)
-			decision := plan.Compare(resource, desired)
+			decision := plan.Compare(resource, desired, nil)
 			if len(decision.Diffs) == 0 {
 				continue
 			}
 			resource = send(Write{Kind: entry.User, ID: resource.ID(), Resource: resource, Version: resource.Version(), Diffs: decision.Diffs})
-			again := plan.Compare(resource, desired)
+			again := plan.Compare(resource, desired, nil)
 			require.Empty(t, again.Diffs, "seed %d, step %d: in step after one write", seed, step)
 			require.Equal(t, before, notOwned(resource), "seed %d, step %d: what has no rule is never touched", seed, step)
 			for _, list := range []string{"emails", "phoneNumbers", "addresses"} {

@@ -43,6 +43,10 @@ func (c *Client) Read(ctx context.Context, kind entry.Kind, watermark string, em
 	}
 	if !reading.Complete {
 		err = c.readChanges(ctx, kind, can, watermark, note)
+		if refusesFilter(err) {
+			c.deny(FeatureFilter, err)
+			err = errNotObeyed
+		}
 		reading.Complete = errors.Is(err, errNotObeyed)
 	}
 	if reading.Complete {
@@ -93,6 +97,9 @@ func (c *Client) readOnce(ctx context.Context, kind entry.Kind, can Capabilities
 		}
 	}
 }
+
+// refusesFilter tells the refusal of a list that is asked for with a filter.
+func refusesFilter(err error) bool { return lacking(err, http.StatusBadRequest, http.StatusForbidden) }
 
 // errNotObeyed says that a list is neither filtered nor sorted as it was asked
 // for, so that it does not tell what has changed.
@@ -362,11 +369,11 @@ func (f *Finder) Having(ctx context.Context, path, value string) ([]entry.Resour
 		query := can.page(1, "", can.MaxResults)
 		query.Set("filter", path+" eq "+string(text))
 		page, err := f.client.list(ctx, f.kind, query)
-		if err != nil {
+		if err != nil && !refusesFilter(err) {
 			return nil, fmt.Errorf("look who has %s %s: %w", path, text, err)
 		}
 		found := having(page.resources, at, value)
-		if len(found) == len(page.resources) && page.total <= len(page.resources) {
+		if err == nil && len(found) == len(page.resources) && page.total <= len(page.resources) {
 			return found, nil
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"time"
 
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
@@ -70,11 +71,19 @@ func (c *Client) Write(ctx context.Context, writes []Write) []Answer {
 		return answers
 	}
 	for start := 0; start < len(writes); {
+		if can, err = c.Discover(ctx); err != nil || can.BulkOperations < bulkAtLeast {
+			for i := start; i < len(writes); i++ {
+				answers[i] = c.writeOne(ctx, can, writes[i])
+			}
+			break
+		}
 		n := c.writeBulk(ctx, can, writes[start:min(start+size, len(writes))], answers[start:])
 		start += n
 	}
 	for i, answer := range answers {
-		if noTarget(answer.Err) {
+		if can.Patch && writes[i].ID != "" && !writes[i].Delete && lacking(answer.Err) {
+			answers[i] = c.writeOne(ctx, can, writes[i])
+		} else if noTarget(answer.Err) {
 			answers[i] = c.writeWhole(ctx, can, writes[i])
 		}
 	}
@@ -207,6 +216,11 @@ var membersPath = entry.MustPath(rules.Members)
 
 func (c *Client) writeOne(ctx context.Context, can Capabilities, w Write) Answer {
 	answer := c.sendOne(ctx, can, w)
+	if can.Patch && w.ID != "" && !w.Delete && lacking(answer.Err) {
+		c.deny(FeaturePatch, answer.Err)
+		can.Patch = false
+		answer = c.sendOne(ctx, can, w)
+	}
 	if noTarget(answer.Err) && !w.whole {
 		return c.writeWhole(ctx, can, w)
 	}
@@ -300,13 +314,19 @@ func bears(resource entry.Resource, key string) bool {
 
 // send repeats a write only while the cloud says that it did not do it.
 func (c *Client) send(ctx context.Context, r request, into any) (location string, err error) {
-	pauses := newPauses()
-	for range mostAttempts {
+	pauses, began := newPauses(), time.Now()
+	for try := 0; try < mostAttempts; try++ {
 		location, err = c.once(ctx, r, into)
 		var refusal *Refusal
 		switch {
 		case err == nil:
 			return location, nil
+		case throttled(err) && time.Since(began) < mostThrottled:
+			try--
+			if err := c.wait(ctx, pauses); err != nil {
+				return "", err
+			}
+			continue
 		case errors.As(err, &refusal) && refusal.Status == http.StatusTooManyRequests:
 			if err := c.wait(ctx, pauses); err != nil {
 				return "", err
@@ -314,7 +334,7 @@ func (c *Client) send(ctx context.Context, r request, into any) (location string
 			continue
 		case !errors.As(err, &refusal) && wasNotSent(err):
 			return "", err
-		case !errors.As(err, &refusal), refusal.Status >= 500:
+		case !errors.As(err, &refusal), refusal.Status >= 500 && refusal.Status != http.StatusNotImplemented:
 			return "", fmt.Errorf("%w: %w", ErrUnknownOutcome, err)
 		}
 		return "", classify(err)

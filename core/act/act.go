@@ -31,6 +31,7 @@ const (
 	BringBack       Kind = "bring-directory-back"
 	RepairValue     Kind = "repair-value"
 	AcceptAbsence   Kind = "accept-absence"
+	ForgetForms     Kind = "forget-forms"
 	IssueCode       Kind = "issue-enrolment-code"
 	Enrol           Kind = "enrol-agent"
 	Grant           Kind = "grant-directories"
@@ -72,6 +73,7 @@ var catalogue = []Description{
 	{BringBack, "Brought a directory back", about.Directory, RemoveDirectory},
 	{RepairValue, "Wrote a value to a directory", about.Entry, RepairValue},
 	{AcceptAbsence, "Said that an attribute is gone from a directory", about.Directory, ""},
+	{ForgetForms, "Let values be sent again that the cloud writes its own way", about.Cloud, ""},
 	{IssueCode, "Issued an enrolment code", about.Agent, ""},
 	{Enrol, "Enrolled as an agent", about.Agent, Retire},
 	{Grant, "Granted directories to an agent", about.Agent, Grant},

@@ -77,7 +77,7 @@ func (d Diff) Done(resource entry.Resource) bool {
 		return false
 	}
 	if !d.Elements() {
-		return Same(path.Get(resource), d.After)
+		return Forms(nil).Means(path, resource, d.After)
 	}
 	have := path.Values(resource)
 	return !slices.ContainsFunc(d.Added, func(m Member) bool { return !slices.Contains(have, m.Value) }) &&

@@ -87,7 +87,7 @@ func (d *Decider) judge(ctx context.Context, cases []Case) ([]*Outcome, error) {
 			o.Desired = of.Rules.Apply(d.Settings.PersonOf(o.Case.Entry, o.Kin.Followers))
 		}
 		o.subject = plan.Subject{
-			Entry: o.Case.Entry, Verdict: o.Verdict, Desired: o.Desired, Link: o.Case.Link, Resource: o.Case.Resource, Leavers: of.Leavers,
+			Entry: o.Case.Entry, Verdict: o.Verdict, Desired: o.Desired, Link: o.Case.Link, Resource: o.Case.Resource, Forms: o.Case.Forms, Leavers: of.Leavers,
 		}
 		o.subject.Due, o.subject.GraceOver = d.grace(of, o.LeftAt)
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
@@ -21,6 +22,7 @@ type Case struct {
 	LeftAt *time.Time
 	// Resource is the linked one, nil when the cloud no longer has it.
 	Resource entry.Resource
+	Forms    change.Forms // of the resource
 	// Kept is what operators have kept of it.
 	Kept []Kept
 }

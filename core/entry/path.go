@@ -104,6 +104,20 @@ func (p Path) Element(r Resource) map[string]any {
 	return nil
 }
 
+// Untyped tells whether a list holds the value in an element that does not say what the
+// selector chooses by, since the service does not keep that.
+func (p Path) Untyped(r Resource, value any) bool {
+	text, _ := value.(string)
+	if text == "" || p.SelectorAttribute == "" {
+		return false
+	}
+	elements, _ := lookup(p.holder(r), p.Attribute).([]any)
+	return slices.ContainsFunc(elements, func(item any) bool {
+		element, _ := item.(map[string]any)
+		return lookup(element, p.SelectorAttribute) == nil && lookup(element, p.Sub) == value
+	})
+}
+
 // Set puts the value at the path, making what lies on the way. A nil value is
 // not set.
 func (p Path) Set(r Resource, value any) {

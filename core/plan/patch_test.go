@@ -49,7 +49,7 @@ func TestPatchOfElements(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			r := resource(t, c.resource)
-			decision := Compare(r, desired(c.desired...))
+			decision := Compare(r, desired(c.desired...), nil)
 			operations, err := change.Patch(r, decision.Diffs)
 			require.NoError(t, err)
 			assert.Equal(t, resource(t, c.resource), r, "the resource is only read")
@@ -58,7 +58,7 @@ func TestPatchOfElements(t *testing.T) {
 			assert.JSONEq(t, c.operations, string(text))
 			require.NoError(t, change.Advance(r, decision.Diffs))
 			assert.Equal(t, resource(t, c.after), r)
-			assert.Empty(t, Compare(r, desired(c.desired...)).Diffs, "in step then")
+			assert.Empty(t, Compare(r, desired(c.desired...), nil).Diffs, "in step then")
 		})
 	}
 }

@@ -76,6 +76,7 @@ type Subject struct {
 	// mirror, nil when the cloud no longer has it.
 	Link     *Link
 	Resource entry.Resource
+	Forms    change.Forms // of the resource
 	// Match is used when the entry is in and has no link.
 	Match   match.Decision
 	Leavers settings.Policy
@@ -106,7 +107,7 @@ func Decide(s Subject) Decision {
 		return faulty(s)
 	}
 	if s.Link != nil && s.Resource != nil {
-		d := Compare(s.Resource, s.Desired)
+		d := Compare(s.Resource, s.Desired, s.Forms)
 		if s.Link.Left && d.Operation == Update && !s.Resource.Active() {
 			d.Operation, d.Code = Restore, Code(Restore)
 		}
@@ -126,12 +127,12 @@ func Decide(s Subject) Decision {
 	case match.Stop:
 		return blocked(s.Match.Problem)
 	case match.Adopt:
-		d := Compare(s.Match.Resource, s.Desired)
+		d := Compare(s.Match.Resource, s.Desired, nil)
 		d.Operation, d.Code = Adopt, Code(Adopt)
 		d.Diffs = append([]change.Diff{{Target: "externalId", Before: nil, After: s.Entry.LinkKey(), Source: "match rule " + s.Match.Rule}}, d.Diffs...)
 		return d
 	case match.Relink:
-		d := Compare(s.Match.Resource, s.Desired)
+		d := Compare(s.Match.Resource, s.Desired, nil)
 		switch {
 		case d.Operation == "":
 			d.Code = Relinked
@@ -193,7 +194,7 @@ func faulty(s Subject) Decision {
 	if s.Link == nil || s.Resource == nil {
 		return blocked(p)
 	}
-	d := Compare(s.Resource, s.Desired)
+	d := Compare(s.Resource, s.Desired, s.Forms)
 	d.Diffs, _ = Withdraw(d.Diffs)
 	return d.without(p, func(change.Diff) bool { return false })
 }
@@ -257,8 +258,9 @@ func create(desired rules.Desired, e entry.Entry) Decision {
 	return d
 }
 
-// Compare tells what must change in a resource so that it is as desired.
-func Compare(resource entry.Resource, desired rules.Desired) Decision {
+// Compare tells what must change in a resource so that it is as desired. What the cloud
+// is known to write its own way is as desired.
+func Compare(resource entry.Resource, desired rules.Desired, forms change.Forms) Decision {
 	d := Decision{Code: InStep, ResourceID: resource.ID()}
 	for _, v := range desired.Values {
 		if v.CreateOnly {
@@ -270,11 +272,13 @@ func Compare(resource entry.Resource, desired rules.Desired) Decision {
 			}
 			continue
 		}
-		have := v.Path.Get(resource)
-		if change.Same(have, v.Value) {
+		if stale := forms.Stale(v.Path, resource, v.Value); stale != "" {
+			d.Diffs = append(d.Diffs, change.Diff{Target: v.Path.Whole().String(), Removed: change.Members([]string{stale}), Source: v.Source})
+		}
+		if forms.Means(v.Path, resource, v.Value) {
 			continue
 		}
-		d.Diffs = append(d.Diffs, change.Diff{Target: v.Path.String(), Before: have, After: v.Value, Source: v.Source})
+		d.Diffs = append(d.Diffs, change.Diff{Target: v.Path.String(), Before: v.Path.Get(resource), After: v.Value, Source: v.Source})
 	}
 	if len(d.Diffs) > 0 {
 		d.Operation, d.Code = Update, Code(Update)

@@ -78,7 +78,7 @@ func TestPatchBringsTheResourceThere(t *testing.T) {
 	r := resource(t, `{"id":"r1","title":"Mate","emails":[{"type":"home","value":"a@home.example"}],"phoneNumbers":[{"type":"work","value":"1"}]}`)
 	d := Compare(r, desired(
 		value("title", nil), value("displayName", "Ada"), value(`emails[type eq "work"].value`, "a@halvard.example"),
-		value(`phoneNumbers[type eq "work"].value`, nil), value("nickName", nil)))
+		value(`phoneNumbers[type eq "work"].value`, nil), value("nickName", nil)), nil)
 	operations, err := change.Patch(r, d.Diffs)
 	require.NoError(t, err)
 	text, err := json.Marshal(operations)

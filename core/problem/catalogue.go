@@ -33,6 +33,7 @@ const (
 	CloudThrottled        Code = "cloud-throttled"
 	CloudUnreachable      Code = "cloud-unreachable"
 	CloudUnauthorized     Code = "cloud-unauthorized"
+	CloudFailing          Code = "cloud-failing"
 	DirectoryUnreachable  Code = "directory-unreachable"
 	DirectoryRefused      Code = "directory-refused"
 	AgentOffline          Code = "agent-offline"
@@ -103,6 +104,7 @@ var catalogue = []Kind{
 	{CloudRefused, "The cloud refused", "The cloud answered a request with an error.", "Read the cloud's answer in the detail.", about.Entry},
 	{CloudThrottled, "The cloud is throttling", "The cloud asks for fewer requests; Kambrel waited and tried again, without success so far.", "Nothing: the next run goes on where this one stopped.", about.Cloud},
 	{CloudUnreachable, "The cloud cannot be reached", "There was no answer from the cloud's SCIM service.", "Check the network and the URL that the service was started with.", about.Cloud},
+	{CloudFailing, "The cloud fails", "The cloud's SCIM service answers, each time with an error of its own (5xx).", "Look at the state of the cloud's service, and tell its makers what the detail says. Nothing is lost: the next run goes on where this one stopped.", about.Cloud},
 	{CloudUnauthorized, "The cloud does not accept the token", "The cloud refused the token of the service.", "Put a valid token into the file that the service was started with (--cloud-token-file); it is read again when it changes.", about.Cloud},
 	{DirectoryUnreachable, "The directory cannot be reached", "The agent could not connect to the directory.", "See the detail for the step that failed: name, connection, TLS or bind.", about.Directory},
 	{DirectoryRefused, "The directory refused", "The directory answered the agent's request with an error.", "Read the directory's answer in the detail.", about.Directory},
@@ -132,7 +134,7 @@ var catalogue = []Kind{
 	{NothingVisible, "Nothing below the base can be seen any more", "The directory answered, and of all entries that it had it showed none. The account with which the agent signs in has probably lost the right to read below the base. Nobody is taken for gone.", "Give the account the right back ('kambrel directory rights NAME' prints what it needs); the next run goes on by itself. A directory that is really empty is taken away with 'kambrel directory remove NAME'.", about.Directory},
 	{AttributeHidden, "An attribute cannot be read any more", "Entries of the directory had the attribute, and at the last read nobody had it. The account with which the agent signs in has probably lost the right to read it. What entries had of it stays as it was, and nothing follows from its absence.", "Give the account the right back ('kambrel directory rights NAME' prints what it needs); the next run goes on by itself. If the attribute was really taken from everybody, say so with 'kambrel directory absent NAME ATTRIBUTE'.", about.Directory},
 	{RightMissing, "A right is missing in the directory", "The account with which the agent signs in may not do this on this entry.", "Hand the text of 'kambrel directory rights NAME' to the directory's owner, and probe again.", about.Entry},
-	{ValueAltered, "The cloud made something else of a value", "The cloud accepted a change, but keeps another value than it was sent: it may shorten values, write them its own way, or leave them out.", "Make the rule give what the cloud keeps, for example with a formula, or take the rule away. Until then every full run sends the value again.", about.Entry},
+	{ValueAltered, "The cloud made something else of a value", "The cloud accepted a change, but keeps another value than it was sent: it may shorten values, write them its own way, or leave them out.", "Make the rule give what the cloud keeps, for example with a formula, or take the rule away. The value is not sent again until the rule gives another; 'kambrel cloud show' lists what the cloud writes its own way, and 'kambrel cloud forget' sends it again.", about.Entry},
 	{ValueChanged, "The value was changed meanwhile", "The directory no longer has the value that the repair was made from, so nothing was written.", "Survey again, and repair what is found then.", about.Entry},
 	{DraftChanged, "The draft was changed meanwhile", "Somebody else has saved the draft since you read it; your edit would undo theirs.", "Read the draft again and make your edit on top of it.", ""},
 	{DirectoryInUse, "The directory has links", "The settings would drop a directory whose people are linked to accounts in the cloud. Going on would suspend them all.", "Take the directory away with 'kambrel directory remove NAME', which shows what goes and can be undone.", ""},

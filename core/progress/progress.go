@@ -111,4 +111,6 @@ type Stage struct {
 	Name    string     `json:"name" enum:"read,plan,write,survey"`
 	Started *time.Time `json:"started,omitempty"`
 	Ended   *time.Time `json:"ended,omitempty"`
+	// PausedUntil is set while the cloud is waited for that has asked for it.
+	PausedUntil *time.Time `json:"pausedUntil,omitempty" doc:"The cloud asks for a pause until then"`
 }

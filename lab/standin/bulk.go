@@ -75,7 +75,7 @@ func (s *Server) bulkOne(operation scim.BulkOperation, made map[string]string) (
 			item, f = s.store.change(endpoint, id, operation.Version, view{}, replaced(endpoint, body))
 		}
 	case "PATCH":
-		if s.lacks("patch") {
+		if s.lacks("patch") || s.options.has(habitPatchless) {
 			return result, unsupported("PATCH")
 		}
 		var operations []scim.PatchOperation

@@ -32,11 +32,21 @@ const (
 	habitFreeNames   = "free-names"       // groups may have the same name
 	habitNoTitles    = "no-titles"        // titles are refused as invalid
 	habitNoSelf      = "no-self"          // a group cannot be its own member, and the whole request is refused
+	habitActiveText  = "active-text"      // active is the text "True" or "False"
+	habitSmallLogins = "small-logins"     // logins are kept in small letters
+	habitNoTypes     = "no-types"         // elements of lists lose their type
+	habitNoMeta      = "no-meta"          // there is no meta
+	habitBulkMissing = "bulk-missing"     // bulk is promised, and answers 404
+	habitPatchless   = "patch-missing"    // PATCH is promised, and answers 501
+	habitFilterless  = "filter-missing"   // filters are promised, and answered with 400
+	habitSecretTypes = "secret-schemas"   // schemas and resource types may not be read
+	habitThrottled   = "throttled"        // now and then everybody is asked to wait, until a date
 	habitSharedKeys  = "shared-link-keys" // several resources may bear one externalId
 )
 
 var habits = []string{habitBulkOrder, habitBulkUnnamed, habitOnRequest, habitByReference, habitLateLists, habitOtherCase, habitNoID, habitNoLocation,
-	habitFirstPage, habitSoftDelete, habitNoDiscovery, habitStoredView, habitStrictParts, habitFreeNames, habitSharedKeys, habitNoTitles, habitNoSelf}
+	habitFirstPage, habitSoftDelete, habitNoDiscovery, habitStoredView, habitStrictParts, habitFreeNames, habitSharedKeys, habitNoTitles, habitNoSelf, habitActiveText, habitSmallLogins,
+	habitNoTypes, habitNoMeta, habitBulkMissing, habitPatchless, habitFilterless, habitSecretTypes, habitThrottled}
 
 // lateFor is how long lists lag behind.
 const lateFor = 2 * time.Second
@@ -46,6 +56,85 @@ func (o Options) has(habit string) bool { return slices.Contains(o.Habits, habit
 // listed tells whether lists know of a resource already.
 func (s *store) listed(item *stored) bool {
 	return !s.has(habitLateLists) || time.Since(item.created) > lateFor
+}
+
+// refuses answers what the service promises and does not do.
+func (s *Server) refuses(c *fiber.Ctx) *failure {
+	path := c.Path()
+	switch {
+	case s.options.has(habitThrottled) && s.throttles():
+		c.Set("Retry-After", time.Now().Add(throttledFor).UTC().Format(http.TimeFormat))
+		return &failure{http.StatusTooManyRequests, "", "too many requests"}
+	case s.options.has(habitBulkMissing) && strings.HasSuffix(path, "/Bulk"):
+		return &failure{http.StatusNotFound, "", "there is no such endpoint"}
+	case s.options.has(habitPatchless) && c.Method() == fiber.MethodPatch:
+		return unsupported("PATCH")
+	case s.options.has(habitFilterless) && c.Query("filter") != "":
+		return &failure{http.StatusBadRequest, "invalidFilter", "filters cannot be used"}
+	case s.options.has(habitSecretTypes) && (strings.Contains(path, "/Schemas") || strings.Contains(path, "/ResourceTypes")):
+		return &failure{http.StatusForbidden, "", "this account may not read schemas"}
+	}
+	return nil
+}
+
+// A throttled service takes so many requests, and then none for so long.
+const (
+	throttledAfter = 20
+	throttledFor   = 4 * time.Second
+)
+
+// throttles tells whether a request comes while nobody is served.
+func (s *Server) throttles() bool {
+	s.throttle.Lock()
+	defer s.throttle.Unlock()
+	now := time.Now()
+	if now.Before(s.servedFrom) {
+		return true
+	}
+	if s.served++; s.served > throttledAfter {
+		s.served, s.servedFrom = 0, now.Add(throttledFor)
+		return true
+	}
+	return false
+}
+
+// plain writes resources at any depth the service's own way.
+func (s *Server) plain(value any) {
+	switch v := value.(type) {
+	case map[string]any:
+		if active, ok := v["active"].(bool); ok && s.options.has(habitActiveText) {
+			v["active"] = map[bool]string{true: "True", false: "False"}[active]
+		}
+		if _, resource := v["schemas"]; resource && s.options.has(habitNoMeta) {
+			delete(v, "meta")
+		}
+		for _, inner := range v {
+			s.plain(inner)
+		}
+	case []any:
+		for _, item := range v {
+			s.plain(item)
+		}
+	}
+}
+
+// ownWay changes what is kept of a resource.
+func (s *store) ownWay(resource map[string]any) {
+	s.cut(resource)
+	if login, ok := resource["userName"].(string); ok && s.has(habitSmallLogins) {
+		resource["userName"] = strings.ToLower(login)
+	}
+	if !s.has(habitNoTypes) {
+		return
+	}
+	for _, value := range resource {
+		list, _ := value.([]any)
+		for _, item := range list {
+			if element, ok := item.(map[string]any); ok {
+				delete(element, "type")
+			}
+		}
+	}
 }
 
 // particular refuses values that some services do not take.
@@ -63,13 +152,16 @@ func (s *store) particular(id string, resource map[string]any, edits []memberEdi
 
 // habitual changes answers as the service's habits ask.
 func (s *Server) habitual(c *fiber.Ctx) error {
+	if f := s.refuses(c); f != nil {
+		return refuse(c, f)
+	}
 	if s.options.has(habitNoDiscovery) && strings.HasSuffix(c.Path(), "/ServiceProviderConfig") {
 		return refuse(c, &failure{http.StatusNotFound, "", "there is no such endpoint"})
 	}
 	if err := c.Next(); err != nil {
 		return err
 	}
-	if !slices.ContainsFunc([]string{habitBulkOrder, habitBulkUnnamed, habitByReference, habitOtherCase, habitNoID, habitNoLocation}, s.options.has) {
+	if !slices.ContainsFunc([]string{habitBulkOrder, habitBulkUnnamed, habitByReference, habitOtherCase, habitNoID, habitNoLocation, habitActiveText, habitNoMeta}, s.options.has) {
 		return nil
 	}
 	var body map[string]any
@@ -91,6 +183,9 @@ func (s *Server) habitual(c *fiber.Ctx) error {
 	}
 	if made && s.options.has(habitNoLocation) {
 		c.Response().Header.Del("Location")
+	}
+	if s.options.has(habitActiveText) || s.options.has(habitNoMeta) {
+		s.plain(body)
 	}
 	if s.options.has(habitOtherCase) {
 		body = otherCase(body).(map[string]any)

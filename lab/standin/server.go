@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gofiber/fiber/v2"
@@ -38,6 +39,10 @@ type Server struct {
 	app     *fiber.App
 	faults  injector
 	tokens  tokens
+
+	throttle   sync.Mutex // guards what follows
+	served     int
+	servedFrom time.Time // nobody is before
 }
 
 // Limits of the service, as ServiceProviderConfig tells them.

@@ -407,7 +407,7 @@ func (s *store) create(endpoint string, body map[string]any, shown view) (writte
 	if f := s.particular("", resource, edits); f != nil {
 		return written{}, f
 	}
-	s.cut(resource)
+	s.ownWay(resource)
 	if _, ok := resource["active"]; !ok && endpoint == "Users" {
 		resource["active"] = true
 	}
@@ -475,7 +475,7 @@ func (s *store) change(endpoint, id, ifMatch string, shown view, edit edit) (wri
 	if f != nil {
 		return written{}, f
 	}
-	s.cut(resource)
+	s.ownWay(resource)
 	resource["id"] = id
 	c.unindex(item)
 	// The map of before may still be being sent, so it is left as it was.

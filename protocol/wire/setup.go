@@ -231,6 +231,21 @@ type CloudView struct {
 	Targets      []Target     `json:"targets" doc:"Attributes of users that rules can set"`
 	Domains      []string     `json:"domains" doc:"Verified login domains"`
 	DomainsFrom  string       `json:"domainsFrom" enum:"cloud,settings,unknown"`
+	Forms        []CloudForm  `json:"forms" doc:"Values that the cloud writes its own way, and that are not sent again"`
+}
+
+// CloudForm is a target at which the cloud writes values its own way, with an example.
+type CloudForm struct {
+	Kind   string `json:"kind" enum:"user,group,contact"`
+	Target string `json:"target"`
+	Count  int    `json:"count" doc:"How many resources"`
+	Sent   string `json:"sent"`
+	Kept   string `json:"kept"`
+}
+
+// ForgottenForms is how many values are sent again.
+type ForgottenForms struct {
+	Count int `json:"count"`
 }
 
 // Capability is one line of the table of what the cloud can do.

@@ -142,6 +142,11 @@ func (s *Server) cloudRoutes() {
 	huma.Register(s.api, operation("GET", "/cloud", "get-cloud", "What the cloud can do and what it holds", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[wire.CloudView], error) {
 		return answer(s.service.Setup.Cloud(ctx))
 	})
+	huma.Register(s.api, operation("DELETE", "/cloud/forms", "forget-forms", "Let the next run send values again that the cloud writes its own way", wire.OperatorRole), func(ctx context.Context, in *struct {
+		Target string `query:"target" maxLength:"300" doc:"Of this attribute; of all otherwise"`
+	}) (*body[wire.ForgottenForms], error) {
+		return answer(s.service.Setup.ForgetForms(ctx, who(ctx).Name, in.Target))
+	})
 	huma.Register(s.api, operation("POST", "/cloud/probe", "probe-cloud", "Try the connection to the cloud, step by step", wire.OperatorRole), func(ctx context.Context, _ *struct{}) (*body[[]protocol.Verdict], error) {
 		return answer(s.service.Setup.ProbeCloud(ctx), nil)
 	})

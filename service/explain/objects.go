@@ -327,7 +327,7 @@ func sideBySide(settings *decide.Settings, o *decide.Outcome) []wire.AttributeVi
 		managed[value.Path.Attribute] = true
 		managed[value.Path.Schema] = true
 		views = append(views, wire.AttributeView{
-			Target: value.Path.String(), Desired: value.Value, Actual: actual, Source: value.Source, Managed: true, Same: change.Same(actual, value.Value),
+			Target: value.Path.String(), Desired: value.Value, Actual: actual, Source: value.Source, Managed: true, Same: o.Case.Resource != nil && o.Case.Forms.Means(value.Path, o.Case.Resource, value.Value) || change.Same(actual, value.Value),
 		})
 	}
 	var rest []string

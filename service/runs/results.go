@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"strings"
 
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/about"
@@ -29,6 +30,7 @@ type results struct {
 	clashes   []clash   // the same in the last pass
 	divided   []divided // refused as a whole, to be sent in parts
 	parted    []store.Parted
+	forms     []store.Form // what the cloud writes its own way
 	left      []store.Leaving
 	unlinked  []entry.Ref
 	back      []entry.Ref
@@ -79,7 +81,15 @@ func (r *results) altered(p pending, resource entry.Resource) {
 	if resource == nil {
 		return
 	}
-	if altered := change.Altered(resource, p.Diffs); len(altered) > 0 {
+	altered := change.Altered(resource, p.Diffs)
+	for _, d := range p.Diffs {
+		if form, other := change.FormOf(resource, d); other {
+			r.forms = append(r.forms, store.Form{ResourceID: resource.ID(), Target: d.Target, Form: form})
+		}
+	}
+	// In other letters it is the same (RFC 7643 section 2.4, caseExact).
+	altered = slices.DeleteFunc(altered, func(a problem.Altered) bool { return strings.EqualFold(a.Sent, a.Kept) })
+	if len(altered) > 0 {
 		met := r.met(p, problem.ValueAltered, problem.Facts{Altered: altered})
 		outcome := &r.outcomes[len(r.outcomes)-1]
 		outcome.Code, outcome.Answer = string(met.Code), met.Detail
@@ -216,6 +226,7 @@ func (x *execution) keep(ctx context.Context, r *results) error {
 				}
 				return nil
 			},
+			func() error { return tx.Resources.NoteForms(ctx, r.forms) },
 			func() error { return r.keepMembers(ctx, tx) },
 			func() error { return tx.Links.Save(ctx, x.run.ID, r.links) },
 			func() error { return tx.Changes.SettleDoubts(ctx, r.settled) },

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
@@ -62,7 +63,7 @@ func (e *Runs) Execute(ctx context.Context, run *store.Run) error {
 	if err := e.store.Runs.Save(ctx, run); err != nil {
 		return err
 	}
-	err := x.stages(ctx)
+	err := x.stages(cloud.WithPaused(ctx, func(until time.Time) { x.paused(ctx, until) }))
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
@@ -274,6 +275,21 @@ func (x *execution) stage(ctx context.Context, name string, work func(context.Co
 	x.run.Stages[at].Ended = &ended
 	x.mu.Unlock()
 	return nil
+}
+
+// paused shows that the cloud is waited for, which is no failure.
+func (x *execution) paused(ctx context.Context, until time.Time) {
+	x.mu.Lock()
+	for i := range x.run.Stages {
+		stage := &x.run.Stages[i]
+		if stage.PausedUntil = nil; stage.Name == x.run.Stage && !until.IsZero() {
+			stage.PausedUntil = &until
+		}
+	}
+	x.mu.Unlock()
+	if err := x.save(ctx, true); err != nil {
+		slog.Warn("show that the cloud is waited for", logkey.Run, x.run.ID, logkey.Error, err)
+	}
 }
 
 // count changes the run's counts and shows them now and then.

@@ -75,6 +75,7 @@ type pending struct {
 	look     bool           // ask the cloud before sending
 	sent     time.Time      // when a creation was first sent that was not answered
 	made     bool           // the cloud said that it was made
+	why      error          // why it is not known whether it was done
 	least    bool           // a creation without what the cloud may refuse
 }
 
@@ -149,7 +150,7 @@ func (x *execution) attempts(ctx context.Context, open []pending, r *results, la
 			if open = x.unconfirmed(open, r); len(open) == 0 {
 				return nil
 			}
-			return problem.New(problem.CloudUnreachable, "%d changes were not answered after %d attempts", len(open), fruitless)
+			return notAnswered(open, fruitless)
 		}
 		if fruitless > 1 {
 			select {
@@ -176,6 +177,17 @@ func (x *execution) attempts(ctx context.Context, open []pending, r *results, la
 		open = still
 	}
 	return nil
+}
+
+// notAnswered is why a run ends that got no answer to changes.
+func notAnswered(open []pending, attempts int) error {
+	for _, p := range open {
+		var refusal *cloud.Refusal
+		if errors.As(p.why, &refusal) {
+			return problem.Wrap(problem.CloudFailing, refusal, "%d changes were not done after %d attempts", len(open), attempts)
+		}
+	}
+	return problem.New(problem.CloudUnreachable, "%d changes were not answered after %d attempts", len(open), attempts)
 }
 
 // refresh reads again what somebody else changed, for the next pass.
@@ -302,7 +314,7 @@ func (x *execution) attempt(ctx context.Context, open []pending, r *results, las
 		case errors.Is(answer.Err, cloud.ErrNotSent):
 			still = append(still, p)
 		case errors.Is(answer.Err, cloud.ErrUnknownOutcome):
-			if p.look = true; p.sent.IsZero() {
+			if p.look, p.why = true, answer.Err; p.sent.IsZero() {
 				p.sent = time.Now()
 			}
 			still = append(still, p)

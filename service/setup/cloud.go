@@ -1,14 +1,20 @@
 package setup
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
 
 	"kambrel.example/kambrel/cloud"
+	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
 	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/store"
+	"kambrel.example/kambrel/service/views"
 )
 
 // Cloud tells what the cloud can do and what it holds.
@@ -21,6 +27,11 @@ func (e *Setup) Cloud(ctx context.Context) (wire.CloudView, error) {
 	if !state.Read.IsZero() {
 		view.LastRead = &state.Read
 	}
+	forms, err := e.store.Resources.Forms(ctx)
+	if err != nil {
+		return view, err
+	}
+	view.Forms = views.List(forms, func(f store.FormCount) wire.CloudForm { return wire.CloudForm{Kind: f.Kind, Target: f.Target, Count: f.Count, Sent: f.Sent, Kept: f.Kept} })
 	can, err := e.cloud.Discover(ctx)
 	if err != nil {
 		return view, err
@@ -68,7 +79,7 @@ func capabilityTable(can cloud.Capabilities) []wire.Capability {
 			detail += fmt.Sprintf(" and %d kB at once", can.BulkPayload>>10)
 		}
 	}
-	return []wire.Capability{
+	table := []wire.Capability{
 		{Name: "patch", Has: can.Patch, Meaning: choose(can.Patch, "only what changes is sent", "whole resources are sent with PUT; what no rule manages is read first and sent back as it was")},
 		{Name: "bulk", Has: bulk, Detail: detail, Meaning: choose(bulk, "many changes go in one request", "each change is a request of its own")},
 		{Name: "filter", Has: can.Filter, Meaning: choose(can.Filter, "one account can be looked for, and changes since a time can be read", "every run reads all accounts, and looking for one does, too")},
@@ -79,6 +90,28 @@ func capabilityTable(can cloud.Capabilities) []wire.Capability {
 		{Name: "change password", Has: can.ChangePassword, Meaning: choose(can.ChangePassword, "the cloud takes passwords", "the cloud takes no passwords by SCIM")},
 		{Name: "sign-in", Has: len(can.SignIn) > 0, Detail: strings.Join(can.SignIn, ", "), Meaning: "how the service signs in to the cloud"},
 	}
+	for i, one := range table {
+		if why := can.Denied[cloud.Feature(one.Name)]; why != "" {
+			table[i].Detail = why
+		}
+	}
+	return table
+}
+
+// ForgetForms lets the next run send values again that the cloud has written its own way,
+// of one target or, for "", all.
+func (e *Setup) ForgetForms(ctx context.Context, by, target string) (wire.ForgottenForms, error) {
+	var out wire.ForgottenForms
+	return out, e.store.Tx(ctx, func(tx *store.Store) error {
+		var err error
+		if out.Count, err = tx.Resources.ForgetForms(ctx, target); err != nil {
+			return err
+		}
+		if out.Count == 0 {
+			return problem.New(problem.NotFound, "the cloud is not known to write %s its own way ('kambrel cloud show').", cmp.Or(target, "anything"))
+		}
+		return tx.Acts.Record(ctx, act.Act{Kind: act.ForgetForms, By: by, About: about.Thing{Type: about.Cloud}, Note: fmt.Sprintf("%s, %d values", cmp.Or(target, "all"), out.Count)})
+	})
 }
 
 // ProbeCloud tries the connection to the cloud step by step.

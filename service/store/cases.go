@@ -13,14 +13,14 @@ import (
 // Cases are entries with their links and resources, to decide about.
 type Cases struct{ *session }
 
-const subjectColumns = `e.directory, e.id, e.kind, e.dn, e.attributes, e.gone, e.fault, l.resource_id, coalesce(l.link_key, '') AS link_key, l.left_at, l.due, r.attributes AS resource,
+const subjectColumns = `e.directory, e.id, e.kind, e.dn, e.attributes, e.gone, e.fault, l.resource_id, coalesce(l.link_key, '') AS link_key, l.left_at, l.due, r.attributes AS resource, r.forms,
 	CASE WHEN EXISTS (SELECT FROM kept) THEN (SELECT jsonb_agg(jsonb_build_object('Loss', k.loss, 'Member', k.member, 'Cause', k.cause, 'By', k.by, 'Reason', k.reason, 'Made', k.made)) FROM kept k WHERE k.directory = e.directory AND k.entry_id = e.id) END AS kept`
 
 // subjectJoins looks each row's link and resource up by index, whatever the
 // planner thinks of the tables' sizes: a hash of all links for every page would
 // make the work grow with the square of the directory.
 const subjectJoins = `LEFT JOIN LATERAL (SELECT id, resource_id, link_key, left_at, due FROM links WHERE directory = e.directory AND entry_id = e.id LIMIT 1) l ON true
-	LEFT JOIN LATERAL (SELECT attributes FROM resources WHERE id = l.resource_id LIMIT 1) r ON true`
+	LEFT JOIN LATERAL (SELECT attributes, forms FROM resources WHERE id = l.resource_id LIMIT 1) r ON true`
 
 // SubjectRow is exported since GORM reads embedded rows only then.
 type SubjectRow struct {
@@ -32,6 +32,7 @@ type SubjectRow struct {
 	Due        *time.Time
 	Resource   []byte
 	Kept       []byte
+	Forms      []byte
 }
 
 func (r SubjectRow) subject() (decide.Case, error) {
@@ -46,6 +47,11 @@ func (r SubjectRow) subject() (decide.Case, error) {
 	}
 	if r.Kept != nil {
 		if err = json.Unmarshal(r.Kept, &d.Kept); err != nil {
+			return d, err
+		}
+	}
+	if r.Forms != nil {
+		if err = json.Unmarshal(r.Forms, &d.Forms); err != nil {
 			return d, err
 		}
 	}

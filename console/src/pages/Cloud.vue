@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // What the cloud can do, what it holds, and whether the connection is well.
-import { NButton, NInput, NSkeleton, useMessage } from 'naive-ui'
+import { NButton, NInput, NPopconfirm, NSkeleton, useMessage } from 'naive-ui'
 import { computed, ref, shallowRef } from 'vue'
 
 import { api, unwrap, type Schemas } from '../api/client'
@@ -8,7 +8,8 @@ import Fault from '../parts/Fault.vue'
 import Tag from '../parts/Tag.vue'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
-import { when } from '../parts/words'
+import { useAct } from '../parts/use-act'
+import { count, when } from '../parts/words'
 import Verdicts from '../setup/Verdicts.vue'
 import { useSession } from '../state/session'
 
@@ -18,6 +19,14 @@ const { data, failure, again } = useLoad(() => unwrap(api.GET('/api/v1/cloud')),
 const verdicts = shallowRef<Schemas['Verdict'][] | null>(null)
 const probing = ref(false)
 const text = useQuery<string>('text', '')
+
+const { act } = useAct()
+async function forget(target: string): Promise<void> {
+  await act(async () => {
+    await unwrap(api.DELETE('/api/v1/cloud/forms', { params: { query: { target } } }))
+    await again()
+  })
+}
 
 async function probe(): Promise<void> {
   probing.value = true
@@ -108,6 +117,27 @@ const from: Record<string, string> = {
           </div>
         </section>
       </div>
+      <section v-if="data.forms.length" class="sheet" aria-label="Values that the cloud writes its own way">
+        <header>
+          <h2>Written its own way</h2>
+          <span class="quiet">The cloud keeps another value than it was sent. These are not sent again.</span>
+        </header>
+        <table class="body plain">
+          <tbody>
+            <tr v-for="form in data.forms" :key="form.kind + form.target">
+              <th scope="row" class="mono">{{ form.target }}</th>
+              <td>{{ count(form.count, form.kind) }}</td>
+              <td>
+                “{{ form.sent }}” is kept as {{ form.kept ? `“${form.kept}”` : 'nothing, or without its type' }}
+                <NPopconfirm v-if="session.may('operator')" @positive-click="forget(form.target)">
+                  <template #trigger><NButton size="tiny" class="beside">Send again…</NButton></template>
+                  Let the next run send {{ form.target }} of {{ count(form.count, form.kind) }} once more?
+                </NPopconfirm>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </section>
       <section class="sheet">
         <header>
           <h2>Attributes that rules can set</h2>

@@ -64,6 +64,7 @@ useLive().listen((event) => {
 })
 
 const ended = computed(() => Boolean(run.value?.ended))
+const paused = computed(() => run.value?.stages.find((stage) => stage.pausedUntil)?.pausedUntil)
 const progress = computed(() => {
   const c = run.value?.counts
   return c && c.changes ? Math.round(((c.done + c.failed) / c.changes) * 100) : 0
@@ -213,6 +214,11 @@ function showHeld(): void {
           <div>{{ run.stages.some((s) => s.name === name) ? stageTexts[name] : 'not begun' }}</div>
         </div>
       </section>
+      <p v-if="paused && !ended" class="warn" role="status">
+        The cloud asks to wait until {{ when(paused) }}.
+        {{ count(run.counts.changes - run.counts.done - run.counts.failed, 'change') }}
+        {{ run.stage === 'write' ? 'left' : 'planned so far' }}; the run goes on by itself.
+      </p>
       <NProgress
         v-if="!ended && run.stage === 'write'"
         type="line"

@@ -184,6 +184,9 @@ func TestCloudsOfAllHabits(t *testing.T) {
 		"no id, no bulk, no filter":           {Cloud: without("bulk,filter", habits("no-id", "no-location", "free-names")...)},
 		"no discovery":                        {Cloud: habits("no-discovery", "members-asked")},
 		"no discovery, other letters, no ids": {Cloud: habits("no-discovery", "other-case", "no-id", "late-lists", "free-names", "shared-link-keys")},
+		"its own way of writing":              {Cloud: habits("active-text", "no-types", "no-meta")},
+		"it refuses what it promises":         {Cloud: habits("bulk-missing", "patch-missing", "filter-missing")},
+		"schemas that may not be read":        {Cloud: habits("secret-schemas", "bulk-missing")},
 		"deletion deactivates":                {Cloud: habits("soft-delete", "bulk-order", "members-asked")},
 	} {
 		t.Run(name, func(t *testing.T) {
