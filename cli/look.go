@@ -81,6 +81,7 @@ value of each condition on this entry. The statements that decided are marked.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.Why, error) { return c.Why(ctx, args[0]) }, func(w io.Writer, why wire.Why) error {
 				fmt.Fprintf(w, "%s\n%s\n", why.Subject, why.Summary)
+				printOthers(w, why)
 				for _, step := range why.Steps {
 					fmt.Fprintln(w)
 					printReason(w, step, 0)
@@ -88,6 +89,20 @@ value of each condition on this entry. The statements that decided are marked.`,
 				return nil
 			})
 		},
+	}
+}
+
+// printOthers tells who else is called as somebody was asked for.
+func printOthers(w io.Writer, why wire.Why) {
+	for _, other := range why.Others {
+		what := "in the cloud only"
+		switch {
+		case other.Gone:
+			what = "deleted from " + other.Directory
+		case other.EntryID != "":
+			what = "of " + other.Directory
+		}
+		fmt.Fprintf(w, "  called so too: %s, %s; 'kambrel why %s'\n", or(other.DN, other.Name), what, or(other.EntryID, other.ResourceID))
 	}
 }
 

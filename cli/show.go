@@ -81,19 +81,18 @@ func printNames(w io.Writer, what string, n int, names []string) {
 	}
 }
 
-// idForms are the forms of an id in the order in which they are shown.
-var idForms = []struct{ key, title string }{{"uuid", "uuid"}, {"hex", "hex"}, {"base64", "base64"}, {"objectGUIDHex", "objectGUID, hex"}, {"objectGUIDBase64", "objectGUID, base64"}}
-
 func printObject(w io.Writer, o shownObject) error {
-	fmt.Fprintf(w, "%s\n%s\n\n", o.Why.Subject, o.Why.Summary)
+	fmt.Fprintf(w, "%s\n%s\n", o.Why.Subject, o.Why.Summary)
+	printOthers(w, o.Why)
+	fmt.Fprintln(w)
 	if o.Entry != nil {
 		gone := ""
 		if o.Entry.Gone {
 			gone = ", deleted there"
 		}
 		fmt.Fprintf(w, "entry     %s   (%s of %s%s)\n", o.Entry.DN, o.Entry.Kind, o.Entry.Directory, gone)
-		for _, form := range idForms {
-			fmt.Fprintf(w, "          %-18s  %s\n", form.title, o.Entry.Forms[form.key])
+		for _, form := range o.Entry.Forms {
+			fmt.Fprintf(w, "          %-18s  %s\n", form.Name, form.Text)
 		}
 	}
 	for _, one := range o.Person {

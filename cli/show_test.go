@@ -25,7 +25,7 @@ func TestAnObjectIsShownFromAllSides(t *testing.T) {
 	id, err := entry.NewID("3d864a23-61ab-4c6d-868c-c7fa6b6ff1de")
 	require.NoError(t, err)
 	left := time.Date(2026, 3, 4, 5, 6, 0, 0, time.Local)
-	view := &wire.EntryView{Entry: entry.Entry{Directory: "halvard", ID: id, Kind: entry.User, DN: "CN=Otto Reksten,OU=Fleet,DC=example", Gone: true}, Forms: id.Forms()}
+	view := &wire.EntryView{Entry: entry.Entry{Directory: "halvard", ID: id, Kind: entry.User, DN: "CN=Otto Reksten,OU=Fleet,DC=example", Gone: true}, Forms: id.Forms(entry.AD)}
 	text := textOf(t, wire.Object{
 		Entry:    view,
 		Resource: entry.Resource{"id": "r1", "active": false},
@@ -46,7 +46,7 @@ func TestAnObjectIsShownFromAllSides(t *testing.T) {
 	for _, line := range []string{
 		"otto@halvard.example\nin: because\n",
 		"entry     CN=Otto Reksten,OU=Fleet,DC=example   (user of halvard, deleted there)",
-		"          uuid                3d864a23-61ab-4c6d-868c-c7fa6b6ff1de",
+		"          objectGUID          3d864a23-61ab-4c6d-868c-c7fa6b6ff1de",
 		"          objectGUID, base64  I0qGPathbUyGjMf6a2/x3g==",
 		"also      cn=Otto,dc=brisling,dc=example   (brisling, one person with it, by same number)",
 		"resource  r1   (not active)",

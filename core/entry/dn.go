@@ -28,12 +28,38 @@ func ParseDN(text string) (DN, error) {
 	for i, rdn := range parsed {
 		parts := make([]string, len(rdn))
 		for j, one := range rdn {
-			parts[j] = strings.ToLower(one.kind) + "=" + pathEscape.Replace(strings.ToLower(escapeInvalid(one.value)))
+			parts[j] = shortKind(strings.ToLower(one.kind)) + "=" + pathEscape.Replace(strings.ToLower(escapeInvalid(oneSpace(one.value))))
 		}
+		slices.Sort(parts) // their order says nothing (RFC 4514 section 2.2)
 		dn.rdns[i] = strings.Join(parts, "+")
 		dn.names[i] = strings.ReplaceAll(strings.ToValidUTF8(rdn[0].value, "\uFFFD"), "\x00", "\uFFFD")
 	}
 	return dn, nil
+}
+
+// shortKinds are the short names of attribute types that names are made of, by their
+// other names and numbers (RFC 4514 section 3, RFC 4519 section 2).
+var shortKinds = map[string]string{
+	"2.5.4.3": "cn", "commonname": "cn", "2.5.4.4": "sn", "surname": "sn", "2.5.4.5": "serialnumber", "2.5.4.6": "c", "countryname": "c",
+	"2.5.4.7": "l", "localityname": "l", "2.5.4.8": "st", "stateorprovincename": "st", "2.5.4.9": "street", "streetaddress": "street",
+	"2.5.4.10": "o", "organizationname": "o", "2.5.4.11": "ou", "organizationalunitname": "ou",
+	"0.9.2342.19200300.100.1.25": "dc", "domaincomponent": "dc", "0.9.2342.19200300.100.1.1": "uid", "userid": "uid",
+	"0.9.2342.19200300.100.1.3": "mail", "rfc822mailbox": "mail",
+}
+
+func shortKind(kind string) string {
+	if short, known := shortKinds[strings.TrimPrefix(kind, "oid.")]; known {
+		return short
+	}
+	return kind
+}
+
+// oneSpace makes runs of spaces one, which compare as one (RFC 4518 section 2.6.1).
+func oneSpace(value string) string {
+	for strings.Contains(value, "  ") {
+		value = strings.ReplaceAll(value, "  ", " ")
+	}
+	return value
 }
 
 // PathOf is the path of a name, as ParseDN and Path make it; names without
@@ -65,6 +91,14 @@ func plainPath(text string) (string, bool) {
 			} else {
 				return "", false
 			}
+		}
+		if kind := path[len(path)-len(kind):]; len(kind) > 4 {
+			if _, long := shortKinds[string(kind)]; long {
+				return "", false
+			}
+		}
+		if strings.Contains(value, "  ") {
+			return "", false
 		}
 		path = append(path, '=')
 		for i := range len(value) {

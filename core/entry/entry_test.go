@@ -12,11 +12,14 @@ func TestParseIDsReadsEveryForm(t *testing.T) {
 	t.Parallel()
 	id, err := NewID("fbbaf9cb-2b8e-40c6-ad6f-b373e46aa78d")
 	require.NoError(t, err)
-	for name, form := range id.Forms() {
-		ids, err := ParseIDs(form)
-		require.NoError(t, err, name)
-		assert.Contains(t, ids, id, name)
+	for _, dialect := range []Dialect{AD, Standard} {
+		for _, form := range id.Forms(dialect) {
+			ids, err := ParseIDs(form.Text)
+			require.NoError(t, err, form.Name)
+			assert.Contains(t, ids, id, form.Name)
+		}
 	}
+	assert.Contains(t, id.Forms(Standard), Form{"nsUniqueId", "fbbaf9cb-2b8e40c6-ad6fb373-e46aa78d"})
 	ids, err := ParseIDs("{FBBAF9CB-2B8E-40C6-AD6F-B373E46AA78D}")
 	require.NoError(t, err)
 	assert.Equal(t, []ID{id}, ids)
@@ -44,6 +47,20 @@ func TestPathsTellWhatLiesBelowWhat(t *testing.T) {
 	assert.False(t, PathUnder(path(`CN=a/b,DC=halvard,DC=example`), path("CN=a,DC=halvard,DC=example")))
 	for _, text := range []string{`cn=a\,b+uid=x/y,ou=fleet,dc=example`, "dc=example"} {
 		assert.Equal(t, path(text), path(NameOfPath(path(text))), "a path leads back to a name with the same path")
+	}
+	for _, text := range []string{
+		`cn=Lind\2C Ada,ou=fleet,dc=example`, `CN = Lind\, Ada , OU = Fleet , DC = example`, `2.5.4.3=Lind\, Ada,OU=Fleet,DC=example`,
+		`OID.2.5.4.3=Lind\, Ada,2.5.4.11=Fleet,0.9.2342.19200300.100.1.25=example`, `commonName=Lind\, Ada,organizationalUnitName=Fleet,domainComponent=example`,
+		`CN=#13094C696E642C20416461,OU=Fleet,DC=example`, `CN=Lind\,  Ada,OU=Fleet,DC=example`,
+	} {
+		assert.True(t, SameDN(`CN=Lind\, Ada,OU=Fleet,DC=example`, text), text)
+	}
+	assert.True(t, SameDN("cn=Ada+uid=b,dc=x", "uid=B+cn=ada,dc=x"), "the order of parts says nothing")
+	assert.False(t, SameDN("cn=Ada,ou=a,dc=x", "cn=Ada,l=a,dc=x"))
+	for _, text := range []string{"ou=Crew  Mess,dc=x", "organizationalUnitName=Crew Mess,dc=x"} {
+		plain, err := PathOf(text)
+		require.NoError(t, err)
+		assert.Equal(t, path(text), plain, "both ways to a path agree")
 	}
 	for _, text := range []string{"", "Fleet", "OU=Fleet,", "OU=a\\zz"} {
 		_, err := ParseDN(text)

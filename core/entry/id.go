@@ -55,8 +55,9 @@ func (id ID) MarshalText() ([]byte, error) { return uuid.UUID(id).MarshalText() 
 func (id *ID) UnmarshalText(text []byte) error { return (*uuid.UUID)(id).UnmarshalText(text) }
 
 // ParseIDs reads an id in any form people paste: textual (with or without
-// braces), 32 hex digits, or base64 of the 16 octets. Hex and base64 do not
-// tell their byte order, so both readings are returned, textual order first.
+// braces), as nsUniqueId in four groups of eight digits, 32 hex digits, or base64 of the
+// 16 octets. Hex and base64 do not tell their byte order, so both readings are returned,
+// textual order first.
 func ParseIDs(text string) ([]ID, error) {
 	trimmed := strings.TrimSpace(text)
 	if strings.Contains(trimmed, "-") {
@@ -64,23 +65,37 @@ func ParseIDs(text string) ([]ID, error) {
 			return []ID{ID(id)}, nil
 		}
 	}
+	if len(trimmed) == 35 && trimmed[8] == '-' && trimmed[17] == '-' && trimmed[26] == '-' {
+		if octets, err := hex.DecodeString(strings.ReplaceAll(trimmed, "-", "")); err == nil {
+			return []ID{ID(octets)}, nil
+		}
+	}
 	octets, err := hex.DecodeString(strings.ReplaceAll(strings.ReplaceAll(trimmed, `\`, ""), " ", ""))
 	if err != nil || len(octets) != 16 {
 		octets, err = base64.StdEncoding.DecodeString(trimmed)
 	}
 	if err != nil || len(octets) != 16 {
-		return nil, fmt.Errorf("%q %w: give it as UUID, as 32 hex digits or as base64", text, ErrNoID)
+		return nil, fmt.Errorf("%q %w: give it as UUID, as nsUniqueId, as 32 hex digits or as base64", text, ErrNoID)
 	}
 	return []ID{ID(octets), swap(ID(octets))}, nil
 }
 
-// Forms lists the id as people meet it in other tools.
-func (id ID) Forms() map[string]string {
-	return map[string]string{
-		"uuid":             id.String(),
-		"hex":              hex.EncodeToString(id[:]),
-		"base64":           base64.StdEncoding.EncodeToString(id[:]),
-		"objectGUIDHex":    hex.EncodeToString(id.ObjectGUID()),
-		"objectGUIDBase64": base64.StdEncoding.EncodeToString(id.ObjectGUID()),
+// Form is an id as people meet it in other tools.
+type Form struct {
+	Name string `json:"name" doc:"What that is called there"`
+	Text string `json:"text"`
+}
+
+// Forms lists the id in the forms that servers of a dialect and their tools print, by
+// the names that they have there.
+func (id ID) Forms(dialect Dialect) []Form {
+	base64Of := base64.StdEncoding.EncodeToString
+	if dialect == AD {
+		return []Form{{"objectGUID", id.String()}, {"objectGUID, hex", hex.EncodeToString(id.ObjectGUID())}, {"objectGUID, base64", base64Of(id.ObjectGUID())}, {"link key", id.String()}}
+	}
+	digits := hex.EncodeToString(id[:])
+	return []Form{
+		{"entryUUID", id.String()}, {"nsUniqueId", digits[:8] + "-" + digits[8:16] + "-" + digits[16:24] + "-" + digits[24:]},
+		{"hex", digits}, {"base64", base64Of(id[:])}, {"link key", id.String()},
 	}
 }

@@ -99,7 +99,7 @@ func TestKeys(t *testing.T) {
 	assert.Equal(t, []string{"number=0042", "address=otto@halvard.example", "carried id=" + id(1).String()}, rules.Keys(e))
 
 	old := id(9)
-	for form, value := range map[string]string{"textual": old.String(), "octets": string(old.ObjectGUID()), "base64": old.Forms()["objectGUIDBase64"], "hex": old.Forms()["hex"]} {
+	for form, value := range map[string]string{"textual": old.String(), "octets": string(old.ObjectGUID()), "base64": old.Forms(entry.AD)[2].Text, "hex": old.Forms(entry.Standard)[2].Text} {
 		e.Attributes["extensionAttribute1"] = []string{value}
 		assert.Contains(t, rules.Keys(e), "carried id="+old.String(), form)
 		assert.Contains(t, rules.Carried(e), old, form)

@@ -256,7 +256,7 @@ type Hit struct {
 // EntryView is an entry as the mirror holds it.
 type EntryView struct {
 	entry.Entry
-	Forms map[string]string `json:"forms" doc:"The id in every form people meet"`
+	Forms []entry.Form `json:"forms" doc:"The id in the forms that servers and their tools print"`
 }
 
 // LinkView is the tie between entry and resource.
@@ -376,6 +376,8 @@ type Why struct {
 	Code       string        `json:"code,omitempty" doc:"What was decided, or the problem that stands in the way"`
 	ResourceID string        `json:"resourceId,omitempty"`
 	Diffs      []change.Diff `json:"diffs,omitempty"`
+	// Others are objects that are called so too.
+	Others []Hit `json:"others,omitempty" doc:"Other objects that have the same name or login, such as those that were deleted"`
 }
 
 // Agent is one enrolled agent.

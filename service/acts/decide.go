@@ -107,7 +107,7 @@ const forget decide.Choice = "forget"
 
 // findResource finds the resource to be linked and tells what stands against it.
 func (d *deciding) findResource(ctx context.Context) error {
-	hit, err := d.explain.Resolve(ctx, d.in.Resource)
+	hit, err := d.explain.ResolveResource(ctx, d.in.Resource)
 	if err != nil {
 		return err
 	}

@@ -148,7 +148,7 @@ func (e *Explain) TryFormula(ctx context.Context, in wire.TryFormula) (wire.Trie
 
 // entryNamed finds an entry with the groups that hold it.
 func (e *Explain) entryNamed(ctx context.Context, text string) (entry.Entry, error) {
-	hit, err := e.Resolve(ctx, text)
+	hit, err := e.ResolveEntry(ctx, text)
 	if err != nil {
 		return entry.Entry{}, err
 	}

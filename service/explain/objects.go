@@ -92,61 +92,69 @@ func (e *Explain) filtered(ctx context.Context, text string, kind entry.Kind) ([
 
 // Resolve finds the one object that a text names: an id in any form, a
 // distinguished name, a login or an address, or any text that fits one object
-// only.
+// only. The living come before the gone, and a whole name before a part of one.
 func (e *Explain) Resolve(ctx context.Context, text string) (store.Hit, error) {
-	text = strings.TrimSpace(text)
-	ids, _ := entry.ParseIDs(text) // text that is no id has none
-	if hit, found, err := e.store.Search.Exact(ctx, text, ids); err != nil || found {
-		return hit, err
-	}
-	hits, total, err := e.Find(ctx, store.FindQuery{Text: text, Limit: 50})
-	if err != nil {
-		return store.Hit{}, err
-	}
-	// Names of the same text may be part of longer ones; the whole one counts.
-	exact := slices.DeleteFunc(slices.Clone(hits), func(h store.Hit) bool {
-		return !strings.EqualFold(h.Login, text) && !strings.EqualFold(h.EntryID, text) && !strings.EqualFold(h.ResourceID, text) &&
-			!entry.SameDN(h.DN, text) && !strings.EqualFold(h.Name, text)
-	})
-	if len(exact) > 1 { // somebody deleted may have had the same name
-		if live := slices.DeleteFunc(slices.Clone(exact), func(h store.Hit) bool { return h.Gone }); len(live) > 0 {
-			exact = live
-		}
-	}
-	switch {
-	case len(exact) == 1:
-		return exact[0], nil
-	case total == 1:
-		return hits[0], nil
-	case total == 0:
-		return store.Hit{}, problem.New(problem.NotFound, "nothing in the mirrors fits %q", text)
-	}
-	names := make([]string, 0, 5)
-	for _, hit := range hits[:min(5, len(hits))] {
-		names = append(names, strings.TrimSpace(hit.Name+" "+hit.EntryID+hit.ResourceID))
-	}
-	return store.Hit{}, problem.New(problem.AmbiguousText, "%q fits %d objects, among them %s", text, total, strings.Join(names, "; "))
+	hit, _, err := e.resolve(ctx, text, store.AnyObject)
+	return hit, err
 }
 
 // ResolveEntry is Resolve for what must be an entry: a login that a resource has
 // which nobody owns may be that of an entry too.
 func (e *Explain) ResolveEntry(ctx context.Context, text string) (store.Hit, error) {
+	hit, _, err := e.resolve(ctx, text, store.AnEntry)
+	return hit, err
+}
+
+// ResolveResource is Resolve for what must be a resource, or the entry that has one.
+func (e *Explain) ResolveResource(ctx context.Context, text string) (store.Hit, error) {
+	hit, _, err := e.resolve(ctx, text, store.AResource)
+	return hit, err
+}
+
+// resolve also returns others that are called so.
+func (e *Explain) resolve(ctx context.Context, text string, wanted store.Wanted) (store.Hit, []store.Hit, error) {
 	text = strings.TrimSpace(text)
-	hit, err := e.Resolve(ctx, text)
-	if err != nil || hit.EntryID != "" {
-		return hit, err
+	ids, _ := entry.ParseIDs(text) // text that is no id has none
+	if hit, others, found, err := e.store.Search.Exact(ctx, text, ids, wanted); err != nil || found {
+		return hit, others, err
 	}
-	hits, _, err := e.Find(ctx, store.FindQuery{Text: text, Limit: 50})
+	hits, total, err := e.Find(ctx, store.FindQuery{Text: text, Limit: mostAlike})
 	if err != nil {
-		return hit, err
+		return store.Hit{}, nil, err
 	}
-	entries := slices.DeleteFunc(hits, func(h store.Hit) bool {
-		return h.EntryID == "" || h.Gone || !strings.EqualFold(h.Login, text) && !strings.EqualFold(h.Name, text)
-	})
-	if len(entries) == 1 {
-		return entries[0], nil
+	if total == 0 {
+		if hit, others, found, err := e.store.Search.Former(ctx, text); err != nil || found {
+			return hit, others, err
+		}
+		return store.Hit{}, nil, problem.New(problem.NotFound, "nothing in the mirrors fits %q", text)
 	}
-	return hit, nil
+	nearest := hits
+	for _, narrower := range []func(store.Hit) bool{
+		func(h store.Hit) bool { return wanted != store.AnEntry || h.EntryID != "" },
+		func(h store.Hit) bool { return wanted != store.AResource || h.ResourceID != "" },
+		func(h store.Hit) bool { return called(h, text) },
+		func(h store.Hit) bool { return !h.Gone },
+	} {
+		if fewer := slices.DeleteFunc(slices.Clone(nearest), func(h store.Hit) bool { return !narrower(h) }); len(fewer) > 0 {
+			nearest = fewer
+		}
+	}
+	if len(nearest) == 1 && (total <= len(hits) || called(nearest[0], text)) {
+		return nearest[0], slices.DeleteFunc(hits, func(h store.Hit) bool { return h == nearest[0] || !called(h, text) }), nil
+	}
+	names := make([]string, 0, 5)
+	for _, hit := range nearest[:min(5, len(nearest))] {
+		names = append(names, strings.TrimSpace(hit.Name+" "+hit.EntryID+hit.ResourceID))
+	}
+	return store.Hit{}, nil, problem.New(problem.AmbiguousText, "%q fits %d objects, among them %s", text, total, strings.Join(names, "; "))
+}
+
+// mostAlike is how many objects are looked at that a text fits.
+const mostAlike = 50
+
+// called tells whether the text is the whole of one of an object's names.
+func called(h store.Hit, text string) bool {
+	return strings.EqualFold(h.Login, text) || strings.EqualFold(h.EntryID, text) || strings.EqualFold(h.ResourceID, text) || entry.SameDN(h.DN, text) || strings.EqualFold(h.Name, text)
 }
 
 // ObjectOf shows one object from all sides.
@@ -168,6 +176,16 @@ func RefOf(hit store.Hit) (entry.Ref, error) {
 		return entry.Ref{}, problem.New(problem.BadInput, "%q is no entry id", hit.EntryID)
 	}
 	return entry.Ref{Directory: hit.Directory, ID: id}, nil
+}
+
+// dialectOf is that of a directory by the settings or the draft; standard where neither
+// has it any more.
+func (e *Explain) dialectOf(ctx context.Context, name string) entry.Dialect {
+	document, err := e.setup.Document(ctx, true)
+	if d, known := document.Directory(name); err == nil && known {
+		return d.Dialect
+	}
+	return entry.Standard
 }
 
 func (e *Explain) resourceObject(ctx context.Context, id string) (wire.Object, error) {
@@ -201,7 +219,7 @@ func (e *Explain) entryObject(ctx context.Context, ref entry.Ref) (wire.Object, 
 	if err != nil {
 		return wire.Object{}, err
 	}
-	object := wire.Object{Entry: &wire.EntryView{Entry: dirty.Entry, Forms: ref.ID.Forms()}, Resource: dirty.Resource}
+	object := wire.Object{Entry: &wire.EntryView{Entry: dirty.Entry, Forms: ref.ID.Forms(e.dialectOf(ctx, ref.Directory))}, Resource: dirty.Resource}
 	link, err := e.store.Links.Of(ctx, ref)
 	switch {
 	case err == nil:

@@ -15,6 +15,7 @@ import (
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/jobs"
 	"kambrel.example/kambrel/service/store"
+	"kambrel.example/kambrel/service/views"
 )
 
 // Trial fetches one entry from its directory, explains each step that a run
@@ -89,17 +90,36 @@ func (e *Explain) fetch(ctx context.Context, text string) (reason.Node, error) {
 	return node, nil
 }
 
+// nameOthers tells who else is called as the object was asked for.
+func (e *Explain) nameOthers(ctx context.Context, object *wire.Object, others []store.Hit) error {
+	for _, other := range others {
+		if object.Entry != nil && other.EntryID == object.Entry.ID.String() || object.Link != nil && other.ResourceID == object.Link.ResourceID && other.EntryID == "" {
+			continue
+		}
+		named, err := e.store.Search.Named(ctx, other)
+		if err != nil {
+			return err
+		}
+		object.Why.Others = append(object.Why.Others, views.Hit(named))
+	}
+	return nil
+}
+
 // Explain is Resolve for an object that may never have been read: the
 // directories are asked for what the mirrors do not know.
 func (e *Explain) Explain(ctx context.Context, text string) (wire.Object, error) {
-	hit, err := e.Resolve(ctx, text)
+	hit, others, err := e.resolve(ctx, text, store.AnyObject)
 	if problem.CodeOf(err) == problem.NotFound {
 		if _, fetchErr := e.fetch(ctx, text); fetchErr == nil {
-			hit, err = e.Resolve(ctx, text)
+			hit, others, err = e.resolve(ctx, text, store.AnyObject)
 		}
 	}
 	if err != nil {
 		return wire.Object{}, err
 	}
-	return e.ObjectOf(ctx, hit)
+	object, err := e.ObjectOf(ctx, hit)
+	if err != nil {
+		return object, err
+	}
+	return object, e.nameOthers(ctx, &object, others)
 }

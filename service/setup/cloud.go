@@ -31,7 +31,9 @@ func (e *Setup) Cloud(ctx context.Context) (wire.CloudView, error) {
 	if err != nil {
 		return view, err
 	}
-	view.Forms = views.List(forms, func(f store.FormCount) wire.CloudForm { return wire.CloudForm{Kind: f.Kind, Target: f.Target, Count: f.Count, Sent: f.Sent, Kept: f.Kept} })
+	view.Forms = views.List(forms, func(f store.FormCount) wire.CloudForm {
+		return wire.CloudForm{Kind: f.Kind, Target: f.Target, Count: f.Count, Sent: f.Sent, Kept: f.Kept}
+	})
 	can, err := e.cloud.Discover(ctx)
 	if err != nil {
 		return view, err

@@ -27,28 +27,86 @@ type Hit struct {
 	State      string // where it stands: the keys of entryStates, and cloud-only
 }
 
-// Exact finds the one object whose entry id, resource id, distinguished name or
-// login is exactly the text, by index; false when there is none, or several.
-func (s Search) Exact(ctx context.Context, text string, ids []entry.ID) (Hit, bool, error) {
+// What is looked for by a name.
+type Wanted int
+
+// Whom a name means first.
+const (
+	AnyObject Wanted = iota
+	AnEntry
+	AResource
+)
+
+// Exact finds the one object whose entry id, resource id, distinguished name or login is
+// exactly the text, by index, and others that are called so too. Ids come before names,
+// the living before the gone, and entries before resources unless those are wanted. It
+// is false when there is none, or several that are equally near.
+func (s Search) Exact(ctx context.Context, text string, ids []entry.ID, wanted Wanted) (Hit, []Hit, bool, error) {
 	path := ""
 	if dn, err := entry.ParseDN(text); err == nil {
 		path = dn.Path()
 	}
-	var refs []struct{ Directory, EntryID, ResourceID string }
-	err := s.raw(ctx, `
-		SELECT directory, id::text AS entry_id, '' AS resource_id FROM entries WHERE id = ANY((@ids)::text[]::uuid[]) AND kind <> 'container'
-		UNION SELECT directory, id::text, '' FROM entries WHERE @path <> '' AND path = @path AND kind <> 'container' AND gone IS NULL AND directory IN (SELECT directory FROM directory_states)
-		UNION SELECT coalesce(l.directory, ''), coalesce(l.entry_id::text, ''), CASE WHEN l.id IS NULL THEN r.id ELSE '' END
-			FROM resources r LEFT JOIN links l ON l.resource_id = r.id WHERE r.keys && ARRAY['userName=' || lower(@text)] OR r.id = @text OR r.id = ANY((@ids)::text[])
-		LIMIT 2`, map[string]any{"ids": idArray(ids), "path": path, "text": text}).Scan(&refs).Error
-	if err != nil || len(refs) != 1 {
-		return Hit{}, false, err
+	return s.nearest(ctx, `
+		SELECT directory, id::text AS entry_id, '' AS resource_id, CASE WHEN gone IS NULL THEN 0 ELSE 3 END AS rank FROM entries WHERE id = ANY((@ids)::text[]::uuid[]) AND kind <> 'container'
+		UNION ALL SELECT directory, id::text, '', CASE WHEN gone IS NULL THEN 1 ELSE 4 END FROM entries WHERE @path <> '' AND path = @path AND kind <> 'container' AND directory IN (SELECT directory FROM directory_states)
+		UNION ALL SELECT directory, id::text, '', CASE WHEN gone IS NULL THEN 1 ELSE 4 END FROM entries WHERE lower(login) = lower(@text) AND login <> '' AND kind <> 'container'
+		UNION ALL SELECT coalesce(l.directory, ''), coalesce(l.entry_id::text, ''), CASE WHEN l.id IS NULL OR @resource THEN r.id ELSE '' END,
+			CASE WHEN @resource OR r.id = @text THEN 0 WHEN l.id IS NULL THEN 2 WHEN e.gone IS NULL THEN 1 ELSE 3 END
+			FROM resources r LEFT JOIN links l ON l.resource_id = r.id LEFT JOIN entries e ON e.directory = l.directory AND e.id = l.entry_id
+			WHERE r.keys && ARRAY['userName=' || lower(@text)] OR r.id = @text OR r.id = ANY((@ids)::text[])`,
+		map[string]any{"ids": idArray(ids), "path": path, "text": text, "resource": wanted == AResource}, wanted)
+}
+
+// Former finds the object that had a login or a distinguished name once, as far as
+// changes tell; it looks at all of them.
+func (s Search) Former(ctx context.Context, text string) (Hit, []Hit, bool, error) {
+	return s.nearest(ctx, `SELECT DISTINCT c.directory, c.entry_id::text AS entry_id, '' AS resource_id, CASE WHEN e.gone IS NULL THEN 0 ELSE 1 END AS rank
+		FROM changes c JOIN entries e ON e.directory = c.directory AND e.id = c.entry_id WHERE lower(c.dn) = lower(@text) OR 'logins userName' = ANY(c.losses) AND c.state = 'done'
+			AND EXISTS (SELECT FROM jsonb_array_elements(c.diffs) d WHERE d->>'target' = 'userName' AND lower(d->>'before') = lower(@text))`, map[string]any{"text": text}, AnyObject)
+}
+
+// nearest chooses among objects by their ranks.
+func (s Search) nearest(ctx context.Context, query string, args map[string]any, wanted Wanted) (Hit, []Hit, bool, error) {
+	var rows []struct {
+		Directory, EntryID, ResourceID string
+		Rank                           int
 	}
-	hit := Hit{Type: "entry", Directory: refs[0].Directory, EntryID: refs[0].EntryID, ResourceID: refs[0].ResourceID}
-	if hit.EntryID == "" {
-		hit.Type = "resource"
+	if err := s.raw(ctx, `SELECT directory, entry_id, resource_id, min(rank) AS rank FROM (`+query+`) o GROUP BY 1, 2, 3 ORDER BY 4, 1, 2, 3 LIMIT 10`, args).Scan(&rows).Error; err != nil {
+		return Hit{}, nil, false, err
 	}
-	return hit, true, nil
+	var hits []Hit
+	var ranks []int
+	for _, row := range rows {
+		hit := Hit{Type: "entry", Directory: row.Directory, EntryID: row.EntryID, ResourceID: row.ResourceID, Gone: row.Rank > 2}
+		if row.EntryID == "" {
+			hit.Type = "resource"
+		}
+		if wanted == AnEntry && hit.Type == "resource" {
+			continue
+		}
+		hits, ranks = append(hits, hit), append(ranks, row.Rank)
+	}
+	if len(hits) == 0 || len(hits) > 1 && ranks[0] == ranks[1] {
+		return Hit{}, nil, false, nil
+	}
+	return hits[0], hits[1:], true, nil
+}
+
+// Named completes a hit of which the ids are known.
+func (s Search) Named(ctx context.Context, hit Hit) (Hit, error) {
+	q := FindQuery{Limit: 1, Text: hit.ResourceID}
+	if hit.EntryID != "" {
+		ref, err := refOf(hit.Directory, hit.EntryID)
+		if err != nil {
+			return hit, err
+		}
+		q = FindQuery{Limit: 1, Among: []entry.Ref{ref}}
+	}
+	found, _, err := s.Find(ctx, q)
+	if err != nil || len(found) == 0 {
+		return hit, err
+	}
+	return found[0], nil
 }
 
 // FindQuery searches objects.
@@ -107,7 +165,11 @@ func (q FindQuery) sql() (string, error) {
 	}
 	by, joins, loose := `lower(e.name)`, "", `lower(r.name)`
 	switch sort {
-	case "", "name":
+	case "":
+		if q.Text != "" { // those that are there first
+			by, loose = `CASE WHEN e.gone IS NULL THEN '0' ELSE '1' END || lower(e.name)`, `'0' || lower(r.name)`
+		}
+	case "name":
 	case "login":
 		by, loose = hitLogin, `r.login`
 		joins = ` LEFT JOIN ties l ON l.directory = e.directory AND l.entry_id = e.id LEFT JOIN resources r ON r.id = l.resource_id`

@@ -478,18 +478,18 @@ func find(t *testing.T, s *Store) {
 	_, err = s.Resources.Store(ctx, entry.User, []entry.Resource{resource("r1", "ada@halvard.example", a.LinkKey()), resource("r2", "only@halvard.example", "")}, nil, true)
 	require.NoError(t, err)
 	require.NoError(t, s.Links.Save(ctx, 1, []NewLink{{ref(a), entry.User, a.LinkKey(), "r1", "adopt"}}))
-	for _, text := range []string{a.LinkKey(), "cn=ada lind, ou=FLEET, dc=example", "ADA@halvard.example", "r1"} {
+	for _, text := range []string{a.LinkKey(), "cn=ada lind, ou=FLEET, dc=example", "2.5.4.3=Ada Lind,organizationalUnitName=Fleet,DC=example", "ADA@halvard.example", "r1"} {
 		ids, _ := entry.ParseIDs(text)
-		hit, found, err := s.Search.Exact(ctx, text, ids)
+		hit, _, found, err := s.Search.Exact(ctx, text, ids, AnyObject)
 		require.NoError(t, err)
 		assert.True(t, found, text)
 		assert.Equal(t, a.ID.String(), hit.EntryID, text)
 	}
-	hit, found, err := s.Search.Exact(ctx, "only@halvard.example", nil)
+	hit, _, found, err := s.Search.Exact(ctx, "only@halvard.example", nil, AnyObject)
 	require.NoError(t, err)
 	assert.True(t, found)
 	assert.Equal(t, "resource", hit.Type)
-	_, found, err = s.Search.Exact(ctx, "nobody", nil)
+	_, _, found, err = s.Search.Exact(ctx, "nobody", nil, AnyObject)
 	require.NoError(t, err)
 	assert.False(t, found)
 }

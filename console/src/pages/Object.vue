@@ -34,13 +34,6 @@ const entryValues = computed(() =>
 const person = computed(() => object.value?.person ?? [])
 const follows = computed(() => person.value.find((one) => one.leads && one.entryId !== object.value?.entry?.id))
 const resource = computed(() => object.value?.resource as Record<string, unknown> | undefined)
-const formNames: Record<string, string> = {
-  uuid: 'UUID',
-  hex: 'Hex',
-  base64: 'Base64',
-  objectGUIDHex: 'Hex, directory order',
-  objectGUIDBase64: 'Base64, directory order',
-}
 const howWords: Record<string, string> = {
   create: 'the resource was created',
   adopt: 'the resource was there and was adopted',
@@ -58,6 +51,15 @@ const howWords: Record<string, string> = {
         <RouterLink class="push" :to="{ name: 'objects' }">All objects</RouterLink>
       </div>
       <p class="summary" :class="{ bad: object.problem }">{{ object.why.summary }}</p>
+      <p v-for="other in object.why.others" :key="other.entryId || other.resourceId" class="quiet">
+        Called so too:
+        <RouterLink :to="{ name: 'object', params: { id: other.entryId || other.resourceId } }">{{
+          other.dn || other.name
+        }}</RouterLink>,
+        {{
+          other.gone ? `deleted from ${other.directory}` : other.entryId ? `of ${other.directory}` : 'in the cloud only'
+        }}
+      </p>
       <section v-if="object.problem" class="sheet note">
         <strong class="bad">{{ object.problem.title }}</strong> since {{ when(object.problem.since)
         }}{{ object.problem.times > 1 ? `, met by ${object.problem.times} runs` : '' }}
@@ -99,9 +101,9 @@ const howWords: Record<string, string> = {
               <details class="forms">
                 <summary>The id in every form</summary>
                 <dl class="facts">
-                  <template v-for="(form, name) in object.entry.forms" :key="name"
-                    ><dt>{{ formNames[name] ?? name }}</dt>
-                    <dd class="mono">{{ form }}</dd></template
+                  <template v-for="form in object.entry.forms" :key="form.name"
+                    ><dt>{{ form.name }}</dt>
+                    <dd class="mono">{{ form.text }}</dd></template
                   >
                 </dl>
               </details>

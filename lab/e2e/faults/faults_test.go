@@ -129,6 +129,7 @@ func TestAValueThatTheCloudAltersIsNoticed(t *testing.T) {
 	assert.Equal(t, "title: Chief Officer was sent, Chief  is kept", why.Problem.Detail)
 	w.InStep(0)
 	titles(0)
+	w.Says([]string{"cloud", "forget"}, "1 resource")
 	require.Equal(t, progress.InStep, w.Run(wire.NewRun{Purpose: purpose.Full}).State)
 	assert.Empty(t, w.Problems())
 	assert.Equal(t, "Chief Officer", w.User("ada.brekke@brisling.example")["title"])
