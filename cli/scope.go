@@ -178,6 +178,9 @@ func printDraftState(w io.Writer, draft wire.Draft) error {
 	for _, fault := range draft.Faults {
 		fmt.Fprintf(w, "  fault: %s\n", fault)
 	}
+	for _, warning := range draft.Warnings {
+		fmt.Fprintf(w, "  ! %s\n", warning)
+	}
 	next := "See what it would do with 'kambrel impact', then 'kambrel settings activate'."
 	if len(draft.Faults) > 0 {
 		next = "It cannot be activated before the faults are corrected."

@@ -101,27 +101,49 @@ func newSettingsExportCommand(d *deps) *cobra.Command {
 	return command
 }
 
+// checked is what the service finds in a settings file, or the file alone tells where no
+// service is signed in to or reached.
+func (d *deps) checked(cmd *cobra.Command, text string) wire.Checked {
+	if c, err := d.client(); err == nil {
+		if checked, err := c.CheckSettings(cmd.Context(), text); err == nil {
+			return checked
+		}
+	}
+	checked := wire.Checked{Faults: []problem.Fault{}, Warnings: []string{}, Offline: true}
+	_, checked.Notes = settings.Modern([]byte(text))
+	_, err := settings.Parse([]byte(text))
+	var p *problem.Error
+	if errors.As(err, &p) {
+		if checked.Faults = append(checked.Faults, p.Faults...); len(p.Faults) == 0 {
+			checked.Faults = append(checked.Faults, problem.Fault{Message: p.Detail})
+		}
+	}
+	return checked
+}
+
 func newSettingsCheckCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "check FILE", Short: "List all faults of a settings file, without a service", Args: oneArgument("a settings file; - for standard input"),
-		Long:    "Checks a file on this machine alone and lists all its faults at once, each with its path and line.\n\nExit status: 0 no fault, 1 faults.",
+		Use: "check FILE", Short: "List all faults of a settings file", Args: oneArgument("a settings file; - for standard input"),
+		Long: `Lists all faults of a file at once, each with its path and line. Where a service is
+signed in to, the file is also checked by what the cloud takes, or took when it was
+seen last, and by what was read from the directories; nothing of it is kept there.
+
+Exit status: 0 no fault, 1 faults.`,
 		Example: "  kambrel settings check settings.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			text, err := readFile(cmd, args[0])
 			if err != nil {
 				return err
 			}
-			checked := wire.Checked{Faults: []problem.Fault{}}
-			_, checked.Notes = settings.Modern(text)
-			_, err = settings.Parse(text)
-			var p *problem.Error
-			if errors.As(err, &p) {
-				if checked.Faults = append(checked.Faults, p.Faults...); len(p.Faults) == 0 {
-					checked.Faults = append(checked.Faults, problem.Fault{Message: p.Detail})
-				}
-			}
+			checked := d.checked(cmd, string(text))
 			tellNotes(cmd, checked.Notes)
 			if err := d.print(cmd.OutOrStdout(), checked, func(w io.Writer) error {
+				if checked.Offline {
+					fmt.Fprintln(w, "Checked by the file alone: without the service, what cloud and directories have is not known.")
+				}
+				for _, warning := range checked.Warnings {
+					fmt.Fprintf(w, "  ! %s\n", warning)
+				}
 				if len(checked.Faults) == 0 {
 					_, err := fmt.Fprintf(w, "%s: no fault\n", args[0])
 					return err

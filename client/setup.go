@@ -105,6 +105,11 @@ func (c *Client) ProbeCloud(ctx context.Context) (out []orders.Verdict, err erro
 	return out, c.do(ctx, http.MethodPost, "/cloud/probe", nil, nil, &out)
 }
 
+// CheckSettings lists what is wrong or doubtful with a settings file.
+func (c *Client) CheckSettings(ctx context.Context, yaml string) (out wire.Checked, err error) {
+	return out, c.do(ctx, http.MethodPost, "/settings/check", nil, map[string]string{"yaml": yaml}, &out)
+}
+
 // Draft shows the draft of the settings.
 func (c *Client) Draft(ctx context.Context) (out wire.Draft, err error) {
 	return out, c.do(ctx, http.MethodGet, "/settings/draft", nil, nil, &out)

@@ -80,6 +80,8 @@ func (f *Filter) undefined() bool {
 	switch {
 	case f.Operator == Extensible && f.ad:
 		return f.Rule != "" && f.Rule != bitAnd && f.Rule != bitOr && f.Rule != inChain
+	case f.Operator == Extensible:
+		return !knownRule(f.Rule)
 	case f.Operator == AtLeast || f.Operator == AtMost:
 		return !f.ad && !isOrdered(f.Attribute)
 	}

@@ -143,9 +143,30 @@ func (v *validation) features(directories []Directory) {
 	}
 }
 
+// asks reports what a filter asks and no directory answers: matching rules that are
+// unknown, and attributes whose changes are never told, so that people would come and go
+// at the next full read only.
+func (v *validation) asks(path string, f *filter.Filter, directories []Directory) {
+	for _, rule := range f.UnknownRules() {
+		v.add(path, "the matching rule %s is not known; what it asks would be true of nobody", rule)
+	}
+	at := slices.IndexFunc(directories, func(d Directory) bool { return d.Dialect == entry.AD })
+	if at < 0 {
+		return
+	}
+	for _, name := range f.Attributes() {
+		if filter.NotTold(name) {
+			v.add(path, "%s is not replicated, or worked out by each server of %s by itself: no change of it is ever told, so it cannot say who takes part", name, directories[at].Name)
+		}
+	}
+}
+
 func (v *validation) selection(path string, s Selection, directories []Directory) {
 	if s.Filter != "" {
-		if _, err := filter.Parse(s.Filter); err != nil {
+		parsed, err := filter.Parse(s.Filter)
+		if err == nil {
+			v.asks(path+".filter", parsed, directories)
+		} else {
 			fault := problem.Fault{Path: path + ".filter", Message: err.Error()}
 			var syntax *filter.SyntaxError
 			if errors.As(err, &syntax) {

@@ -21,6 +21,7 @@ type Draft struct {
 	By          string                `json:"by,omitempty"`
 	Changed     *time.Time            `json:"changed,omitempty"`
 	Faults      []problem.Fault       `json:"faults" doc:"What keeps it from being activated"`
+	Warnings    []string              `json:"warnings" doc:"What it asks of directories that nobody has there"`
 	Differences []settings.Difference `json:"differences" doc:"Against the active revision"`
 	Active      int                   `json:"active" doc:"The active revision, 0 for none"`
 	Impact      *Run                  `json:"impact,omitempty" doc:"The newest rehearsal of this version"`
@@ -58,7 +59,10 @@ type Comparison struct {
 // Checked is the result of checking a settings file.
 type Checked struct {
 	Faults []problem.Fault `json:"faults"`
-	Notes  []string        `json:"notes,omitempty" doc:"What of the file is called otherwise now, and was read as that"`
+	// Warnings are what can be meant, and seldom is.
+	Warnings []string `json:"warnings" doc:"What the settings ask of directories that nobody has there"`
+	Offline  bool     `json:"offline,omitempty" doc:"Checked by the file alone, without what the service knows of cloud and directories"`
+	Notes    []string `json:"notes,omitempty" doc:"What of the file is called otherwise now, and was read as that"`
 }
 
 // NewDirectory adds a directory to the draft.

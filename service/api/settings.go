@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"errors"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -46,22 +45,12 @@ func (s *Server) settingsRoutes() {
 		}
 		return answer(settingsView(revision))
 	})
-	huma.Register(s.api, operation("POST", "/settings/check", "check-settings", "List the faults of a settings file, without keeping it", wire.Viewer), func(_ context.Context, in *struct {
+	huma.Register(s.api, operation("POST", "/settings/check", "check-settings", "List the faults of a settings file, without keeping it", wire.Viewer), func(ctx context.Context, in *struct {
 		Body struct {
 			YAML string `json:"yaml" maxLength:"1000000"`
 		}
 	}) (*body[wire.Checked], error) {
-		checked := wire.Checked{Faults: []problem.Fault{}}
-		_, checked.Notes = settings.Modern([]byte(in.Body.YAML))
-		_, err := s.parse(settings.Parse, in.Body.YAML)
-		var p *problem.Error
-		if errors.As(err, &p) {
-			checked.Faults = append(checked.Faults, p.Faults...)
-			if len(p.Faults) == 0 {
-				checked.Faults = append(checked.Faults, problem.Fault{Message: p.Detail})
-			}
-		}
-		return answer(checked, nil)
+		return answer(s.service.Setup.Check(ctx, in.Body.YAML, func(text string) (settings.Document, error) { return s.parse(settings.Parse, text) }))
 	})
 	s.revisionRoutes()
 	s.draftRoutes()

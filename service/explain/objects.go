@@ -52,6 +52,9 @@ func (e *Explain) filtered(ctx context.Context, text string, kind entry.Kind) ([
 	if err != nil {
 		return nil, problem.Wrap(problem.BadInput, err, "read the filter")
 	}
+	if unknown := parsed.UnknownRules(); len(unknown) > 0 {
+		return nil, problem.New(problem.BadInput, "the matching rule %s is not known, so nobody can be found by it.", strings.Join(unknown, ", "))
+	}
 	document, err := e.setup.Document(ctx, true)
 	if err != nil {
 		return nil, err

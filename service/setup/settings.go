@@ -8,7 +8,6 @@ import (
 
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/act"
-	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/settings"
@@ -51,7 +50,11 @@ func (e *Setup) draftView(ctx context.Context, draft store.Draft, active store.R
 	if err != nil {
 		return wire.Draft{}, err
 	}
-	view := wire.Draft{Version: draft.Version, Base: draft.Base, Document: draft.Document, YAML: string(text), By: draft.By, Active: active.Revision,
+	warnings, err := e.warnings(ctx, draft.Document)
+	if err != nil {
+		return wire.Draft{}, err
+	}
+	view := wire.Draft{Warnings: warnings, Version: draft.Version, Base: draft.Base, Document: draft.Document, YAML: string(text), By: draft.By, Active: active.Revision,
 		Faults: e.faults(ctx, draft.Document), Differences: settings.Diff(active.Document, draft.Document)}
 	if draft.Version == 0 {
 		return view, nil
@@ -168,36 +171,6 @@ func (e *Setup) Activate(ctx context.Context, revision *store.Revision, base int
 		}
 		return e.activate(ctx, tx, revision, active)
 	})
-}
-
-// askCloudWithin bounds how long a check of settings waits for the cloud, and
-// cloudRests is how long one that did not answer is not asked again.
-const (
-	askCloudWithin = 2 * time.Second
-	cloudRests     = 30 * time.Second
-)
-
-// faults are those of a document, also against what the cloud's schemas take.
-// A cloud that does not answer is no fault of the settings: the next run tells.
-func (e *Setup) faults(ctx context.Context, document settings.Document) []problem.Fault {
-	faults := settings.Faults(document)
-	if time.Since(time.Unix(0, e.cloudAway.Load())) < cloudRests {
-		return faults
-	}
-	ctx, cancel := context.WithTimeout(ctx, askCloudWithin)
-	defer cancel()
-	catalogue, err := e.cloud.Catalogue(ctx)
-	if err != nil {
-		e.cloudAway.Store(time.Now().UnixNano())
-		return faults
-	}
-	offered := map[entry.Kind][]settings.Offered{}
-	for _, kind := range entry.Kinds {
-		for _, t := range catalogue.Of(kind) {
-			offered[kind] = append(offered[kind], settings.Offered{Path: t.Path, Type: t.Type, MultiValued: t.MultiValued, Required: t.Required, ReadOnly: t.ReadOnly})
-		}
-	}
-	return append(faults, document.Against(offered)...)
 }
 
 // valid refuses a document that has faults, with all of them.

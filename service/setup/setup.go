@@ -16,11 +16,12 @@ import (
 
 // Setup prepares. Its methods may be called from many goroutines.
 type Setup struct {
-	store     *store.Store
-	cloud     *cloud.Client
-	orders    *orders.Orders
-	judging   *judging.Judging
-	cloudAway atomic.Int64 // when it last did not answer a check of settings, Unix nanoseconds
+	store        *store.Store
+	cloud        *cloud.Client
+	orders       *orders.Orders
+	judging      *judging.Judging
+	offeredSaved atomic.Int64 // when what the cloud takes was kept last, Unix nanoseconds
+	cloudAway    atomic.Int64 // when it last did not answer a check of settings, Unix nanoseconds
 }
 
 // New makes one.

@@ -293,6 +293,13 @@ func (s Entries) unseen(ctx context.Context, directory string, seen map[entry.ID
 	return gone, had, left, rows.Err()
 }
 
+// AnyHas tells whether some entry of a kind that is there has an attribute.
+func (s Entries) AnyHas(ctx context.Context, directory string, kind entry.Kind, attribute string) (bool, error) {
+	var has bool
+	err := s.raw(ctx, `SELECT EXISTS (SELECT FROM entries, jsonb_object_keys(attributes) k WHERE directory = ? AND kind = ? AND gone IS NULL AND lower(k) = lower(?))`, directory, string(kind), attribute).Scan(&has).Error
+	return has, err
+}
+
 // Fewest is of how many entries it is noticed that none is there any more, or has an
 // attribute any more: from so many at once it was not taken one by one.
 const Fewest = 5

@@ -90,6 +90,9 @@ onBeforeRouteLeave(() => {
         <span class="mono">{{ fault.path }}</span> {{ fault.message }}
       </li>
     </ul>
+    <ul v-if="draft.saved?.version && draft.saved.warnings.length && !draft.edited" class="faults warn">
+      <li v-for="warning in draft.saved.warnings" :key="warning">{{ warning }}</li>
+    </ul>
   </section>
 </template>
 
