@@ -15,6 +15,28 @@ func read(ctx context.Context, w work) (orders.Done, error) {
 	}
 	defer session.Close()
 	asked := w.order.Read
-	result, err := session.Read(ctx, directory.Request{Dialect: w.order.Dialect, Base: w.order.Base, Attributes: asked.Attributes, Cookie: asked.Cookie, Expected: asked.Expected, Hidden: asked.Hidden}, w.item)
+	request := directory.Request{Dialect: w.order.Dialect, Base: w.order.Base, Attributes: asked.Attributes, Cookie: asked.Cookie, Expected: asked.Expected, Hidden: asked.Hidden}
+	result, err := session.Read(ctx, request, w.item)
+	if err == nil && asked.Check != nil && directory.Tracked(request.Dialect, result.Cookie) {
+		result, err = crossCheck(ctx, w, session, request, result)
+	}
 	return orders.Done{Cookie: result.Cookie, Complete: result.Complete}, err
+}
+
+// crossCheck sends what the directory should have told by now. What changes meanwhile is
+// read once more, so that nobody takes it for missed.
+func crossCheck(ctx context.Context, w work, session *directory.Session, request directory.Request, before directory.Result) (directory.Result, error) {
+	if err := w.lines.write(orders.Line{Check: orders.CheckBegins}); err != nil {
+		return before, err
+	}
+	if err := session.CrossCheck(ctx, request, *w.order.Read.Check, w.item); err != nil {
+		return before, err
+	}
+	if err := w.lines.write(orders.Line{Check: orders.CheckEnds}); err != nil {
+		return before, err
+	}
+	request.Cookie, request.Hidden = before.Cookie, nil
+	after, err := session.Read(ctx, request, w.item)
+	after.Complete = after.Complete || before.Complete
+	return after, err
 }

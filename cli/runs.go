@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/protocol/wire"
@@ -329,6 +330,29 @@ func (d *deps) runNamed(cmd *cobra.Command, text string) (*client.Client, wire.R
 	}
 	run, err := c.Run(cmd.Context(), id)
 	return c, run, err
+}
+
+// alikeOnce says once what many entries wait for, and leaves them out of what is listed.
+func alikeOnce(w io.Writer, page wire.Page[wire.Change]) wire.Page[wire.Change] {
+	waiting := map[string][]string{}
+	for _, change := range page.Items {
+		if change.State == "blocked" {
+			waiting[change.Code] = append(waiting[change.Code], change.Name)
+		}
+	}
+	var rest []wire.Change
+	for _, change := range page.Items {
+		names := waiting[change.Code]
+		switch {
+		case change.State != "blocked" || len(names) < mostAlike:
+			rest = append(rest, change)
+		case names[0] == change.Name:
+			fmt.Fprintf(w, "\n%s, at least %d times: %s and others. See 'kambrel problems --code %s'\n", problem.Describe(problem.Code(change.Code)).Title, len(names), names[0], change.Code)
+		}
+	}
+	page.Total -= len(page.Items) - len(rest)
+	page.Items = rest
+	return page
 }
 
 func printChanges(w io.Writer, run wire.Run, page wire.Page[wire.Change]) error {

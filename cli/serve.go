@@ -33,7 +33,7 @@ type serveOptions struct {
 	cloudURL, cloudTokenFile       string
 	certificate, key, passwordFile string
 	agentPatience, lease           time.Duration
-	creationPatience               time.Duration
+	creationPatience, checkEvery   time.Duration
 	trusted                        []string
 }
 
@@ -60,6 +60,7 @@ certificate it listens on loopback only.`,
 	flags.StringVar(&o.key, "tls-key", "", "private key in PEM form")
 	flags.StringVar(&o.passwordFile, "administrator-password-file", "", "file with the first administrator's password")
 	flags.DurationVar(&o.agentPatience, "agent-patience", 30*time.Second, "how long a run waits for an agent to take an order")
+	flags.DurationVar(&o.checkEvery, "cross-check-every", time.Hour, "how often it is compared whether a directory tells all its changes")
 	flags.DurationVar(&o.lease, "order-lease", 30*time.Second, "how long an order stays an agent's without a word from it")
 	flags.StringSliceVar(&o.trusted, "trusted-proxy", nil, "addresses or networks of proxies whose X-Forwarded-For is believed")
 	flags.DurationVar(&o.creationPatience, "creation-patience", 2*time.Minute, "how long a creation that the cloud did not answer is looked for before it is sent again, where the cloud would not refuse a second one")
@@ -102,7 +103,7 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 		scheme := map[bool]string{true: "https", false: "http"}[certificate != nil]
 		address = scheme + "://" + listener.Addr().String()
 	}
-	e := service.New(records, scim, service.Options{AgentPatience: o.agentPatience, Lease: o.lease, Runs: runs.Options{CreationPatience: o.creationPatience}})
+	e := service.New(records, scim, service.Options{AgentPatience: o.agentPatience, Lease: o.lease, Runs: runs.Options{CreationPatience: o.creationPatience, CheckEvery: o.checkEvery}})
 	server := api.New(e, api.Options{URL: strings.TrimSuffix(address, "/"), Console: console.Files(), TrustedProxies: proxies})
 	if err := e.Start(ctx); err != nil {
 		return errors.Join(err, listener.Close())

@@ -87,7 +87,7 @@ func (d *deps) wait(cmd *cobra.Command, c *client.Client, id int64) error {
 		if err := printRun(w, run); err != nil {
 			return err
 		}
-		return printChanges(w, run, changes)
+		return printChanges(w, run, alikeOnce(w, changes))
 	}); err != nil {
 		return err
 	}

@@ -3,11 +3,8 @@ package cloud
 import (
 	"errors"
 	"fmt"
-	"log/slog"
 	"net/http"
 	"slices"
-
-	"kambrel.example/kambrel/core/logkey"
 )
 
 // Feature is something that discovery may promise.
@@ -21,7 +18,7 @@ const (
 )
 
 // deny notes that the service refuses what discovery promises, so that the plain way is
-// taken from now on; told once.
+// taken from now on; Capabilities tell so.
 func (c *Client) deny(feature Feature, err error) {
 	var refusal *Refusal
 	if !errors.As(err, &refusal) {
@@ -34,7 +31,6 @@ func (c *Client) deny(feature Feature, err error) {
 	}
 	if c.denied[feature] == "" {
 		c.denied[feature] = fmt.Sprintf("promised, and refused with %d", refusal.Status)
-		slog.Warn("the cloud refuses what it promises: the plain way is taken", logkey.Kind, string(feature), logkey.Error, err)
 	}
 }
 

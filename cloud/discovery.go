@@ -393,6 +393,7 @@ type Step struct {
 func (c *Client) Probe(ctx context.Context) []Step {
 	c.Forget()
 	c.mu.Lock()
+	denied := c.denied
 	c.denied = nil // perhaps it does by now
 	c.mu.Unlock()
 	var steps []Step
@@ -414,6 +415,11 @@ func (c *Client) Probe(ctx context.Context) []Step {
 		steps = append(steps, Step{"discovery", "doubtful", "the cloud has no ServiceProviderConfig, so nothing is relied on that a service may lack: " + found.String(), "Ask the cloud's makers for ServiceProviderConfig (RFC 7643 section 5); runs work without it, with more requests."})
 	} else {
 		steps = append(steps, Step{"discovery", "good", found.String(), ""})
+	}
+	for _, feature := range []Feature{FeaturePatch, FeatureBulk, FeatureFilter} {
+		if why := denied[feature]; why != "" {
+			steps = append(steps, Step{string(feature), "doubtful", why + ": runs took the plain way, and try it once more", "Tell the cloud's makers; nothing is lost meanwhile."})
+		}
 	}
 	if !found.Filter {
 		steps = append(steps, Step{"filter", "doubtful", "the cloud takes no filters, so that every run reads all of it", "Nothing, unless the cloud's service can be set to take them."})

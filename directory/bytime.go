@@ -13,6 +13,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
 )
 
 const (
@@ -89,14 +90,59 @@ func (s *Session) readByTime(ctx context.Context, r Request, base entry.DN, emit
 		filter = "(&" + standardFilter + "(modifyTimestamp>=" + before.since() + "))"
 	}
 	newest, stamped := before.Newest, true
-	err := s.pages(ctx, base.String(), filter, wanted(r, "objectClass", "member", "uniqueMember", "entryUUID", "nsUniqueId", "modifyTimestamp"), func(raw *ldap.Entry) error {
+	err := s.stamped(ctx, r, base, filter, func(stamp string) {
+		if stamp == "" {
+			stamped = false
+		}
+		newest = max(newest, stamp)
+	}, emit)
+	if err != nil {
+		return Result{}, err
+	}
+	if len(r.Cookie) > 0 {
+		if err := s.present(ctx, base, emit); err != nil {
+			return Result{}, err
+		}
+	}
+	if !stamped || newest == "" {
+		return Result{Complete: true}, nil
+	}
+	cookie, err := before.next(newest, time.Now()).cookie()
+	return Result{Cookie: cookie, Complete: true}, err
+}
+
+// CrossCheck sends the entries that were changed from a time on, but for the last
+// moments, and names all that are there: what reads of changes should have told already.
+// A directory that works by times itself needs none.
+func (s *Session) CrossCheck(ctx context.Context, r Request, since time.Time, emit func(Item) error) error {
+	base, err := entry.ParseDN(r.Base)
+	if err != nil {
+		return problem.Wrap(problem.BadInput, err, "base of the directory")
+	}
+	until := time.Now().Add(-overlap)
+	filter := fmt.Sprintf("(&%s(modifyTimestamp>=%s)(modifyTimestamp<=%s))", standardFilter, since.UTC().Format(stampForm), until.UTC().Format(stampForm))
+	if err := s.stamped(ctx, r, base, filter, func(string) {}, emit); err != nil {
+		return err
+	}
+	return s.present(ctx, base, emit)
+}
+
+// Tracked tells whether a cookie is one of content synchronization, on which the
+// directory is relied to tell all changes.
+func Tracked(dialect entry.Dialect, cookie []byte) bool {
+	return dialect == entry.Standard && len(cookie) > 0 && !bytes.HasPrefix(cookie, byTimeMark)
+}
+
+// stamped sends the entries that a filter keeps, and tells when each was changed, "" where
+// that cannot be read.
+func (s *Session) stamped(ctx context.Context, r Request, base entry.DN, filter string, tell func(stamp string), emit func(Item) error) error {
+	return s.pages(ctx, base.String(), filter, wanted(r, "objectClass", "member", "uniqueMember", "entryUUID", "nsUniqueId", "modifyTimestamp"), func(raw *ldap.Entry) error {
 		stamp, _, _ := strings.Cut(raw.GetAttributeValue("modifyTimestamp"), ".")
 		stamp = strings.TrimSuffix(stamp, "Z") + "Z"
 		if _, err := time.Parse(stampForm, stamp); err != nil {
-			stamped = false
-		} else {
-			newest = max(newest, stamp)
+			stamp = ""
 		}
+		tell(stamp)
 		if !asksFor(r, "modifyTimestamp") {
 			drop(raw, "modifyTimestamp")
 		}
@@ -117,19 +163,6 @@ func (s *Session) readByTime(ctx context.Context, r Request, base entry.DN, emit
 		}
 		return emit(Item{Entry: e})
 	})
-	if err != nil {
-		return Result{}, err
-	}
-	if len(r.Cookie) > 0 {
-		if err := s.present(ctx, base, emit); err != nil {
-			return Result{}, err
-		}
-	}
-	if !stamped || newest == "" {
-		return Result{Complete: true}, nil
-	}
-	cookie, err := before.next(newest, time.Now()).cookie()
-	return Result{Cookie: cookie, Complete: true}, err
 }
 
 // present names every entry that is there.

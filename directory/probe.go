@@ -30,6 +30,7 @@ const (
 	StepTLS           Step = "tls"
 	StepBind          Step = "bind"
 	StepBase          Step = "base"
+	StepServer        Step = "server"
 	StepRead          Step = "read"
 	StepAttributes    Step = "attributes"
 	StepChanges       Step = "changes"
@@ -88,6 +89,7 @@ func Probe(ctx context.Context, c Connection, r ProbeRequest, now func() time.Ti
 	p.session = &Session{conn: conn, connection: c}
 	defer p.session.Close()
 	if p.base() {
+		p.server()
 		p.read()
 		p.containers()
 		p.attributes(ctx)
@@ -210,7 +212,7 @@ func explainBind(err error, c Connection) (detail, advice string) {
 // base finds the base; false says that nothing more can be tried.
 func (p *probe) base() bool {
 	result, err := p.session.conn.Search(&ldap.SearchRequest{Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)",
-		Attributes: []string{"namingContexts", "defaultNamingContext", "supportedControl", "supportedExtension", "currentTime", "vendorName"}})
+		Attributes: []string{"namingContexts", "defaultNamingContext", "supportedControl", "supportedExtension", "currentTime", "vendorName", "vendorVersion", "objectClass", "dnsHostName"}})
 	if err != nil || len(result.Entries) != 1 {
 		p.bad(StepBase, "", errOr(err, "the directory does not tell what it holds"), "Allow the account to read the root of the directory (RFC 4512 section 5.1).")
 		return false
@@ -358,4 +360,21 @@ func (p *probe) clock() {
 		return
 	}
 	p.good(StepClock, "", "the clocks agree within %s", clockLeeway)
+}
+
+// server tells which software answers, by the name that it gives itself.
+func (p *probe) server() {
+	name := strings.TrimSpace(p.root.GetAttributeValue("vendorName") + " " + p.root.GetAttributeValue("vendorVersion"))
+	for _, class := range p.root.GetAttributeValues("objectClass") {
+		if strings.EqualFold(class, "OpenLDAProotDSE") {
+			name = "OpenLDAP"
+		}
+	}
+	switch {
+	case p.request.Dialect == entry.AD:
+		name = "a domain controller, " + p.root.GetAttributeValue("dnsHostName")
+	case name == "":
+		name = "a server that does not give its name"
+	}
+	p.good(StepServer, "", "%s", name)
 }

@@ -67,6 +67,7 @@ const (
 	Cancelled             Code = "cancelled"
 	PlainLDAP             Code = "plain-ldap"
 	AgentAtFault          Code = "agent-at-fault"
+	ChangesMissed         Code = "changes-missed"
 	AttributeHidden       Code = "attribute-hidden"
 	NothingVisible        Code = "nothing-visible"
 )
@@ -140,6 +141,7 @@ var catalogue = []Kind{
 	{DirectoryInUse, "The directory has links", "The settings would drop a directory whose people are linked to accounts in the cloud. Going on would suspend them all.", "Take the directory away with 'kambrel directory remove NAME', which shows what goes and can be undone.", ""},
 	{Cancelled, "Cancelled", "It was ended before it was done, because it was asked to or the draft changed.", "Start it again.", ""},
 	{PlainLDAP, "A directory is read without protection", "An agent reaches a directory by plain LDAP: the account's password and everything that is read can be seen on the network.", "Use ldaps:// or set startTLS in the agent's configuration, and take allowPlain out.", about.Agent},
+	{ChangesMissed, "A directory did not tell all its changes", "The directory answered that it had told every change, and a comparison found some that it had not. Everything was read then, so nothing is missing now.", "Look at how the directory server tracks changes (its sync overlay or change log, and what was loaded past it). Until that is right, changes may come as late as the next comparison.", about.Directory},
 	{AgentAtFault, "An agent fails where another does not", "The agent cannot reach the directory, or its answers cannot be read, while another agent serves the same directory. It gets no more orders for that directory until a probe finds it well; if the other one fails too, nothing is read any more.", "Correct the agent's configuration or its version, and look with 'kambrel directory probe NAME --agent AGENT'. It is also probed by itself.", about.Agent},
 }
 

@@ -226,6 +226,8 @@ func (f Facts) text(code Code) string {
 			text += fmt.Sprintf(", and with them %d memberships and references to them", f.Hanging)
 		}
 		return text
+	case ChangesMissed:
+		return fmt.Sprintf("%s had not told %d changes", f.Value, f.Count)
 	case AgentOffline:
 		return "no agent online serves " + strings.Join(f.Names, ", ")
 	case DirectoryNotGranted:

@@ -37,16 +37,38 @@ var schemaIDs = map[string]string{
 // resetPassword is the control access right User-Force-Change-Password.
 const resetPassword = "00299570-246d-11d0-a768-00aa006e0529"
 
+// Language is how a server writes rights down.
+type Language string
+
+// The languages of servers of the dialect standard; of others the rights are told in
+// words alone.
+const (
+	AccessLines  Language = "access-lines" // slapd.access(5)
+	Instructions Language = "instructions" // access control instructions in the attribute aci
+	Unknown      Language = ""
+)
+
+// LanguageOf is that of a server by the name that it gives itself.
+func LanguageOf(server string) Language {
+	switch {
+	case strings.Contains(server, "OpenLDAP"):
+		return AccessLines
+	case strings.Contains(server, "389"), strings.Contains(server, "OpenDJ"), strings.Contains(server, "Ping"):
+		return Instructions
+	}
+	return Unknown
+}
+
 // List lists the rights for a directory. account stands in the grants: a SID
 // for the dialect ad, a distinguished name for the dialect standard.
-func List(d settings.Directory, account string) []Right {
+func List(d settings.Directory, account string, language Language) []Right {
 	if account == "" {
 		account = map[entry.Dialect]string{entry.AD: "SID-OF-THE-ACCOUNT", entry.Standard: "DN-OF-THE-ACCOUNT"}[d.Dialect]
 	}
 	if d.Dialect == entry.AD {
 		return listAD(d, account)
 	}
-	return listStandard(d, account)
+	return listStandard(d, account, language)
 }
 
 func listAD(d settings.Directory, account string) []Right {
@@ -77,20 +99,36 @@ func listAD(d settings.Directory, account string) []Right {
 	return list
 }
 
-func listStandard(d settings.Directory, account string) []Right {
-	who := fmt.Sprintf(`by dn.exact="%s"`, account)
+func listStandard(d settings.Directory, account string, language Language) []Right {
+	grant := func(container, names, right string) string {
+		switch language {
+		case AccessLines:
+			attributes := ""
+			if names != "" {
+				attributes = " attrs=" + names
+			}
+			return fmt.Sprintf(`access to dn.subtree=%q%s by dn.exact=%q %s by * break`, container, attributes, account, right)
+		case Instructions:
+			target := `targetattr!="userPassword"`
+			rights := "read,search,compare"
+			if names != "" {
+				target, rights = fmt.Sprintf("targetattr=%q", strings.ReplaceAll(names, ",", " || ")), "write"
+			}
+			return fmt.Sprintf(`aci: (%s)(version 3.0; acl "kambrel %s"; allow (%s) userdn="ldap:///%s";)`, target, right, rights, account)
+		}
+		return ""
+	}
 	var list []Right
 	attributes := map[entry.Feature][]string{entry.FeatureRepair: survey.Repairable(d.Dialect, entry.User), entry.FeatureResetPasswords: {"userPassword"}, entry.FeatureUnlock: {"pwdAccountLockedTime"}}
 	for _, container := range d.Containers.Include {
 		for _, feature := range entry.Features {
 			if slices.Contains(d.Features, feature) {
 				names := strings.Join(attributes[feature], ",")
-				list = append(list, Right{string(feature), container, "user", "write " + names,
-					fmt.Sprintf("access to dn.subtree=%q attrs=%s %s write by * break", container, names, who)})
+				list = append(list, Right{string(feature), container, "user", "write " + names, grant(container, names, "write")})
 			}
 		}
 	}
-	return append(list, Right{"reading", d.Base, "", "read all entries and attributes, but userPassword", fmt.Sprintf("access to dn.subtree=%q %s read by * break", d.Base, who)})
+	return append(list, Right{"reading", d.Base, "", "read all entries and attributes, but userPassword", grant(d.Base, "", "read")})
 }
 
 // domainOf is the part of a name that consists of domain components.
@@ -99,16 +137,25 @@ func domainOf(base string) string {
 	return base[max(0, at):]
 }
 
+// forms say what the grants of a language are.
+var forms = map[Language]string{
+	AccessLines:  "lines for the access rules (slapd.access(5)), in this order and before wider ones",
+	Instructions: "an access control instruction, to add to the attribute aci of the container",
+}
+
 // Text writes the list for people.
-func Text(d settings.Directory, account string) string {
+func Text(d settings.Directory, account string, language Language) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "Rights that Kambrel needs in the directory %s (%s, base %s)\n", d.Name, d.Dialect, d.Base)
 	if len(d.Features) == 0 {
 		b.WriteString("It only reads this directory; no right to change anything is needed.\n")
 	}
-	form := map[entry.Dialect]string{entry.AD: "access control entries in SDDL, to add to the list of the container", entry.Standard: "lines for the access rules, in this order and before wider ones"}[d.Dialect]
+	form := forms[language]
+	if d.Dialect == entry.AD {
+		form = "access control entries in SDDL, to add to the list of the container"
+	}
 	last := ""
-	for _, right := range List(d, account) {
+	for _, right := range List(d, account, language) {
 		if place := right.Container; place != last {
 			fmt.Fprintf(&b, "\nOn %s and everything below:\n", place)
 			last = place
@@ -117,8 +164,16 @@ func Text(d settings.Directory, account string) string {
 		if right.Kind != "" {
 			kind = right.Kind + " entries"
 		}
-		fmt.Fprintf(&b, "  for %s, %s: %s\n      %s\n", right.Feature, kind, right.Text, right.Grant)
+		fmt.Fprintf(&b, "  for %s, %s: %s\n", right.Feature, kind, right.Text)
+		if right.Grant != "" {
+			fmt.Fprintf(&b, "      %s\n", right.Grant)
+		}
 	}
-	fmt.Fprintf(&b, "\nThe second line of each is the same right as %s.\nNothing else is needed; in particular no membership of an administrators' group.\n", form)
+	if form == "" {
+		b.WriteString("\nHow the server writes rights down is not known: probe the directory first, or hand this to its owner as it is.\n")
+	} else {
+		fmt.Fprintf(&b, "\nThe second line of each is the same right as %s.\n", form)
+	}
+	b.WriteString("Nothing else is needed; in particular no membership of an administrators' group.\n")
 	return b.String()
 }

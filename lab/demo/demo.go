@@ -224,7 +224,7 @@ func (d *running) access(base string) string {
 		directory = HalvardDirectory(entry.Standard, base)
 	}
 	var lines []string
-	for _, right := range rights.List(directory, "uid=svc-kambrel,ou=Service Accounts,"+base) {
+	for _, right := range rights.List(directory, "uid=svc-kambrel,ou=Service Accounts,"+base, rights.AccessLines) {
 		if right.Feature != "reading" {
 			lines = append(lines, right.Grant)
 		}
@@ -260,7 +260,7 @@ func (d *running) load(ctx context.Context) error {
 	if d.dialect == entry.AD {
 		d.say("granting the agent's account the rights that repairs need")
 		grants := map[string][]string{}
-		for _, right := range rights.List(HalvardDirectory(d.dialect, d.directory.BaseDN), "") {
+		for _, right := range rights.List(HalvardDirectory(d.dialect, d.directory.BaseDN), "", rights.AccessLines) {
 			if right.Feature != "reading" {
 				grants[right.Container] = append(grants[right.Container], right.Grant)
 			}

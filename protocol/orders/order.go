@@ -80,6 +80,7 @@ type Line struct {
 	Present []entry.ID   `json:"present,omitempty"`
 	Restart bool         `json:"restart,omitempty"`
 	Hidden  string       `json:"hidden,omitempty"`
+	Check   CheckMark    `json:"check,omitempty"`
 	// Of a probe, and of a repair.
 	Verdict  *Verdict  `json:"verdict,omitempty"`
 	Repaired *Repaired `json:"repaired,omitempty"`
@@ -88,6 +89,15 @@ type Line struct {
 	Done   *Done    `json:"done,omitempty"`
 	Failed *Failure `json:"failed,omitempty"`
 }
+
+// CheckMark stands before and after what a cross-check finds.
+type CheckMark string
+
+// The marks.
+const (
+	CheckBegins CheckMark = "begin"
+	CheckEnds   CheckMark = "end"
+)
 
 // Done ends an order that was carried out; what it holds is of a read, see
 // directory.Result.

@@ -20,7 +20,7 @@ var ConnectingSteps = []string{"configuration", "name", "connect", "tls", "bind"
 
 // Verdict is the result of one step of a probe.
 type Verdict struct {
-	Step    string `json:"step" doc:"configuration, name, connect, tls, bind, base, read, attributes, changes, deleted-objects, clock or right"`
+	Step    string `json:"step" doc:"configuration, name, connect, tls, bind, base, server, read, attributes, changes, deleted-objects, clock or right"`
 	Subject string `json:"subject,omitempty" doc:"The kind or feature that was tried"`
 	Outcome string `json:"outcome" enum:"good,doubtful,bad,skipped"`
 	Detail  string `json:"detail" doc:"What was found"`

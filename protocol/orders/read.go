@@ -1,5 +1,7 @@
 package orders
 
+import "time"
+
 // Read asks for all entries of a directory, or for what changed since the cookie.
 // The answer is of Entry, Gone, Present, Restart and Hidden lines.
 type Read struct {
@@ -12,5 +14,8 @@ type Read struct {
 	// Expected are attributes that entries are known to have, and Hidden those of which
 	// nothing could be seen before; see directory.Request.
 	Expected []string `json:"expected,omitempty"`
+	// Check asks to compare, from a time on, whether all changes were told; the answer has
+	// what that finds between two Check lines.
+	Check *time.Time `json:"check,omitempty"`
 	Hidden   []string `json:"hidden,omitempty"`
 }

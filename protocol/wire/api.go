@@ -494,6 +494,7 @@ type DirectoryState struct {
 	Entries  int        `json:"entries"`
 	LastRead *time.Time `json:"lastRead,omitempty"`
 	Agents   int        `json:"agents" doc:"Agents online that serve it"`
+	Missed   int        `json:"missed,omitempty" doc:"Changes that it had not told, as was found in the last week"`
 }
 
 // Event tells that something changed; what it is, is read from its own route.

@@ -37,7 +37,22 @@ func (e *Explain) Forecast(ctx context.Context, by string, draft bool) (int64, e
 	if draft {
 		return e.setup.Impact(ctx, by)
 	}
+	if err := e.someActive(ctx); err != nil {
+		return 0, err
+	}
 	return e.jobs.Request(ctx, store.Run{Purpose: purpose.Forecast, By: by})
+}
+
+// someActive tells what to do instead where no settings are active yet.
+func (e *Explain) someActive(ctx context.Context) error {
+	draft, active, err := e.store.Settings.CurrentDraft(ctx)
+	switch {
+	case err != nil || active.Revision > 0:
+		return err
+	case draft.Version > 0:
+		return problem.New(problem.NoSettings, "there is a draft, version %d: 'kambrel forecast --draft' forecasts by it, 'kambrel settings activate' makes it the active settings.", draft.Version)
+	}
+	return problem.New(problem.NoSettings, "begin with a directory in the draft: 'kambrel directory add NAME --dialect ad --base DC=...'.")
 }
 
 // ForecastOf counts what a rehearsal of everybody came to; 0 is the newest.

@@ -29,6 +29,11 @@ func standing(h wire.Health) []store.NewProblem {
 			met(about.Thing{Type: about.Directory, Key: directory.Name}, problem.AgentOffline, problem.Facts{Names: []string{directory.Name}})
 		}
 	}
+	for _, directory := range h.Directory {
+		if directory.Missed > 0 {
+			met(about.Thing{Type: about.Directory, Key: directory.Name}, problem.ChangesMissed, problem.Facts{Value: directory.Name, Count: directory.Missed})
+		}
+	}
 	for _, agent := range h.Agents {
 		thing := about.Thing{Type: about.Agent, Key: agent.ID}
 		if len(agent.Asks) > 0 {

@@ -3,6 +3,7 @@ package health
 import (
 	"context"
 	"slices"
+	"time"
 
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/entry"
@@ -131,6 +132,9 @@ func (e *Health) otherRuns(ctx context.Context, h *wire.Health) error {
 	return err
 }
 
+// missedFor is how long it is told that a directory did not tell all its changes.
+const missedFor = 7 * 24 * time.Hour
+
 // connections are the agents, and the directories of the active settings with how
 // many agents serve each.
 func (e *Health) connections(ctx context.Context, h *wire.Health) error {
@@ -153,6 +157,13 @@ func (e *Health) connections(ctx context.Context, h *wire.Health) error {
 			if agent.State == "online" && slices.Contains(agent.Directories, directory.Name) {
 				view.Agents++
 			}
+		}
+		state, err := e.store.Entries.StateOf(ctx, directory.Name)
+		if err != nil {
+			return err
+		}
+		if state.MissedAt != nil && time.Since(*state.MissedAt) < missedFor {
+			view.Missed = state.Missed
 		}
 		h.Directory = append(h.Directory, view)
 	}

@@ -20,6 +20,11 @@ type readTaker struct {
 	have  map[string]int // of a whole read: how many entries have each attribute
 	// hidden are attributes that entries keep as they were, since they cannot be seen.
 	hidden []string
+	// Of a cross-check: whether it goes on, who is there, and how many changes were not
+	// told before.
+	checking, checked bool
+	there             map[entry.ID]struct{}
+	missed            int
 }
 
 func newReadTaker(i *ingestion) taker {
@@ -38,6 +43,19 @@ func sourceOf(order store.Order, pointers []string) store.Source {
 
 func (r *readTaker) line(line protocol.Line) (belongs, full bool, err error) {
 	switch {
+	case line.Check == protocol.CheckBegins && r.asked.Check != nil && r.there == nil:
+		r.there = map[entry.ID]struct{}{} // what came before is kept by itself
+		return true, true, nil
+	case line.Check == protocol.CheckEnds && r.there != nil:
+		r.checked = true
+		return true, true, nil
+	case line.Check != "":
+		return false, false, nil
+	case len(line.Present) > 0 && r.checking:
+		for _, id := range line.Present {
+			r.there[id] = struct{}{}
+		}
+		return true, false, nil
 	case line.Restart:
 		clear(r.seen)
 		clear(r.have)
@@ -80,7 +98,37 @@ func (r *readTaker) keep(ctx context.Context, s *store.Store) error {
 			r.have[entry.MemberAttribute]++
 		}
 	}
-	return r.entriesTaker.keep(ctx, s)
+	changed := r.counts.Changed
+	if err := r.entriesTaker.keep(ctx, s); err != nil {
+		return err
+	}
+	if r.checking {
+		r.missed += r.counts.Changed - changed
+	}
+	r.checking = r.there != nil && !r.checked
+	return nil
+}
+
+// settle is the state of a directory after the read, as far as its changes are told: what
+// was missed makes the next read one of everything.
+func (r *readTaker) settle(ctx context.Context, tx *store.Store, before store.DirectoryState, cookie []byte) (store.DirectoryState, error) {
+	now := time.Now()
+	state := store.DirectoryState{Cookie: cookie, Checked: before.Checked, Missed: before.Missed, MissedAt: before.MissedAt}
+	if r.whole {
+		state.Checked = &now
+	}
+	if !r.checked {
+		return state, nil
+	}
+	lost, err := tx.Entries.CountUnseen(ctx, r.order.Directory, r.there)
+	if err != nil {
+		return state, err
+	}
+	if missed := r.missed + lost; missed > 0 {
+		state.Cookie, state.Missed, state.MissedAt = nil, missed, &now
+	}
+	state.Checked = &now
+	return state, nil
 }
 
 // done keeps the cookie together with what it covers.
@@ -117,8 +165,11 @@ func (r *readTaker) done(ctx context.Context, tx *store.Store, done protocol.Don
 			expected = append(expected, name)
 		}
 	}
-	return tx.Entries.SaveState(ctx, store.DirectoryState{
-		Expected: expected, Hidden: r.hidden, Absent: absent,
-		Directory: directory, Cookie: done.Cookie, Base: r.order.Request.Base, Attributes: r.asked.Attributes, Pointers: r.asked.Pointers, Read: time.Now(),
-	})
+	state, err := r.settle(ctx, tx, before, done.Cookie)
+	if err != nil {
+		return err
+	}
+	state.Expected, state.Hidden, state.Absent = expected, r.hidden, absent
+	state.Directory, state.Base, state.Attributes, state.Pointers, state.Read = directory, r.order.Request.Base, r.asked.Attributes, r.asked.Pointers, time.Now()
+	return tx.Entries.SaveState(ctx, state)
 }

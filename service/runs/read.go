@@ -3,14 +3,17 @@ package runs
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/settings"
@@ -65,7 +68,8 @@ func (p *readProgress) set(ctx context.Context, directory string, counts store.O
 }
 
 // readDirectory has an agent read a directory and waits until it has. An order
-// that an earlier attempt at this run gave is waited for, not given again.
+// that an earlier attempt at this run gave is waited for, not given again. Where changes
+// were not told, everything is read.
 func (x *execution) readDirectory(ctx context.Context, directory settings.Directory, progress *readProgress) error {
 	order, found, err := x.store.Orders.OfRun(ctx, x.run.ID, directory.Name)
 	if err != nil {
@@ -76,18 +80,29 @@ func (x *execution) readDirectory(ctx context.Context, directory settings.Direct
 			return err
 		}
 	}
-	patience, err := x.patience(ctx, directory.Name)
-	if err != nil {
-		return err
+	state, err := x.awaitRead(ctx, directory.Name, order, progress)
+	if err == nil && len(state.Cookie) == 0 && state.MissedAt != nil && state.MissedAt.After(order.Created) {
+		slog.Warn("a directory did not tell all its changes: everything is read", logkey.Directory, directory.Name, logkey.Missed, state.Missed)
+		if order, err = x.giveOrder(ctx, directory); err == nil {
+			state, err = x.awaitRead(ctx, directory.Name, order, progress)
+		}
 	}
-	if _, err = x.orders.Await(ctx, order, patience, func(o store.Order) error { return progress.set(ctx, directory.Name, o.Counts) }); err != nil {
-		return problem.Concerning(about.Thing{Type: about.Directory, Key: directory.Name}, err)
-	}
-	state, err := x.store.Entries.StateOf(ctx, directory.Name)
 	if err == nil && len(state.Hidden) > 0 {
 		x.hidden(directory.Name, state.Hidden)
 	}
 	return err
+}
+
+// awaitRead waits for the end of a read, and returns what is known of the directory then.
+func (x *execution) awaitRead(ctx context.Context, directory string, order store.Order, progress *readProgress) (store.DirectoryState, error) {
+	patience, err := x.patience(ctx, directory)
+	if err != nil {
+		return store.DirectoryState{}, err
+	}
+	if _, err := x.orders.Await(ctx, order, patience, func(o store.Order) error { return progress.set(ctx, directory, o.Counts) }); err != nil {
+		return store.DirectoryState{}, problem.Concerning(about.Thing{Type: about.Directory, Key: directory}, err)
+	}
+	return x.store.Entries.StateOf(ctx, directory)
 }
 
 func (x *execution) giveOrder(ctx context.Context, directory settings.Directory) (store.Order, error) {
@@ -110,9 +125,21 @@ func (x *execution) giveOrder(ctx context.Context, directory settings.Directory)
 	if state.Base == directory.Base {
 		read.Expected, read.Hidden = only(state.Expected, known), only(state.Hidden, known)
 	}
+	if checked := state.Checked; len(read.Cookie) > 0 && directory.Dialect == entry.Standard && (checked == nil || time.Since(*checked) > x.options.CheckEvery) {
+		from := state.Read
+		if checked != nil {
+			from = *checked
+		}
+		from = from.Add(-checkOverlap)
+		read.Check = &from
+	}
 	order := store.Order{RunID: &x.run.ID, Directory: directory.Name, Request: protocol.Order{Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Read: &read}}
 	return order, x.store.Orders.Add(ctx, &order)
 }
+
+// checkOverlap is how far back of the last comparison the next one begins: the clocks of
+// service and directory may differ.
+const checkOverlap = 10 * time.Minute
 
 func only(names []string, known func(string) bool) []string {
 	return slices.DeleteFunc(slices.Clone(names), func(name string) bool { return !known(name) })

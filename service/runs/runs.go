@@ -23,6 +23,8 @@ type Options struct {
 	// GonePause is how long the cloud is given between two answers that it does not
 	// have a resource; 2 s.
 	GonePause time.Duration
+	// CheckEvery is how often it is compared whether a directory tells all its changes.
+	CheckEvery time.Duration
 }
 
 func (o Options) withDefaults() Options {
@@ -31,6 +33,9 @@ func (o Options) withDefaults() Options {
 	}
 	if o.CreationPatience == 0 {
 		o.CreationPatience = 2 * time.Minute
+	}
+	if o.CheckEvery == 0 {
+		o.CheckEvery = time.Hour
 	}
 	if o.GonePause == 0 {
 		o.GonePause = 2 * time.Second

@@ -245,7 +245,14 @@ func (e *Setup) Rights(ctx context.Context, name, account string, features []ent
 			d.Features = append(slices.Clone(d.Features), feature)
 		}
 	}
-	return rights.Text(d, account), nil
+	probe, _, err := e.store.Orders.LastProbe(ctx, name)
+	server := ""
+	for _, v := range probe.Result {
+		if v.Step == "server" {
+			server = v.Detail
+		}
+	}
+	return rights.Text(d, account, rights.LanguageOf(server)), err
 }
 
 // RemovalOf tells what would go with a directory.

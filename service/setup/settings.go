@@ -252,7 +252,10 @@ func (e *Setup) Impact(ctx context.Context, by string) (int64, error) {
 		return 0, err
 	}
 	if draft.Version == 0 {
-		return 0, problem.New(problem.NotFound, "there is no draft: there is nothing to activate.")
+		if len(draft.Document.Directories) == 0 {
+			return 0, problem.New(problem.NotFound, "there is no draft yet: begin with a directory, 'kambrel directory add NAME --dialect ad --base DC=...'.")
+		}
+		return 0, problem.New(problem.NotFound, "there is no draft: there is nothing to activate. 'kambrel forecast' shows what the active settings would do.")
 	}
 	if err := e.valid(ctx, draft.Document); err != nil {
 		return 0, err

@@ -34,6 +34,11 @@ type DirectoryState struct {
 	Expected textArray `gorm:"type:text[]"`
 	Hidden   textArray `gorm:"type:text[]"`
 	Absent   textArray `gorm:"type:text[]"`
+	// Checked is when it was last compared whether all changes were told; Missed is how
+	// many were not, at the time when that was found last.
+	Checked  *time.Time
+	Missed   int
+	MissedAt *time.Time
 }
 
 // StateOf returns the state, the zero value when it was never read.
@@ -259,6 +264,12 @@ func (s Entries) MarkGoneExcept(ctx context.Context, directory string, seen map[
 		return 0, problem.Of(problem.NothingVisible, problem.Facts{Value: directory, Count: had})
 	}
 	return s.MarkGone(ctx, directory, gone)
+}
+
+// CountUnseen counts the entries of the mirror that are not in seen.
+func (s Entries) CountUnseen(ctx context.Context, directory string, seen map[entry.ID]struct{}) (int, error) {
+	gone, _, _, err := s.unseen(ctx, directory, seen)
+	return len(gone), err
 }
 
 // unseen lists the entries of the mirror that are not in seen, and counts those that it

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/go-ldap/ldap/v3"
 	"github.com/stretchr/testify/require"
@@ -158,6 +159,13 @@ func (w *World) StartService() {
 	require.NoError(w.T, err)
 }
 
+// Serve starts the service again with these further arguments.
+func (w *World) Serve(arguments ...string) {
+	w.T.Helper()
+	w.serve = arguments
+	w.StartService()
+}
+
 func (w *World) enrol() {
 	w.T.Helper()
 	w.enrolAs("brisling-1", w.AgentFile, "brisling", "skerry")
@@ -254,6 +262,18 @@ func (w *World) HideEntries(pattern string) {
 	w.T.Helper()
 	require.NoError(w.T, w.Directory.Process.Stop())
 	w.restartDirectory(fmt.Sprintf(`access to dn.regex="^%s,.*$" by dn.exact="%s" none by * read`, pattern, w.Directory.ReaderDN))
+}
+
+// SlipIn adds an entry past everything that tracks changes, as of some minutes ago.
+func (w *World) SlipIn(ldif string, at time.Time) {
+	w.T.Helper()
+	require.NoError(w.T, w.Directory.Process.Stop())
+	stamp := at.UTC().Format("20060102150405")
+	file := filepath.Join(w.T.TempDir(), "slipped.ldif")
+	require.NoError(w.T, os.WriteFile(file, fmt.Appendf(nil, "%s\nentryCSN: 20200101000000.000000Z#000000#000#000000\nmodifyTimestamp: %sZ\n\n", strings.TrimSpace(ldif), stamp), 0o600))
+	out, err := exec.Command("/usr/sbin/slapadd", "-f", filepath.Join(w.Lab.Dir, "openldap", "slapd.conf"), "-l", file).CombinedOutput()
+	require.NoError(w.T, err, string(out))
+	w.RestartDirectory()
 }
 
 func (w *World) restartDirectory(access string) {
