@@ -10,6 +10,8 @@ import (
 type Form struct {
 	Sent any `json:"sent"`
 	Kept any `json:"kept"`
+	// Untyped: it is kept in an element without the type that it was sent with.
+	Untyped bool `json:"untyped,omitempty"`
 }
 
 // Forms are those of one resource, by target.
@@ -22,7 +24,7 @@ func FormOf(resource entry.Resource, d Diff) (Form, bool) {
 	if err != nil || path.Attribute == rules.Members || d.Elements() || Same(path.Get(resource), d.After) {
 		return Form{}, false
 	}
-	return Form{Sent: d.After, Kept: path.Get(resource)}, true
+	return Form{Sent: d.After, Kept: path.Get(resource), Untyped: path.Untyped(resource, d.After)}, true
 }
 
 // Stale is a value that was sent before another, and that lies in an element without the
@@ -40,9 +42,9 @@ func (f Forms) Stale(path entry.Path, resource entry.Resource, value any) string
 // type that it was sent with.
 func (f Forms) Means(path entry.Path, resource entry.Resource, value any) bool {
 	have := path.Get(resource)
-	if Same(have, value) {
+	if Same(have, value) || Same(have, nil) && path.Untyped(resource, value) {
 		return true
 	}
 	form, known := f[path.String()]
-	return known && Same(form.Sent, value) && Same(form.Kept, have) || Same(have, nil) && path.Untyped(resource, value)
+	return known && !form.Untyped && Same(form.Sent, value) && Same(form.Kept, have)
 }

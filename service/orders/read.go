@@ -114,7 +114,7 @@ func (r *readTaker) keep(ctx context.Context, s *store.Store) error {
 func (r *readTaker) settle(ctx context.Context, tx *store.Store, before store.DirectoryState, cookie []byte) (store.DirectoryState, error) {
 	now := time.Now()
 	state := store.DirectoryState{Cookie: cookie, Checked: before.Checked, Missed: before.Missed, MissedAt: before.MissedAt}
-	if r.whole {
+	if r.whole || r.there != nil { // also one that the directory has refused is tried again later
 		state.Checked = &now
 	}
 	if !r.checked {
@@ -127,7 +127,6 @@ func (r *readTaker) settle(ctx context.Context, tx *store.Store, before store.Di
 	if missed := r.missed + lost; missed > 0 {
 		state.Cookie, state.Missed, state.MissedAt = nil, missed, &now
 	}
-	state.Checked = &now
 	return state, nil
 }
 

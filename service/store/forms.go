@@ -16,14 +16,26 @@ type Form struct {
 
 // NoteForms keeps how the cloud writes values, so that they are not sent again.
 func (s Resources) NoteForms(ctx context.Context, forms []Form) error {
+	byResource := map[string]change.Forms{}
 	for _, f := range forms {
-		text, err := json.Marshal(change.Forms{f.Target: f.Form})
+		if byResource[f.ResourceID] == nil {
+			byResource[f.ResourceID] = change.Forms{}
+		}
+		byResource[f.ResourceID][f.Target] = f.Form
+	}
+	var ids, texts textArray
+	for id, of := range byResource {
+		text, err := json.Marshal(of)
 		if err != nil {
 			return err
 		}
-		if _, err := s.exec(ctx, `UPDATE resources SET forms = coalesce(forms, '{}') || ?::jsonb WHERE id = ?`, string(text), f.ResourceID); err != nil {
-			return fmt.Errorf("note how the cloud writes %s of %s: %w", f.Target, f.ResourceID, err)
-		}
+		ids, texts = append(ids, id), append(texts, string(text))
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	if _, err := s.exec(ctx, `UPDATE resources SET forms = coalesce(forms, '{}') || f::jsonb FROM unnest(?::text[], ?::text[]) AS t(i, f) WHERE id = i`, ids, texts); err != nil {
+		return fmt.Errorf("note how the cloud writes values: %w", err)
 	}
 	return nil
 }
