@@ -12,7 +12,7 @@ const (
 	Error     = "error"
 	Failures  = "failures" // how often it failed
 	Kind      = "kind"     // of an order
-	Missed    = "missed" // changes that were not told
+	Missed    = "missed"   // changes that were not told
 	Operator  = "operator"
 	Order     = "order"
 	Pause     = "pause"

@@ -16,6 +16,6 @@ type Read struct {
 	Expected []string `json:"expected,omitempty"`
 	// Check asks to compare, from a time on, whether all changes were told; the answer has
 	// what that finds between two Check lines.
-	Check *time.Time `json:"check,omitempty"`
-	Hidden   []string `json:"hidden,omitempty"`
+	Check  *time.Time `json:"check,omitempty"`
+	Hidden []string   `json:"hidden,omitempty"`
 }

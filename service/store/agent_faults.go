@@ -66,7 +66,7 @@ func (s Agents) lookAgain(ctx context.Context, agent string, failed Order, from 
 	if err != nil || open > 0 {
 		return err
 	}
-	return Orders{s.session}.Add(ctx, &Order{Directory: failed.Directory, OnlyAgent: &agent, NotBefore: &from, Checkup: true,
+	return s.all().Orders.Add(ctx, &Order{Directory: failed.Directory, OnlyAgent: &agent, NotBefore: &from, Checkup: true,
 		Request: protocol.Order{Directory: failed.Directory, Dialect: failed.Request.Dialect, Base: failed.Request.Base, Probe: &protocol.Probe{}}})
 }
 
