@@ -97,6 +97,7 @@ var handlers = map[orders.Kind]func(context.Context, work) (orders.Done, error){
 	orders.KindFetch:  fetch,
 	orders.KindProbe:  probe,
 	orders.KindRepair: repair,
+	orders.KindSearch: search,
 }
 
 // carryOut does what an order asks for.

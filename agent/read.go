@@ -19,6 +19,13 @@ func read(ctx context.Context, w work) (orders.Done, error) {
 	defer session.Close()
 	asked := w.order.Read
 	request := directory.Request{Dialect: w.order.Dialect, Base: w.order.Base, Attributes: asked.Attributes, Cookie: asked.Cookie, Expected: asked.Expected, Hidden: asked.Hidden}
+	if asked.Schema {
+		if schema := session.Schema(asked.Attributes); len(schema) > 0 {
+			if err := w.lines.write(orders.Line{Schema: schema}); err != nil {
+				return orders.Done{}, err
+			}
+		}
+	}
 	result, err := session.Read(ctx, request, w.item)
 	if err == nil && asked.Check != nil && directory.Tracked(request.Dialect, result.Cookie) {
 		result, err = crossCheck(ctx, w, session, request, result)

@@ -31,6 +31,7 @@ type Client struct {
 	capabilities *Capabilities
 	catalogue    *Catalogue
 	denied       map[Feature]string
+	listed       int       // how many members of a group are listed at most, 0 for all
 	pausedUntil  time.Time // no request starts before, since the cloud asked so
 }
 
@@ -54,6 +55,14 @@ func New(base string, token Token) (*Client, error) {
 		// The token goes to the cloud that was named and nowhere else.
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}}, nil
+}
+
+// ListsAtMost tells the client how many members of a group the service lists at most, 0
+// for all: a group that may have more is never put back as it was read.
+func (c *Client) ListsAtMost(members int) {
+	c.mu.Lock()
+	c.listed = members
+	c.mu.Unlock()
 }
 
 // URL is the SCIM base.

@@ -7,9 +7,12 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
+
+	"github.com/google/uuid"
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
@@ -335,6 +338,30 @@ func (c *Client) Members(ctx context.Context, id string) (members []string, foun
 		}
 	}
 	return nil, true, nil
+}
+
+// HasMember asks whether a group has a member, where the list of its members may be cut
+// short. known is false where the service does not answer that: of a member that nobody
+// is, it must say no.
+func (c *Client) HasMember(ctx context.Context, group, member string) (has, known bool, err error) {
+	can, err := c.Discover(ctx)
+	if err != nil || !can.Filter {
+		return false, false, err
+	}
+	ask := func(id string) (bool, error) {
+		query := can.page(1, "", can.MaxResults)
+		query.Set("filter", fmt.Sprintf("id eq %q and members.value eq %q", group, id))
+		page, err := c.list(ctx, entry.Group, query)
+		return slices.Contains(page.ids(), group), err
+	}
+	everybody, err := ask(uuid.NewString())
+	if err == nil && !everybody {
+		has, err = ask(member)
+	}
+	if refusesFilter(err) {
+		return false, false, nil
+	}
+	return has, !everybody, err
 }
 
 // Finder looks resources of one kind up by their values. A cloud without filters,

@@ -11,6 +11,7 @@ import (
 
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/protocol/scim"
 )
@@ -199,12 +200,19 @@ func (c *Client) freshened(ctx context.Context, can Capabilities, w Write) (Writ
 // withMembers gives a group its members where the service sends them only when
 // they are asked for; nil when the group is gone meanwhile.
 func (c *Client) withMembers(ctx context.Context, group entry.Resource, id string) (entry.Resource, error) {
-	if len(membersPath.Values(group)) > 0 {
-		return group, nil
+	members := membersPath.Values(group)
+	if len(members) == 0 {
+		var found bool
+		var err error
+		if members, found, err = c.Members(ctx, id); err != nil || !found {
+			return nil, err
+		}
 	}
-	members, found, err := c.Members(ctx, id)
-	if err != nil || !found {
-		return nil, err
+	c.mu.Lock()
+	listed := c.listed
+	c.mu.Unlock()
+	if listed > 0 && len(members) >= listed {
+		return nil, problem.New(problem.CloudRefused, "the cloud takes groups as a whole alone, and lists %d of their members at most: putting the group %s back would take the others out", listed, id)
 	}
 	for _, member := range members {
 		membersPath.AddElement(group, map[string]any{"value": member})

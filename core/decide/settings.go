@@ -75,6 +75,14 @@ func Compile(document settings.Document) (*Settings, error) {
 	return c, nil
 }
 
+// Knowing returns the settings with filters as directories evaluate them whose schema is
+// known.
+func (c *Settings) Knowing(schemas map[string]entry.Schema) *Settings {
+	out := *c
+	out.Scope = c.Scope.Knowing(schemas)
+	return &out
+}
+
 // Of returns what a kind becomes, that of users for what is no kind.
 func (c *Settings) Of(kind entry.Kind) *Kind {
 	if k := c.kinds[kind]; k != nil {

@@ -75,6 +75,40 @@ func (f *Filter) For(ad bool) *Filter {
 	return &copied
 }
 
+// By returns the filter as a directory with a schema evaluates it, in letter case and order
+// too; of what the schema does not tell, the usual is assumed.
+func (f *Filter) By(schema entry.Schema) *Filter {
+	copied := *f
+	copied.schema = schema
+	copied.Children = make([]*Filter, len(f.Children))
+	for i, child := range f.Children {
+		copied.Children[i] = child.By(schema)
+	}
+	return &copied
+}
+
+func (f *Filter) comparing() (entry.Comparing, bool) {
+	if len(f.schema) == 0 {
+		return entry.Comparing{}, false
+	}
+	name, _, _ := strings.Cut(strings.ToLower(f.Attribute), ";")
+	comparing, known := f.schema[name]
+	return comparing, known
+}
+
+// exact tells whether letter case counts.
+func (f *Filter) exact() bool {
+	comparing, _ := f.comparing()
+	return strings.HasPrefix(comparing.Equality, "caseExact")
+}
+
+func (f *Filter) ordered() bool {
+	if comparing, known := f.comparing(); known {
+		return comparing.Ordering != ""
+	}
+	return isOrdered(f.Attribute)
+}
+
 // undefined tells items that a directory has no matching rule for.
 func (f *Filter) undefined() bool {
 	switch {
@@ -83,7 +117,7 @@ func (f *Filter) undefined() bool {
 	case f.Operator == Extensible:
 		return !knownRule(f.Rule)
 	case f.Operator == AtLeast || f.Operator == AtMost:
-		return !f.ad && !isOrdered(f.Attribute)
+		return !f.ad && !f.ordered()
 	}
 	return false
 }
@@ -175,7 +209,7 @@ func (f *Filter) holds(value string) bool {
 	case AtMost:
 		return compare(value, f.Value) <= 0
 	case Substrings:
-		return f.substrings(fold(value))
+		return f.substrings(value)
 	case Extensible:
 		return f.extended(value)
 	}
@@ -202,25 +236,33 @@ func (f *Filter) equal(value string) bool {
 		// whole name of its category.
 		return strings.EqualFold(value, f.Value) || strings.HasPrefix(strings.ToLower(f.Value), "cn="+value+",")
 	}
+	if f.exact() {
+		return spaced(value) == spaced(f.Value)
+	}
 	return fold(value) == fold(f.Value)
 }
 
 func (f *Filter) substrings(value string) bool {
+	alike := strings.ToLower
+	if f.exact() {
+		alike = func(text string) string { return text }
+	}
+	value = spaced(alike(value))
 	last := len(f.Parts) - 1
-	first := strings.TrimLeft(fold(f.Parts[0]), " ")
+	first := strings.TrimLeft(spaced(alike(f.Parts[0])), " ")
 	if !strings.HasPrefix(value, first) {
 		return false
 	}
 	value = value[len(first):]
 	for _, part := range f.Parts[1:last] {
-		part = strings.ToLower(part)
+		part = alike(part)
 		at := strings.Index(value, part)
 		if at < 0 {
 			return false
 		}
 		value = value[at+len(part):]
 	}
-	return strings.HasSuffix(value, strings.ToLower(f.Parts[last]))
+	return strings.HasSuffix(value, alike(f.Parts[last]))
 }
 
 func (f *Filter) extended(value string) bool {
@@ -249,8 +291,11 @@ func (f *Filter) extended(value string) bool {
 
 // fold makes texts comparable: without regard to case, and to how many spaces
 // stand around and between words (RFC 4518 section 2.6.1).
-func fold(text string) string {
-	text = strings.ToLower(text)
+func fold(text string) string { return spaced(strings.ToLower(text)) }
+
+// spaced makes texts comparable without regard to how many spaces stand around and between
+// words.
+func spaced(text string) string {
 	if strings.HasPrefix(text, " ") || strings.HasSuffix(text, " ") || strings.Contains(text, "  ") {
 		text = strings.Join(strings.FieldsFunc(text, func(r rune) bool { return r == ' ' }), " ")
 	}

@@ -4,6 +4,8 @@ import (
 	"encoding/hex"
 	"fmt"
 	"strings"
+
+	"kambrel.example/kambrel/core/entry"
 )
 
 // Operator is what a node of a filter does.
@@ -36,8 +38,9 @@ type Filter struct {
 	Rule         string
 	DNAttributes bool
 
-	text string
-	ad   bool // see For
+	text   string
+	ad     bool         // see For
+	schema entry.Schema // see By
 }
 
 // SyntaxError tells where a filter stops being one.

@@ -42,7 +42,8 @@ type Scope struct {
 	directories map[string][]mark
 	bases       map[string]string // paths
 	kinds       map[entry.Kind]selection
-	ad          map[string]bool // directories of the dialect ad
+	ad          map[string]bool                          // directories of the dialect ad
+	known       map[string]map[entry.Kind]*filter.Filter // by directories whose schema is known
 }
 
 // selection is what a kind asks beside the containers.
@@ -99,6 +100,29 @@ func Compile(document settings.Document) (*Scope, error) {
 	return s, nil
 }
 
+// Knowing returns the scope with filters as directories evaluate them whose schema is
+// known.
+func (s *Scope) Knowing(schemas map[string]entry.Schema) *Scope {
+	out := *s
+	out.known = map[string]map[entry.Kind]*filter.Filter{}
+	for directory, schema := range schemas {
+		for kind, selected := range s.kinds {
+			of := selected.filter
+			if s.ad[directory] {
+				of = selected.ad
+			}
+			if of == nil || len(schema) == 0 {
+				continue
+			}
+			if out.known[directory] == nil {
+				out.known[directory] = map[entry.Kind]*filter.Filter{}
+			}
+			out.known[directory][kind] = of.By(schema)
+		}
+	}
+	return &out
+}
+
 func compileSelection(in settings.Selection) (selection, error) {
 	out := selection{off: in.Off, nested: in.MembersOf.Nested, groups: in.MembersOf.Groups}
 	if in.Filter != "" {
@@ -121,7 +145,9 @@ func compileSelection(in settings.Selection) (selection, error) {
 // selection is what the entry's kind asks, as the entry's directory takes it.
 func (s *Scope) selection(e entry.Entry) selection {
 	selected := s.kinds[e.Kind]
-	if s.ad[e.Directory] {
+	if known := s.known[e.Directory][e.Kind]; known != nil {
+		selected.filter = known
+	} else if s.ad[e.Directory] {
 		selected.filter = selected.ad
 	}
 	return selected

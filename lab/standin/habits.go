@@ -41,12 +41,13 @@ const (
 	habitFilterless  = "filter-missing"   // filters are promised, and answered with 400
 	habitSecretTypes = "secret-schemas"   // schemas and resource types may not be read
 	habitThrottled   = "throttled"        // now and then everybody is asked to wait, until a date
+	habitCutMembers  = "members-cut"      // no more than a few members of a group are listed
 	habitSharedKeys  = "shared-link-keys" // several resources may bear one externalId
 )
 
 var habits = []string{habitBulkOrder, habitBulkUnnamed, habitOnRequest, habitByReference, habitLateLists, habitOtherCase, habitNoID, habitNoLocation,
 	habitFirstPage, habitSoftDelete, habitNoDiscovery, habitStoredView, habitStrictParts, habitFreeNames, habitSharedKeys, habitNoTitles, habitNoSelf, habitActiveText, habitSmallLogins,
-	habitNoTypes, habitNoMeta, habitBulkMissing, habitPatchless, habitFilterless, habitSecretTypes, habitThrottled}
+	habitNoTypes, habitNoMeta, habitBulkMissing, habitPatchless, habitFilterless, habitSecretTypes, habitThrottled, habitCutMembers}
 
 // lateFor is how long lists lag behind.
 const lateFor = 2 * time.Second
@@ -98,6 +99,9 @@ func (s *Server) throttles() bool {
 	return false
 }
 
+// membersListed is how many members are listed at most where they are cut.
+const membersListed = 5
+
 // plain writes resources at any depth the service's own way.
 func (s *Server) plain(value any) {
 	switch v := value.(type) {
@@ -107,6 +111,9 @@ func (s *Server) plain(value any) {
 		}
 		if _, resource := v["schemas"]; resource && s.options.has(habitNoMeta) {
 			delete(v, "meta")
+		}
+		if members, ok := v["members"].([]any); ok && s.options.has(habitCutMembers) && len(members) > membersListed {
+			v["members"] = members[:membersListed]
 		}
 		for _, inner := range v {
 			s.plain(inner)
@@ -161,7 +168,7 @@ func (s *Server) habitual(c *fiber.Ctx) error {
 	if err := c.Next(); err != nil {
 		return err
 	}
-	if !slices.ContainsFunc([]string{habitBulkOrder, habitBulkUnnamed, habitByReference, habitOtherCase, habitNoID, habitNoLocation, habitActiveText, habitNoMeta}, s.options.has) {
+	if !slices.ContainsFunc([]string{habitBulkOrder, habitBulkUnnamed, habitByReference, habitOtherCase, habitNoID, habitNoLocation, habitActiveText, habitNoMeta, habitCutMembers}, s.options.has) {
 		return nil
 	}
 	var body map[string]any
@@ -184,7 +191,7 @@ func (s *Server) habitual(c *fiber.Ctx) error {
 	if made && s.options.has(habitNoLocation) {
 		c.Response().Header.Del("Location")
 	}
-	if s.options.has(habitActiveText) || s.options.has(habitNoMeta) {
+	if s.options.has(habitActiveText) || s.options.has(habitNoMeta) || s.options.has(habitCutMembers) {
 		s.plain(body)
 	}
 	if s.options.has(habitOtherCase) {

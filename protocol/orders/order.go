@@ -21,6 +21,7 @@ type Order struct {
 	Fetch  *Fetch  `json:"fetch,omitempty"`
 	Probe  *Probe  `json:"probe,omitempty"`
 	Repair *Repair `json:"repair,omitempty"`
+	Search *Search `json:"search,omitempty"`
 }
 
 // Kind is what an order asks for.
@@ -32,6 +33,7 @@ const (
 	KindFetch  Kind = "fetch"
 	KindProbe  Kind = "probe"
 	KindRepair Kind = "repair"
+	KindSearch Kind = "search"
 )
 
 // Kind is that of the request, "" when there is none, as from a newer service.
@@ -45,17 +47,19 @@ func (o Order) Kind() Kind {
 		return KindProbe
 	case o.Repair != nil:
 		return KindRepair
+	case o.Search != nil:
+		return KindSearch
 	}
 	return ""
 }
 
 // Priority is the order in which what waits is taken, the lowest first: somebody
-// waits before the screen for a probe and a fetch.
+// waits before the screen for a probe, a fetch and a search.
 func (k Kind) Priority() int {
 	switch k {
 	case KindProbe:
 		return 1
-	case KindFetch:
+	case KindFetch, KindSearch:
 		return 2
 	case KindRepair:
 		return 3
@@ -81,6 +85,7 @@ type Line struct {
 	Restart bool         `json:"restart,omitempty"`
 	Hidden  string       `json:"hidden,omitempty"`
 	Check   CheckMark    `json:"check,omitempty"`
+	Schema  entry.Schema `json:"schema,omitempty"`
 	// Of a probe, and of a repair.
 	Verdict  *Verdict  `json:"verdict,omitempty"`
 	Repaired *Repaired `json:"repaired,omitempty"`

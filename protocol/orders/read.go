@@ -14,6 +14,8 @@ type Read struct {
 	// Expected are attributes that entries are known to have, and Hidden those of which
 	// nothing could be seen before; see directory.Request.
 	Expected []string `json:"expected,omitempty"`
+	// Schema asks how the directory compares the values of the attributes.
+	Schema bool `json:"schema,omitempty"`
 	// Check asks to compare, from a time on, whether all changes were told; the answer has
 	// what that finds between two Check lines.
 	Check  *time.Time `json:"check,omitempty"`

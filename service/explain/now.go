@@ -89,6 +89,13 @@ func (e *Explain) membersNow(ctx context.Context, now *wire.CloudNow) error {
 	have, known := setOf(members), setOf(mirrored)
 	lost := slices.DeleteFunc(mirrored, func(id string) bool { return have[id] })
 	more := slices.DeleteFunc(slices.Clone(members), func(id string) bool { return known[id] })
+	shown, err := e.store.Resources.MembersShown(ctx, e.cloud.URL())
+	if err != nil {
+		return err
+	}
+	if shown > 0 && len(members) >= shown { // the cloud lists no more than these
+		lost = nil
+	}
 	now.MembersLost, now.MembersMore = len(lost), len(more)
 	if now.Lost, err = e.store.Resources.NamesOf(ctx, lost[:min(len(lost), mostNamed)]); err != nil {
 		return err

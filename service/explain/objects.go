@@ -15,6 +15,8 @@ import (
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/reason"
+	"kambrel.example/kambrel/core/settings"
+	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/judging"
 	"kambrel.example/kambrel/service/setup"
@@ -59,6 +61,7 @@ func (e *Explain) filtered(ctx context.Context, text string, kind entry.Kind) ([
 	if err != nil {
 		return nil, err
 	}
+	found := []entry.Ref{}
 	var directories []string
 	dialects := map[string]*filter.Filter{}
 	for _, d := range document.Directories {
@@ -66,19 +69,24 @@ func (e *Explain) filtered(ctx context.Context, text string, kind entry.Kind) ([
 		if err != nil {
 			return nil, err
 		}
-		for _, name := range parsed.Attributes() {
-			if !state.Read.IsZero() && !judging.Covers(state.Attributes, []string{name}) {
-				return nil, problem.New(problem.BadInput, "%s is not read from %s: only attributes that the settings ask for can be searched. Name it in a rule or a filter of the draft, and read the directories.", name, d.Name)
+		if !state.Read.IsZero() && !judging.Covers(state.Attributes, parsed.Attributes()) {
+			there, err := e.searched(ctx, d, parsed)
+			if err != nil {
+				return nil, err
 			}
+			found = append(found, there...)
+			continue
 		}
 		directories = append(directories, d.Name)
-		dialects[d.Name] = parsed.For(d.Dialect == entry.AD)
+		dialects[d.Name] = parsed.For(d.Dialect == entry.AD).By(state.Schema)
 	}
 	kinds := entry.Kinds
 	if kind != "" {
 		kinds = []entry.Kind{kind}
 	}
-	found := []entry.Ref{}
+	if len(directories) == 0 {
+		return found, nil
+	}
 	err = e.store.Entries.Each(ctx, directories, kinds, searchBatch, func(batch []*entry.Entry) error {
 		if err := setup.FillFor(ctx, e.store, parsed, batch); err != nil {
 			return err
@@ -91,6 +99,27 @@ func (e *Explain) filtered(ctx context.Context, text string, kind entry.Kind) ([
 		return nil
 	})
 	return found, err
+}
+
+// mostSearched is how many entries of a directory a search may find.
+const mostSearched = 10_000
+
+// searched asks a directory itself for the entries that fit a filter by attributes that
+// were not read.
+func (e *Explain) searched(ctx context.Context, d settings.Directory, f *filter.Filter) ([]entry.Ref, error) {
+	order, err := e.orders.Ask(ctx, protocol.Order{Directory: d.Name, Dialect: d.Dialect, Base: d.Base, Search: &protocol.Search{Filter: f.String(), Most: mostSearched}})
+	if err != nil {
+		return nil, err
+	}
+	refs := make([]entry.Ref, len(order.Found))
+	for i, text := range order.Found {
+		id, err := entry.NewID(text)
+		if err != nil {
+			return nil, err
+		}
+		refs[i] = entry.Ref{Directory: d.Name, ID: id}
+	}
+	return refs, nil
 }
 
 // Resolve finds the one object that a text names: an id in any form, a

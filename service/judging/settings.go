@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -27,6 +28,7 @@ type Judging struct {
 	mu       sync.Mutex // guards what follows
 	last     *decide.Settings
 	revision int
+	schemas  map[string]entry.Schema // by which the last one was made ready
 }
 
 // New makes a maker of judges, which decide about batch entries at a time.
@@ -38,7 +40,11 @@ func New(s *store.Store, c *cloud.Client, batch int) *Judging {
 func (k *Judging) Of(ctx context.Context, revision int) (*decide.Settings, error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if k.last != nil && k.revision == revision {
+	schemas, err := k.store.Entries.Schemas(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if k.last != nil && k.revision == revision && reflect.DeepEqual(k.schemas, schemas) {
 		return k.last, nil
 	}
 	r, err := k.store.Settings.Revision(ctx, revision)
@@ -49,8 +55,18 @@ func (k *Judging) Of(ctx context.Context, revision int) (*decide.Settings, error
 	if err != nil {
 		return nil, problem.Wrap(problem.SettingsInvalid, err, "settings revision %d", revision)
 	}
-	k.last, k.revision = c, revision
-	return c, nil
+	k.last, k.revision, k.schemas = c.Knowing(schemas), revision, schemas
+	return k.last, nil
+}
+
+// Ready makes a document ready, by what is known of its directories.
+func (k *Judging) Ready(ctx context.Context, document settings.Document) (*decide.Settings, error) {
+	c, err := decide.Compile(document)
+	if err != nil {
+		return nil, err
+	}
+	schemas, err := k.store.Entries.Schemas(ctx)
+	return c.Knowing(schemas), err
 }
 
 // Active returns the active settings made ready.
@@ -136,5 +152,5 @@ func (k *Judging) Settings(ctx context.Context) (*decide.Settings, error) {
 	if draftErr != nil || len(draft.Document.Validate()) > 0 {
 		return nil, errors.Join(err, draftErr)
 	}
-	return decide.Compile(draft.Document)
+	return k.Ready(ctx, draft.Document)
 }

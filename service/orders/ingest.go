@@ -39,6 +39,7 @@ var takers = map[protocol.Kind]func(i *ingestion) taker{
 	protocol.KindFetch:  newFetchTaker,
 	protocol.KindProbe:  newProbeTaker,
 	protocol.KindRepair: newRepairTaker,
+	protocol.KindSearch: newSearchTaker,
 }
 
 // ingestion is one answer on its way.

@@ -25,6 +25,7 @@ type readTaker struct {
 	checking, checked bool
 	there             map[entry.ID]struct{}
 	missed            int
+	schema            entry.Schema // how the directory compares values, where it told
 }
 
 func newReadTaker(i *ingestion) taker {
@@ -43,6 +44,11 @@ func sourceOf(order store.Order, pointers []string) store.Source {
 
 func (r *readTaker) line(line protocol.Line) (belongs, full bool, err error) {
 	switch {
+	case line.Schema != nil && r.asked.Schema:
+		r.schema = line.Schema
+		return true, false, nil
+	case line.Schema != nil:
+		return false, false, nil
 	case line.Check == protocol.CheckBegins && r.asked.Check != nil && r.there == nil:
 		r.there = map[entry.ID]struct{}{} // what came before is kept by itself
 		return true, true, nil
@@ -113,7 +119,10 @@ func (r *readTaker) keep(ctx context.Context, s *store.Store) error {
 // was missed makes the next read one of everything.
 func (r *readTaker) settle(ctx context.Context, tx *store.Store, before store.DirectoryState, cookie []byte) (store.DirectoryState, error) {
 	now := time.Now()
-	state := store.DirectoryState{Cookie: cookie, Checked: before.Checked, Missed: before.Missed, MissedAt: before.MissedAt}
+	state := store.DirectoryState{Cookie: cookie, Checked: before.Checked, Missed: before.Missed, MissedAt: before.MissedAt, Schema: before.Schema}
+	if r.schema != nil {
+		state.Schema = r.schema
+	}
 	if r.whole || r.there != nil { // also one that the directory has refused is tried again later
 		state.Checked = &now
 	}

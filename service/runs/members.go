@@ -118,6 +118,14 @@ func (x *execution) writeWatched(ctx context.Context, p pending, r *results, las
 	}
 	if len(lost) > 0 {
 		slices.Sort(lost)
+		cut, err := x.listIsCut(ctx, p.ResourceID, lost)
+		if err != nil {
+			return nil, err
+		}
+		if cut {
+			x.cloud.ListsAtMost(len(after))
+			return nil, x.store.Resources.NoteMembersShown(ctx, x.cloud.URL(), len(after))
+		}
 		r.membersNow = append(r.membersNow, membersNow{p.ResourceID, after})
 		return nil, problem.New(problem.MembersLost, "group %s (%s): %d members were to be added and %d removed, and of the %d that it should have then, %d are missing, among them %s",
 			p.Name, p.ResourceID, len(p.Diffs[0].Added), len(p.Diffs[0].Removed), len(wanted), len(lost), lost[0])
@@ -133,6 +141,24 @@ func (x *execution) writeWatched(ctx context.Context, p pending, r *results, las
 		c.once = true
 	}
 	return nil, nil
+}
+
+// mostAsked is of how many members that a list lacks the cloud is asked one by one.
+const mostAsked = 5
+
+// listIsCut tells whether the cloud says of members, each by itself, that they are there
+// although the group's list does not have them.
+func (x *execution) listIsCut(ctx context.Context, group string, lacking []string) (bool, error) {
+	for i := range min(mostAsked, len(lacking)) {
+		has, known, err := x.cloud.HasMember(ctx, group, lacking[i*len(lacking)/min(mostAsked, len(lacking))])
+		if err != nil {
+			return false, wholeCloud(err)
+		}
+		if !known || !has {
+			return false, nil
+		}
+	}
+	return true, nil
 }
 
 func memberSet(ids []string) map[string]bool {
@@ -160,7 +186,7 @@ func (r *results) keepMembers(ctx context.Context, tx *store.Store) error {
 		}
 	}
 	for _, now := range r.membersNow {
-		if err := tx.Resources.SetMembers(ctx, now.group, now.members); err != nil {
+		if err := tx.Resources.SetMembers(ctx, now.group, now.members, true); err != nil {
 			return err
 		}
 	}

@@ -133,6 +133,7 @@ func (x *execution) giveOrder(ctx context.Context, directory settings.Directory)
 		from = from.Add(-checkOverlap)
 		read.Check = &from
 	}
+	read.Schema = len(read.Cookie) == 0 && directory.Dialect == entry.Standard
 	order := store.Order{RunID: &x.run.ID, Directory: directory.Name, Request: protocol.Order{Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Read: &read}}
 	return order, x.store.Orders.Add(ctx, &order)
 }
@@ -223,6 +224,10 @@ const memberReaders = 4
 
 // readMembers reads the members of groups that changed in the cloud.
 func (x *execution) readMembers(ctx context.Context, groups []string) error {
+	shown, err := x.store.Resources.MembersShown(ctx, x.cloud.URL())
+	if err != nil {
+		return err
+	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(memberReaders)
 	for _, id := range groups {
@@ -231,7 +236,7 @@ func (x *execution) readMembers(ctx context.Context, groups []string) error {
 			if err != nil || !found {
 				return err
 			}
-			return x.store.Resources.SetMembers(ctx, id, members)
+			return x.store.Resources.SetMembers(ctx, id, members, shown == 0 || len(members) < shown)
 		})
 	}
 	return group.Wait()

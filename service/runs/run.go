@@ -11,7 +11,6 @@ import (
 
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/about"
-	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/plan"
@@ -107,6 +106,11 @@ func (x *execution) stages(ctx context.Context) error {
 	if err := x.load(ctx); err != nil {
 		return err
 	}
+	shown, err := x.store.Resources.MembersShown(ctx, x.cloud.URL())
+	if err != nil {
+		return err
+	}
+	x.cloud.ListsAtMost(shown)
 	if x.run.Purpose.OfOne() {
 		return x.trial(ctx)
 	}
@@ -122,6 +126,15 @@ func (x *execution) stages(ctx context.Context) error {
 	}
 	if x.run.Purpose == purpose.Look {
 		return nil
+	}
+	before := x.Settings
+	if err := x.load(ctx); err != nil { // it may be known only now how a directory compares values
+		return err
+	}
+	if x.Settings != before && x.run.Purpose.Writes() {
+		if err := x.store.Dirty.MarkAll(ctx); err != nil {
+			return err
+		}
 	}
 	if err := x.checkContainers(ctx); err != nil {
 		return err
@@ -238,7 +251,7 @@ func (x *execution) raiseLeavers(ctx context.Context) error {
 func (x *execution) load(ctx context.Context) error {
 	var err error
 	if x.run.Document != nil {
-		x.Settings, err = decide.Compile(*x.run.Document)
+		x.Settings, err = x.judging.Ready(ctx, *x.run.Document)
 	} else {
 		x.Settings, err = x.judging.Of(ctx, x.run.Revision)
 	}

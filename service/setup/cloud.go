@@ -39,6 +39,14 @@ func (e *Setup) Cloud(ctx context.Context) (wire.CloudView, error) {
 		return view, err
 	}
 	view.Capabilities = capabilityTable(can)
+	shown, err := e.store.Resources.MembersShown(ctx, e.cloud.URL())
+	if err != nil {
+		return view, err
+	}
+	if shown > 0 {
+		view.Capabilities = append(view.Capabilities, wire.Capability{Name: "whole member lists", Detail: fmt.Sprintf("%d members of a group are listed", shown),
+			Meaning: "members beyond these are believed to be as they were written; somebody whom another has added there is not seen"})
+	}
 	catalogue, err := e.cloud.Catalogue(ctx)
 	if err != nil {
 		return view, err

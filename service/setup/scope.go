@@ -34,6 +34,11 @@ func (e *Setup) PreviewScope(ctx context.Context, document settings.Document, sa
 	if err != nil {
 		return out, badInput(err)
 	}
+	schemas, err := e.store.Entries.Schemas(ctx)
+	if err != nil {
+		return out, err
+	}
+	c = c.Knowing(schemas)
 	if out.Vanished, err = Vanished(ctx, e.store, &decide.Settings{Document: document, Scope: c}); err != nil {
 		return out, err
 	}

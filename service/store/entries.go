@@ -39,6 +39,8 @@ type DirectoryState struct {
 	Checked  *time.Time
 	Missed   int
 	MissedAt *time.Time
+	// Schema is how it compares values, as far as it told.
+	Schema entry.Schema `gorm:"serializer:json;type:jsonb"`
 }
 
 // StateOf returns the state, the zero value when it was never read.
@@ -49,6 +51,21 @@ func (s Entries) StateOf(ctx context.Context, directory string) (DirectoryState,
 		return DirectoryState{}, nil
 	}
 	return state, err
+}
+
+// Schemas are how directories compare values, by their names.
+func (s Entries) Schemas(ctx context.Context) (map[string]entry.Schema, error) {
+	var states []DirectoryState
+	if err := s.with(ctx).Select("directory", "schema").Where("schema IS NOT NULL").Find(&states).Error; err != nil {
+		return nil, fmt.Errorf("read how directories compare values: %w", err)
+	}
+	schemas := map[string]entry.Schema{}
+	for _, state := range states {
+		if len(state.Schema) > 0 {
+			schemas[state.Directory] = state.Schema
+		}
+	}
+	return schemas, nil
 }
 
 // SaveState keeps the cookie; call it in the transaction of the last

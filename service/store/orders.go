@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 	protocol "kambrel.example/kambrel/protocol/orders"
 )
@@ -36,6 +37,8 @@ type Order struct {
 	Counts        OrderCounts `gorm:"serializer:json;type:jsonb"`
 	// Result is what a probe found.
 	Result []protocol.Verdict `gorm:"serializer:json;type:jsonb"`
+	// Found are the ids of what a search found.
+	Found textArray `gorm:"type:uuid[];->"`
 }
 
 // OrderCounts is what an order's answer held so far.
@@ -161,6 +164,12 @@ func (s Orders) SaveVerdicts(ctx context.Context, id int64, verdicts []protocol.
 		return err
 	}
 	_, err = s.exec(ctx, `UPDATE orders SET result = ?::jsonb WHERE id = ?`, string(text), id)
+	return err
+}
+
+// SaveFound keeps what a search has found.
+func (s Orders) SaveFound(ctx context.Context, id int64, found []entry.ID) error {
+	_, err := s.exec(ctx, `UPDATE orders SET found = ?::text[]::uuid[] WHERE id = ?`, idArray(found), id)
 	return err
 }
 

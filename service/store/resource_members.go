@@ -33,15 +33,16 @@ func (s Resources) NamesOf(ctx context.Context, ids []string) ([]string, error) 
 }
 
 // SetMembers makes the cloud mirror hold just these members of a group, and
-// marks the group's entry where that was a change.
-func (s Resources) SetMembers(ctx context.Context, group string, members []string) error {
+// marks the group's entry where that was a change. Of a list that may be cut short, whole
+// is false: who is not in it stays.
+func (s Resources) SetMembers(ctx context.Context, group string, members []string, whole bool) error {
 	_, err := s.exec(ctx, `
 		WITH input AS (SELECT DISTINCT m FROM unnest((@members)::text[]) AS t(m)),
-		dropped AS (DELETE FROM resource_members o WHERE o.group_id = @group AND NOT EXISTS (SELECT FROM input WHERE m = o.member_id) RETURNING 1),
+		dropped AS (DELETE FROM resource_members o WHERE @whole AND o.group_id = @group AND NOT EXISTS (SELECT FROM input WHERE m = o.member_id) RETURNING 1),
 		added AS (INSERT INTO resource_members (group_id, member_id) SELECT @group , m FROM input ON CONFLICT DO NOTHING RETURNING 1)
 		INSERT INTO dirty_references (directory, entry_id) SELECT directory, entry_id FROM links WHERE resource_id = @group
 			AND (EXISTS (SELECT FROM dropped) OR EXISTS (SELECT FROM added)) ON CONFLICT DO NOTHING`,
-		map[string]any{"group": group, "members": textArray(members)})
+		map[string]any{"group": group, "members": textArray(members), "whole": whole})
 	if err != nil {
 		return fmt.Errorf("keep the members of group %s: %w", group, err)
 	}

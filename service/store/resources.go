@@ -156,6 +156,18 @@ func (s Resources) TrustMembers(ctx context.Context, url string) error {
 	return err
 }
 
+// MembersShown is how many members of a group a cloud lists at most, 0 for all.
+func (s Resources) MembersShown(ctx context.Context, url string) (int, error) {
+	var n int
+	return n, s.raw(ctx, `SELECT coalesce((SELECT members_shown FROM cloud_trust WHERE url = ?), 0)`, url).Scan(&n).Error
+}
+
+// NoteMembersShown notes that a cloud lists no more members of a group than these.
+func (s Resources) NoteMembersShown(ctx context.Context, url string, n int) error {
+	_, err := s.exec(ctx, `INSERT INTO cloud_trust AS t (url, member_writes, members_shown) VALUES (?, 0, ?) ON CONFLICT (url) DO UPDATE SET members_shown = excluded.members_shown`, url, n)
+	return err
+}
+
 // Get returns one resource of the mirror.
 func (s Resources) Get(ctx context.Context, id string) (entry.Resource, error) {
 	var text []byte

@@ -73,3 +73,24 @@ func TestWhatSettingsAskInVainIsTold(t *testing.T) {
 	assert.Zero(t, status)
 	assert.Contains(t, out, "Checked by the file alone")
 }
+
+// TestFiltersComeOutAsInTheDirectory lets letter case count where the directory's schema
+// says so, in runs, live counts and searches; what was not read the directory is asked for.
+func TestFiltersComeOutAsInTheDirectory(t *testing.T) {
+	t.Parallel()
+	w := worldtest.New(t, "")
+	ada := w.Person("Ada", map[string]string{"labeledURI": "ashore", "title": "Mate", "roomNumber": "7"})
+	bo := w.Person("Bo", map[string]string{"labeledURI": "ASHORE", "title": "mate", "roomNumber": "8"})
+	d := worldtest.Document()
+	d.Users.Filter = "(&(title=MATE)(!(labeledURI=ashore)))"
+	w.Activate(d)
+	w.InStep(1)
+	assert.NotNil(t, w.User("bo@brisling.example"), "labeledURI is compared by caseExactMatch, title is not")
+	assert.Nil(t, w.User("ada@brisling.example"))
+	w.Says([]string{"scope", "count"}, "not kept by the filter")
+	assert.NotContains(t, w.Says([]string{"find", "(labeledURI=ash*)"}), bo)
+	w.Says([]string{"find", "(labeledURI=ASH*)"}, bo)
+
+	w.Says([]string{"find", "(roomNumber=7)"}, ada)
+	w.Refuses([]string{"find", "(roomNumber=7"}, "filter")
+}

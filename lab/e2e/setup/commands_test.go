@@ -161,7 +161,7 @@ func TestWhatIsForecastIsListedShownAndExported(t *testing.T) {
 	w.Says(words("formula functions"), "capitalized", "first")
 	w.Says(words("agent list"), "brisling-1", "online")
 	w.Refuses(words("agent retire 00000000-0000-4000-8000-000000000000"), "no agent")
-	w.Says([]string{"show", "jon.sletta@brisling.example"}, "adopt by run 2", "objectGUID, base64", "IN THE CLOUD", "from sn")
+	w.Says([]string{"show", "jon.sletta@brisling.example"}, "adopt by run 2", "nsUniqueId", "IN THE CLOUD", "from sn")
 	w.Says([]string{"show", mira}, "Somebody looks like the same person", "WOULD BE", "kambrel link")
 	w.Says([]string{"show", "desk@brisling.example"}, "in the cloud only", "The Desk", "the cloud's own")
 	w.Refuses([]string{"show", "nobody at all"}, "nothing in the mirrors fits")

@@ -103,14 +103,14 @@ func TestWhatTheCloudRefusesIsNamedAndHoldsNobodyElse(t *testing.T) {
 	for i := range long {
 		long[i] = 'x'
 	}
-	ada, bo := w.Person("Ada Brekke", nil), w.Person("Bo Ravn", map[string]string{"title": string(long)})
+	ada, bo := w.Person("Ada Brekke", nil), w.Person("Bo Ravn", map[string]string{"mail": string(long) + "@brisling.example"})
 	w.Set(ada, "manager", bo)
 	w.Group("Watch", ada, bo)
 	run := w.Run(wire.NewRun{})
 	assert.Equal(t, progress.Problems, run.State, "%+v", run)
 	assert.Equal(t, map[string]string{bo: string(problem.ValueRefused)}, w.Problems())
 	out, _, _ := w.Kambrel("why", bo)
-	assert.Contains(t, out, "title is longer than", "the cloud's own words")
+	assert.Contains(t, out, "userName is longer than", "the cloud's own words")
 	assert.Equal(t, []string{"ada.brekke"}, worldtest.Members(t, w.Address(), "Watch"), "the member is left out, the others arrive")
 	assert.Nil(t, w.Manager("ada.brekke"))
 	out, _, _ = w.Kambrel("show", "Watch")
@@ -120,7 +120,7 @@ func TestWhatTheCloudRefusesIsNamedAndHoldsNobodyElse(t *testing.T) {
 	// It is tried again with each run, is counted once, and ends with its cause.
 	again := w.Run(wire.NewRun{})
 	assert.Equal(t, 1, again.Counts.Problems)
-	w.Set(bo, "title", "Mate")
+	w.Set(bo, "mail", "bo.ravn@brisling.example")
 	run = w.Run(wire.NewRun{})
 	assert.Equal(t, progress.InStep, run.State, "%+v", run)
 	assert.Empty(t, w.Problems())

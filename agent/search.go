@@ -1,0 +1,18 @@
+package agent
+
+import (
+	"context"
+
+	"kambrel.example/kambrel/directory"
+	"kambrel.example/kambrel/protocol/orders"
+)
+
+// search asks the directory which entries fit a filter.
+func search(ctx context.Context, w work) (orders.Done, error) {
+	session, err := directory.Open(ctx, w.connection)
+	if err != nil {
+		return orders.Done{}, err
+	}
+	defer session.Close()
+	return orders.Done{}, session.Search(ctx, w.order.Dialect, w.order.Base, w.order.Search.Filter, w.order.Search.Most, w.item)
+}
