@@ -418,6 +418,9 @@ func printImpact(w io.Writer, run wire.Run) error {
 	if c.Problems > 0 {
 		fmt.Fprintf(w, "%d would be left with a problem: 'kambrel runs show %d --state blocked'.\n", c.Problems, run.ID)
 	}
+	for _, g := range c.Going {
+		fmt.Fprintf(w, "%s.\n", g.Text)
+	}
 	if c.Held > 0 {
 		fmt.Fprintf(w, "Of that the guard would hold until somebody releases it what would %s: 'kambrel runs show %d --state held'.\n", c.HeldText(), run.ID)
 	} else if c.Suspend > 0 {

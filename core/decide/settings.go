@@ -26,6 +26,8 @@ type Settings struct {
 	// Attributes are what directories are asked for, without regard to case and
 	// sorted; Pointers are those of them by which entries name others.
 	Attributes, Pointers []string
+	// Schemas are how directories compare values, by their names, see Knowing.
+	Schemas map[string]entry.Schema
 
 	kinds map[entry.Kind]*Kind
 }
@@ -79,7 +81,7 @@ func Compile(document settings.Document) (*Settings, error) {
 // known.
 func (c *Settings) Knowing(schemas map[string]entry.Schema) *Settings {
 	out := *c
-	out.Scope = c.Scope.Knowing(schemas)
+	out.Scope, out.Schemas = c.Scope.Knowing(schemas), schemas
 	return &out
 }
 

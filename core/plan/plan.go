@@ -160,12 +160,22 @@ func decideOut(s Subject) Decision {
 		}}
 	case s.Leavers == settings.Delete && s.Link.Due == nil:
 		return Decision{Code: Code(Leave), Operation: Leave, ResourceID: s.Resource.ID(), Due: s.Due, Diffs: []change.Diff{
-			{Target: "externalId", Before: s.Resource.ExternalID(), Source: "leaver policy delete, when the grace time is over; " + s.Verdict.Summary},
+			{Target: Deletion, After: dayOf(s.Due), Source: "leaver policy delete, when the grace time is over; " + s.Verdict.Summary},
 		}}
 	case s.Leavers == settings.Delete:
 		return Decision{Code: Left, ResourceID: s.Resource.ID(), Due: s.Link.Due}
 	}
 	return Decision{Code: Left, ResourceID: s.Resource.ID()}
+}
+
+// Deletion stands in the place of an attribute where a deletion to come is told.
+const Deletion = "deletion"
+
+func dayOf(due *time.Time) any {
+	if due == nil {
+		return nil
+	}
+	return due.UTC().Format(time.DateOnly)
 }
 
 // said is when a deletion that is due was said to come; nil when it comes sooner, since

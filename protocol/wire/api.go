@@ -141,7 +141,7 @@ type Change struct {
 	RunID      int64           `json:"runId"`
 	Side       change.Side     `json:"side" enum:"cloud,directory" doc:"Where it is written: a resource in the cloud, or an entry in a directory"`
 	Kind       string          `json:"kind" enum:"user,group,contact"`
-	Operation  string          `json:"operation" enum:"create,adopt,update,restore,suspend,delete,none"`
+	Operation  string          `json:"operation" enum:"create,adopt,update,restore,suspend,leave,delete,unlink,none"`
 	State      string          `json:"state" enum:"planned,sent,done,failed,held,discarded,superseded,blocked,noted,unconfirmed,unanswered"`
 	Directory  string          `json:"directory"`
 	EntryID    string          `json:"entryId"`

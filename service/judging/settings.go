@@ -5,7 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"reflect"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -28,7 +28,6 @@ type Judging struct {
 	mu       sync.Mutex // guards what follows
 	last     *decide.Settings
 	revision int
-	schemas  map[string]entry.Schema // by which the last one was made ready
 }
 
 // New makes a maker of judges, which decide about batch entries at a time.
@@ -44,7 +43,7 @@ func (k *Judging) Of(ctx context.Context, revision int) (*decide.Settings, error
 	if err != nil {
 		return nil, err
 	}
-	if k.last != nil && k.revision == revision && reflect.DeepEqual(k.schemas, schemas) {
+	if k.last != nil && k.revision == revision && maps.EqualFunc(k.last.Schemas, schemas, maps.Equal[entry.Schema, entry.Schema]) {
 		return k.last, nil
 	}
 	r, err := k.store.Settings.Revision(ctx, revision)
@@ -55,7 +54,7 @@ func (k *Judging) Of(ctx context.Context, revision int) (*decide.Settings, error
 	if err != nil {
 		return nil, problem.Wrap(problem.SettingsInvalid, err, "settings revision %d", revision)
 	}
-	k.last, k.revision, k.schemas = c.Knowing(schemas), revision, schemas
+	k.last, k.revision = c.Knowing(schemas), revision
 	return k.last, nil
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"strconv"
 	"sync"
 	"time"
@@ -127,11 +128,11 @@ func (x *execution) stages(ctx context.Context) error {
 	if x.run.Purpose == purpose.Look {
 		return nil
 	}
-	before := x.Settings
+	before := x.Settings.Schemas
 	if err := x.load(ctx); err != nil { // it may be known only now how a directory compares values
 		return err
 	}
-	if x.Settings != before && x.run.Purpose.Writes() {
+	if x.run.Purpose.Writes() && !maps.EqualFunc(before, x.Settings.Schemas, maps.Equal[entry.Schema, entry.Schema]) {
 		if err := x.store.Dirty.MarkAll(ctx); err != nil {
 			return err
 		}

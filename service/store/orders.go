@@ -173,10 +173,11 @@ func (s Orders) SaveFound(ctx context.Context, id int64, found []entry.ID) error
 	return err
 }
 
-// LastProbe returns the newest probe of a directory that has ended.
+// LastProbe returns the newest probe of a directory that has ended; one by an agent that
+// fails there only where no other has probed it.
 func (s Orders) LastProbe(ctx context.Context, directory string) (Order, bool, error) {
 	var order Order
-	err := s.with(ctx).Where("directory = ? AND kind = 'probe' AND state = 'done' AND NOT checkup", directory).Order("id DESC").Take(&order).Error
+	err := s.with(ctx).Where("directory = ? AND kind = 'probe' AND state = 'done' AND NOT checkup", directory).Order("EXISTS (SELECT FROM agent_faults f WHERE f.agent_id = orders.agent_id AND f.directory = orders.directory), id DESC").Take(&order).Error
 	if NotFound(err) {
 		return Order{}, false, nil
 	}

@@ -244,12 +244,12 @@ function next(d: Schemas['ConnectedDirectory']): string {
       <tbody>
         <tr v-for="agent in agents.data.value" :key="agent.id">
           <td>
-            <strong>{{ agent.name }}</strong><br /><span class="quiet">{{ agent.host }}</span>
+            <strong class="name">{{ agent.name }}</strong><br /><span class="quiet">{{ agent.host }}</span>
           </td>
           <td>
             <Tag :text="agent.state" :tone="agentTone[agent.state] ?? 'default'" />
             <template v-for="fault in agent.faults" :key="fault.directory">
-              <Tag :text="`Fails at ${fault.directory}`" tone="error" />
+              <Tag class="beside" :text="`Fails at ${fault.directory}`" tone="error" />
               <p class="quiet fails">{{ fault.title }} since {{ when(fault.since) }}: {{ fault.detail }}</p>
             </template>
           </td>
@@ -283,6 +283,14 @@ function next(d: Schemas['ConnectedDirectory']): string {
 </template>
 
 <style scoped>
+.name {
+  white-space: nowrap;
+}
+.fails {
+  max-width: 430px;
+  margin: 4px 0 0;
+  overflow-wrap: anywhere;
+}
 .add {
   max-width: 720px;
   margin-bottom: 14px;

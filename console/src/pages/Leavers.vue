@@ -28,23 +28,23 @@ const columns: DataTableColumns<Leaver> = [
   {
     title: 'Deleted on',
     key: 'on',
-    width: 190,
+    width: 180,
     render: (l) => [day(l.on), h('span', { class: 'quiet' }, ` ${until(l.on)}`)],
   },
-  { title: 'Kind', key: 'kind', width: 90 },
+  { title: 'Kind', key: 'kind', width: 80 },
   {
     title: 'Name',
     key: 'name',
-    minWidth: 180,
+    minWidth: 150,
     render: (l) => h(RouterLink, { to: { name: 'object', params: { id: l.entryId } } }, () => l.name),
   },
   {
     title: 'Why',
     key: 'gone',
-    width: 220,
+    width: 150,
     render: (l) => (l.gone ? `deleted from ${l.directory}` : 'out of scope'),
   },
-  { title: 'Left', key: 'left', width: 110, render: (l) => when(l.left) },
+  { title: 'Left', key: 'left', width: 100, render: (l) => when(l.left) },
   { title: 'Entry', key: 'dn', width: 340, render: (l) => h(Dn, { dn: l.dn }) },
 ]
 </script>

@@ -40,6 +40,15 @@ func TestWhoIsToBeDeletedIsToldAndAskedAboutBefore(t *testing.T) {
 	require.NoError(t, err)
 	out, _, _ := w.Kambrel("impact")
 	assert.Contains(t, out, "delete 10 groups when their grace time is over")
+	one := d
+	one.Groups.Filter = "(!(cn=Pool 00))"
+	_, err = w.Client.EditDraft(t.Context(), func(draft *settings.Document) error {
+		*draft = one
+		return nil
+	})
+	require.NoError(t, err)
+	out, _, _ = w.Kambrel("impact")
+	assert.Contains(t, out, "1 group will be deleted, from ")
 
 	w.Activate(without)
 	on := time.Now().Add(30 * 24 * time.Hour).UTC().Format(time.DateOnly)
