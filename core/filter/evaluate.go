@@ -65,24 +65,21 @@ func (f *Filter) evaluate(e entry.Entry) outcome {
 
 // For returns the filter as a directory evaluates it: of the dialect ad or by
 // the standard schemas.
-func (f *Filter) For(ad bool) *Filter {
-	copied := *f
-	copied.ad = ad
-	copied.Children = make([]*Filter, len(f.Children))
-	for i, child := range f.Children {
-		copied.Children[i] = child.For(ad)
-	}
-	return &copied
-}
+func (f *Filter) For(ad bool) *Filter { return f.changed(func(node *Filter) { node.ad = ad }) }
 
 // By returns the filter as a directory with a schema evaluates it, in letter case and order
 // too; of what the schema does not tell, the usual is assumed.
 func (f *Filter) By(schema entry.Schema) *Filter {
+	return f.changed(func(node *Filter) { node.schema = schema })
+}
+
+// changed is a copy of which each node is changed.
+func (f *Filter) changed(change func(*Filter)) *Filter {
 	copied := *f
-	copied.schema = schema
+	change(&copied)
 	copied.Children = make([]*Filter, len(f.Children))
 	for i, child := range f.Children {
-		copied.Children[i] = child.By(schema)
+		copied.Children[i] = child.changed(change)
 	}
 	return &copied
 }

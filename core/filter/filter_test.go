@@ -155,3 +155,31 @@ func FuzzParse(f *testing.F) {
 		require.Equal(t, parsed.Matches(ada), again.Matches(ada))
 	})
 }
+
+func TestAFilterComesOutByTheSchema(t *testing.T) {
+	t.Parallel()
+	e := entry.Entry{Kind: entry.User, Attributes: entry.Attributes{"berth": {"Aft  7"}, "title": {"Mate"}, "rank": {"5"}}}
+	schema := entry.Schema{"berth": {Equality: "caseExactMatch"}, "title": {Equality: "caseIgnoreMatch"}, "rank": {Equality: "integerMatch", Ordering: "integerOrderingMatch"}}
+	matches := func(text string, known bool) bool {
+		f, err := Parse(text)
+		require.NoError(t, err)
+		if known {
+			f = f.By(schema)
+		}
+		return f.Matches(e)
+	}
+	for text, want := range map[string][2]bool{ // without the schema, and by it
+		"(berth=aft 7)": {true, false}, "(berth=Aft 7)": {true, true}, "(berth=AFT*)": {true, false}, "(berth=Aft*7)": {true, true},
+		"(!(berth=aft 7))": {false, true}, "(title=MATE)": {true, true}, "(rank>=4)": {false, true}, "(rank>=6)": {false, false},
+	} {
+		assert.Equal(t, want, [2]bool{matches(text, false), matches(text, true)}, text)
+	}
+
+	unknown, err := Parse("(&(title=Mate)(!(berth:1.2.3:=x)))")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"1.2.3"}, unknown.UnknownRules())
+	assert.False(t, unknown.Matches(e), "what cannot be evaluated is undefined, and so is its opposite")
+	assert.True(t, unknown.Turned("berth"))
+	assert.False(t, unknown.Turned("title"))
+	assert.True(t, NotTold("LASTLOGON"))
+}

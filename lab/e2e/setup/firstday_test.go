@@ -46,9 +46,13 @@ func TestFromAnEmptyServiceByTheCommandLineAlone(t *testing.T) {
 		return stdout + stderr
 	}
 	assert.Contains(t, do(0, "directory", "list"), "No directory yet")
+	assert.Contains(t, do(1, "forecast"), "begin with a directory")
+	assert.Contains(t, do(1, "impact"), "begin with a directory")
 	assert.Contains(t, do(1, "directory", "add", "Brisling", "--dialect", "standard", "--base", "brisling"), "small letters")
 	assert.Contains(t, do(0, "directory", "add", "brisling", "--dialect", "standard", "--base", worldtest.Base), "kambrel agent code")
 	assert.Contains(t, do(1, "directory", "probe", "brisling"), "No agent serves the directory")
+	assert.Contains(t, do(1, "forecast"), "kambrel forecast --draft")
+	assert.Contains(t, do(0, "directory", "rights", "brisling"), "probe the directory first")
 
 	code := regexp.MustCompile(`kambrel agent enrol .*`).FindString(do(0, "agent", "code", "brisling"))
 	out, err := exec.Command("sh", "-c", strings.Replace(code, "kambrel", worldtest.Plainly.Kambrel, 1)+" --name brisling-1 --config "+w.AgentFile).CombinedOutput()
@@ -61,6 +65,7 @@ func TestFromAnEmptyServiceByTheCommandLineAlone(t *testing.T) {
 	}, 20*time.Second, 50*time.Millisecond)
 	probe := do(0, "directory", "probe", "brisling")
 	assert.Contains(t, probe, "signed in as "+w.Directory.ReaderDN)
+	assert.Contains(t, do(0, "directory", "rights", "brisling"), "access to dn.subtree=", "in the language of the server that was found")
 	assert.Contains(t, probe, "no group is to be seen", "what is doubtful is told with what to do")
 
 	assert.Contains(t, do(0, "directory", "read"), "8 entries")
