@@ -48,7 +48,7 @@ type changesQuery struct {
 	Cursor    string `query:"cursor" doc:"next of the page before"`
 	Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	Kind      string `query:"kind" enum:"user,group,contact"`
-	Operation string `query:"operation" enum:"create,adopt,update,restore,suspend,delete,unlink,none"`
+	Operation string `query:"operation" enum:"create,adopt,update,restore,suspend,leave,delete,unlink,none"`
 	Code      string `query:"code" maxLength:"60" doc:"Of a problem"`
 	State     string `query:"state" enum:"planned,sent,done,failed,held,discarded,superseded,blocked,noted,unconfirmed,unanswered"`
 	Text      string `query:"text" maxLength:"200" doc:"Part of a login or a distinguished name"`
