@@ -127,12 +127,15 @@ func TestAnAnswerBringsWhatWasAskedAlone(t *testing.T) {
 	lines := map[string]protocol.Line{
 		"entry": orderstest.Crew(1), "gone": {Gone: &gone}, "present": {Present: []entry.ID{gone}}, "restart": {Restart: true},
 		"verdict": {Verdict: &protocol.Verdict{Step: "bind"}}, "repaired": {Repaired: &protocol.Repaired{Number: 1}}, "nothing": {},
+		"a schema": {Schema: entry.Schema{"cn": {}}}, "a check": {Check: protocol.CheckBegins}, // nobody has asked
 	}
 	asked := map[protocol.Kind]protocol.Order{
 		protocol.KindRead: {Read: &protocol.Read{}}, protocol.KindFetch: {Fetch: &protocol.Fetch{}}, protocol.KindProbe: {Probe: &protocol.Probe{}}, protocol.KindRepair: {Repair: &protocol.Repair{}},
+		protocol.KindSearch: {Search: &protocol.Search{Most: 10}},
 	}
 	brings := map[protocol.Kind][]string{
 		protocol.KindRead: {"entry", "gone", "present", "restart"}, protocol.KindFetch: {"entry"}, protocol.KindProbe: {"verdict"}, protocol.KindRepair: {"repaired"},
+		protocol.KindSearch: {"present"},
 	}
 	require.Len(t, takers, len(brings), "each kind is tried")
 	for kind, request := range asked {
