@@ -3,7 +3,6 @@ package agent
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/json"
@@ -14,6 +13,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -153,14 +153,14 @@ func (a *Agent) Run(ctx context.Context) error {
 // greet tells the service what the agent serves: at the start, and when the
 // configuration has changed.
 func (a *Agent) greet(ctx context.Context) error {
-	greeted := ""
+	var greeted []Directory // nil before the first time
 	ticker := time.NewTicker(lookEvery)
 	defer ticker.Stop()
 	for ctx.Err() == nil {
 		directories, err := a.directories()
-		if now := fingerprint(directories); err == nil && now != greeted {
+		if err == nil && (greeted == nil || !slices.Equal(directories, greeted)) {
 			if err = a.hello(ctx, directories); err == nil {
-				greeted = now
+				greeted = append([]Directory{}, directories...)
 			}
 		}
 		if errors.Is(err, errRetired) {
@@ -175,17 +175,6 @@ func (a *Agent) greet(ctx context.Context) error {
 		}
 	}
 	return nil
-}
-
-// fingerprint differs when anything about how to reach directories does, a password
-// as well. It stays in memory.
-func fingerprint(directories []Directory) string {
-	var b strings.Builder
-	for _, d := range directories {
-		fmt.Fprintf(&b, "%q %q\n", fmt.Sprint(d), d.Password.Reveal())
-	}
-	sum := sha256.Sum256([]byte(b.String()))
-	return string(sum[:])
 }
 
 // work takes one order after the other; quick takes no long readings.

@@ -103,31 +103,44 @@ func printProblems(w io.Writer, problems []wire.Problem) {
 	}
 }
 
-// mostAlike is from how many problems on that share their cause one line stands for all.
+// mostAlike is from how many alike ones on one line stands for all.
 const mostAlike = 4
 
-// printAlike says once what many problems have in common, with whom they have, and
-// returns the others.
-func printAlike(w io.Writer, list []wire.Problem) (others []wire.Problem) {
-	names := map[string][]string{}
-	for _, p := range list {
-		names[p.Facts.Alike()] = append(names[p.Facts.Alike()], p.Name)
+// sayOnce lets say tell once of those that have the same key, where they are many, and
+// returns the others; "" is the key of none.
+func sayOnce[T any](list []T, key func(T) string, say func(key string, alike []T)) (others []T) {
+	alike := map[string][]T{}
+	for _, one := range list {
+		alike[key(one)] = append(alike[key(one)], one)
 	}
-	for _, p := range list {
-		alike := p.Facts.Alike()
-		whose := names[alike]
+	said := map[string]bool{"": true}
+	for _, one := range list {
+		of := key(one)
 		switch {
-		case alike == "" || len(whose) < mostAlike:
-			others = append(others, p)
-		case whose[0] == p.Name:
-			more := ""
-			if len(whose) > mostAlike {
-				more = fmt.Sprintf(" and %d more; -o json has them all", len(whose)-mostAlike)
-			}
-			fmt.Fprintf(w, "  %d times: %s\n    %s%s\n", len(whose), alike, strings.Join(whose[:mostAlike], "; "), more)
+		case of == "" || len(alike[of]) < mostAlike:
+			others = append(others, one)
+		case !said[of]:
+			said[of] = true
+			say(of, alike[of])
 		}
 	}
 	return others
+}
+
+// printAlike says once what many problems have in common, with whom they have, and
+// returns the others.
+func printAlike(w io.Writer, list []wire.Problem) []wire.Problem {
+	return sayOnce(list, func(p wire.Problem) string { return p.Facts.Alike() }, func(what string, alike []wire.Problem) {
+		names := make([]string, mostAlike)
+		for i := range names {
+			names[i] = alike[i].Name
+		}
+		more := ""
+		if len(alike) > mostAlike {
+			more = fmt.Sprintf(" and %d more; -o json has them all", len(alike)-mostAlike)
+		}
+		fmt.Fprintf(w, "  %d times: %s\n    %s%s\n", len(alike), what, strings.Join(names, "; "), more)
+	})
 }
 
 // sinceText tells when a problem was there.

@@ -334,22 +334,14 @@ func (d *deps) runNamed(cmd *cobra.Command, text string) (*client.Client, wire.R
 
 // alikeOnce says once what many entries wait for, and leaves them out of what is listed.
 func alikeOnce(w io.Writer, page wire.Page[wire.Change]) wire.Page[wire.Change] {
-	waiting := map[string][]string{}
-	for _, change := range page.Items {
-		if change.State == "blocked" {
-			waiting[change.Code] = append(waiting[change.Code], change.Name)
+	rest := sayOnce(page.Items, func(change wire.Change) string {
+		if change.State != "blocked" {
+			return ""
 		}
-	}
-	var rest []wire.Change
-	for _, change := range page.Items {
-		names := waiting[change.Code]
-		switch {
-		case change.State != "blocked" || len(names) < mostAlike:
-			rest = append(rest, change)
-		case names[0] == change.Name:
-			fmt.Fprintf(w, "\n%s, at least %d times: %s and others. See 'kambrel problems --code %s'\n", problem.Describe(problem.Code(change.Code)).Title, len(names), names[0], change.Code)
-		}
-	}
+		return change.Code
+	}, func(code string, alike []wire.Change) {
+		fmt.Fprintf(w, "\n%s, at least %d times: %s and others. See 'kambrel problems --code %s'\n", problem.Describe(problem.Code(code)).Title, len(alike), alike[0].Name, code)
+	})
 	page.Total -= len(page.Items) - len(rest)
 	page.Items = rest
 	return page

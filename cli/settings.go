@@ -112,12 +112,7 @@ func (d *deps) checked(cmd *cobra.Command, text string) wire.Checked {
 	checked := wire.Checked{Faults: []problem.Fault{}, Warnings: []string{}, Offline: true}
 	_, checked.Notes = settings.Modern([]byte(text))
 	_, err := settings.Parse([]byte(text))
-	var p *problem.Error
-	if errors.As(err, &p) {
-		if checked.Faults = append(checked.Faults, p.Faults...); len(p.Faults) == 0 {
-			checked.Faults = append(checked.Faults, problem.Fault{Message: p.Detail})
-		}
-	}
+	checked.Faults = append(checked.Faults, problem.FaultsOf(err)...)
 	return checked
 }
 

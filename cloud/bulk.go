@@ -116,7 +116,7 @@ func (c *Client) bulkAnswer(ctx context.Context, result scim.BulkResult, w Write
 	}
 	if status < 200 || status > 299 {
 		refusal := refusalOf(status, result.Response)
-		if status == http.StatusTooManyRequests || status >= 500 && status != http.StatusNotImplemented {
+		if status == http.StatusTooManyRequests || broken(status) {
 			return Answer{Err: fmt.Errorf("%w: %w", ErrUnknownOutcome, refusal)}
 		}
 		return Answer{Err: classify(refusal)}

@@ -146,6 +146,10 @@ func (c *Client) attempt(ctx context.Context, do func() error) error {
 	return classify(err)
 }
 
+// broken tells statuses by which a service says that it has failed itself, so that it is
+// not known what it did; that it does not do something at all is another matter.
+func broken(status int) bool { return status >= 500 && status != http.StatusNotImplemented }
+
 // throttled tells that the cloud asks to be asked later.
 func throttled(err error) bool {
 	var refusal *Refusal
@@ -156,7 +160,7 @@ func throttled(err error) bool {
 func passing(err error) bool {
 	var refusal *Refusal
 	if errors.As(err, &refusal) {
-		return refusal.Status == http.StatusTooManyRequests || refusal.Status >= 500 && refusal.Status != http.StatusNotImplemented
+		return refusal.Status == http.StatusTooManyRequests || broken(refusal.Status)
 	}
 	return err != nil && !errors.Is(err, context.Canceled) && problem.CodeOf(err) == ""
 }
@@ -174,7 +178,7 @@ func classify(err error) error {
 		return problem.Wrap(problem.CloudUnauthorized, err, "ask the cloud")
 	case refusal.Status == http.StatusTooManyRequests:
 		return problem.Wrap(problem.CloudThrottled, err, "ask the cloud")
-	case refusal.Status >= 500 && refusal.Status != http.StatusNotImplemented:
+	case broken(refusal.Status):
 		return problem.Wrap(problem.CloudFailing, err, "ask the cloud")
 	}
 	return err

@@ -60,25 +60,15 @@ func (c *Client) Write(ctx context.Context, writes []Write) []Answer {
 	// request can ask to leave the resource out.
 	single := slices.ContainsFunc(writes, func(w Write) bool { return w.Kind == entry.Group && w.ID != "" && !w.Delete })
 	if single || len(writes) < bulkAtLeast || size < bulkAtLeast {
-		unnamed := false
-		for i, write := range writes {
-			if unnamed && write.ID == "" {
-				answers[i].Err = ErrNotSent
-				continue
-			}
-			answers[i] = c.writeOne(ctx, can, write)
-			unnamed = unnamed || errors.Is(answers[i].Err, ErrMadeUnnamed)
-		}
+		c.writeEach(ctx, can, writes, answers)
 		return answers
 	}
 	for start := 0; start < len(writes); {
-		if can, err = c.Discover(ctx); err != nil || can.BulkOperations < bulkAtLeast {
-			for i := start; i < len(writes); i++ {
-				answers[i] = c.writeOne(ctx, can, writes[i])
-			}
+		n := c.writeBulk(ctx, can, writes[start:min(start+size, len(writes))], answers[start:])
+		if n == 0 { // there is no bulk after all
+			c.writeEach(ctx, can, writes[start:], answers[start:])
 			break
 		}
-		n := c.writeBulk(ctx, can, writes[start:min(start+size, len(writes))], answers[start:])
 		start += n
 	}
 	for i, answer := range answers {
@@ -89,6 +79,20 @@ func (c *Client) Write(ctx context.Context, writes []Write) []Answer {
 		}
 	}
 	return answers
+}
+
+// writeEach writes one after the other. After one that was made unnamed, no other
+// resource is made.
+func (c *Client) writeEach(ctx context.Context, can Capabilities, writes []Write, answers []Answer) {
+	unnamed := false
+	for i, write := range writes {
+		if unnamed && write.ID == "" {
+			answers[i].Err = ErrNotSent
+			continue
+		}
+		answers[i] = c.writeOne(ctx, can, write)
+		unnamed = unnamed || errors.Is(answers[i].Err, ErrMadeUnnamed)
+	}
 }
 
 // request makes the request of a write, with PATCH where the service has it,
@@ -329,20 +333,17 @@ func (c *Client) send(ctx context.Context, r request, into any) (location string
 		switch {
 		case err == nil:
 			return location, nil
-		case throttled(err) && time.Since(began) < mostThrottled:
-			try--
-			if err := c.wait(ctx, pauses); err != nil {
-				return "", err
-			}
-			continue
 		case errors.As(err, &refusal) && refusal.Status == http.StatusTooManyRequests:
+			if time.Since(began) < mostThrottled {
+				try--
+			}
 			if err := c.wait(ctx, pauses); err != nil {
 				return "", err
 			}
 			continue
 		case !errors.As(err, &refusal) && wasNotSent(err):
 			return "", err
-		case !errors.As(err, &refusal), refusal.Status >= 500 && refusal.Status != http.StatusNotImplemented:
+		case !errors.As(err, &refusal), broken(refusal.Status):
 			return "", fmt.Errorf("%w: %w", ErrUnknownOutcome, err)
 		}
 		return "", classify(err)

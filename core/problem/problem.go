@@ -68,6 +68,19 @@ func Concerning(thing about.Thing, err error) error {
 
 func (e *Error) Unwrap() error { return e.Cause }
 
+// FaultsOf lists the single faults of the first problem in the chain, or the problem as one
+// where it has none; empty for what is no problem.
+func FaultsOf(err error) []Fault {
+	var p *Error
+	switch {
+	case !errors.As(err, &p):
+		return nil
+	case len(p.Faults) > 0:
+		return p.Faults
+	}
+	return []Fault{{Message: p.Detail}}
+}
+
 // CodeOf returns the code of the first problem in the chain, "" if none.
 func CodeOf(err error) Code {
 	var p *Error

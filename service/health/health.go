@@ -31,7 +31,7 @@ func New(s *store.Store, c *cloud.Client, w *jobs.Jobs, p *problems.Problems) *H
 // Now gathers the state of everything, and says what needs attention.
 func (e *Health) Now(ctx context.Context) (wire.Health, error) {
 	h := wire.Health{State: "well", Attention: []wire.Attention{}, Beside: []wire.Run{}, Going: []progress.Going{}, Agents: []wire.Agent{}, Directory: []wire.DirectoryState{}, Cloud: wire.CloudState{URL: e.cloud.URL()}}
-	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.otherRuns, e.counts, e.readings, e.judge} {
+	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.otherRuns, e.counts, e.leavers, e.readings, e.judge} {
 		if err := part(ctx, &h); err != nil {
 			return h, err
 		}
@@ -77,7 +77,7 @@ func (e *Health) counts(ctx context.Context, h *wire.Health) error {
 	return err
 }
 
-// readings tells when the cloud and the directories were read last.
+// readings tells when the cloud was read last.
 func (e *Health) readings(ctx context.Context, h *wire.Health) error {
 	cloud, err := e.store.Resources.State(ctx, entry.User)
 	if err != nil {
@@ -86,16 +86,16 @@ func (e *Health) readings(ctx context.Context, h *wire.Health) error {
 	if !cloud.Read.IsZero() {
 		h.Cloud.LastRead = &cloud.Read
 	}
-	for i := range h.Directory {
-		state, err := e.store.Entries.StateOf(ctx, h.Directory[i].Name)
-		if err != nil {
-			return err
-		}
-		if !state.Read.IsZero() {
-			h.Directory[i].LastRead = &state.Read
-		}
-	}
 	return nil
+}
+
+// leavers tells what is deleted when its grace time is over.
+func (e *Health) leavers(ctx context.Context, h *wire.Health) error {
+	active, _, err := e.store.Settings.Active(ctx)
+	if err == nil {
+		h.Going, err = e.store.Links.Going(ctx, store.GraceOf(active.Document))
+	}
+	return err
 }
 
 // mostBeside is how many runs are named that go on beside the one that writes.
@@ -148,9 +148,6 @@ func (e *Health) connections(ctx context.Context, h *wire.Health) error {
 		return err
 	}
 	h.Revision = revision.Revision
-	if h.Going, err = e.store.Links.Going(ctx, store.GraceOf(revision.Document)); err != nil {
-		return err
-	}
 	for _, directory := range revision.Document.Directories {
 		view := wire.DirectoryState{Name: directory.Name, Dialect: string(directory.Dialect), Base: directory.Base}
 		for _, agent := range h.Agents {
@@ -161,6 +158,9 @@ func (e *Health) connections(ctx context.Context, h *wire.Health) error {
 		state, err := e.store.Entries.StateOf(ctx, directory.Name)
 		if err != nil {
 			return err
+		}
+		if !state.Read.IsZero() {
+			view.LastRead = &state.Read
 		}
 		if state.MissedAt != nil && time.Since(*state.MissedAt) < missedFor {
 			view.Missed = state.Missed

@@ -99,8 +99,6 @@ func (i *entriesTaker) fill(ctx context.Context, s *store.Store, hidden []string
 	return err
 }
 
-func (i *entriesTaker) verdict() (problem.Code, string) { return "", "" }
-
 func (i *entriesTaker) keep(ctx context.Context, s *store.Store) error {
 	if len(i.entries) > 0 {
 		stored, err := i.storeEntries(ctx, s)

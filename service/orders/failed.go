@@ -44,8 +44,10 @@ func (i *ingestion) fail(ctx context.Context, s *store.Store, code problem.Code,
 
 // proven takes back that the agent fails for the directory, since it did not.
 func (i *ingestion) proven(ctx context.Context, tx *store.Store) error {
-	if code, detail := i.taker.verdict(); code != "" {
-		return tx.Agents.Fail(ctx, i.agent.ID, i.order, code, detail)
+	if p, probed := i.taker.(*probeTaker); probed {
+		if code, detail := p.verdict(); code != "" {
+			return tx.Agents.Fail(ctx, i.agent.ID, i.order, code, detail)
+		}
 	}
 	return tx.Agents.Heal(ctx, i.agent.ID, i.order.Directory)
 }

@@ -29,8 +29,6 @@ type taker interface {
 	keep(ctx context.Context, s *store.Store) error
 	// done stores what follows from the end, after keep and in the same transaction.
 	done(ctx context.Context, tx *store.Store, done protocol.Done) error
-	// verdict is what an answer that was done says against the agent; "" for nothing.
-	verdict() (code problem.Code, detail string)
 }
 
 // takers make one for each kind of order; each is in a file of its own.

@@ -3,7 +3,6 @@ package orders
 import (
 	"context"
 
-	"kambrel.example/kambrel/core/problem"
 	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/service/store"
 )
@@ -35,7 +34,5 @@ func (r *repairTaker) keep(ctx context.Context, s *store.Store) error {
 	r.repaired = nil
 	return s.Repairs.Save(ctx, r.order.Request.Repair.Number, kept)
 }
-
-func (r *repairTaker) verdict() (problem.Code, string) { return "", "" }
 
 func (r *repairTaker) done(context.Context, *store.Store, protocol.Done) error { return nil }

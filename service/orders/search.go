@@ -29,8 +29,6 @@ func (s *searchTaker) line(line protocol.Line) (belongs, full bool, err error) {
 
 func (s *searchTaker) keep(context.Context, *store.Store) error { return nil }
 
-func (s *searchTaker) verdict() (problem.Code, string) { return "", "" }
-
 func (s *searchTaker) done(ctx context.Context, tx *store.Store, _ protocol.Done) error {
 	return tx.Orders.SaveFound(ctx, s.order.ID, s.found)
 }

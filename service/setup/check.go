@@ -2,7 +2,6 @@ package setup
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -24,15 +23,11 @@ func (e *Setup) Check(ctx context.Context, text string, parse func(string) (sett
 	checked := wire.Checked{Faults: []problem.Fault{}, Warnings: []string{}}
 	_, checked.Notes = settings.Modern([]byte(text))
 	document, err := parse(text)
-	var p *problem.Error
-	switch {
-	case errors.As(err, &p) && len(p.Faults) > 0:
-		checked.Faults = append(checked.Faults, p.Faults...)
+	if faults := problem.FaultsOf(err); len(faults) > 0 {
+		checked.Faults = append(checked.Faults, faults...)
 		return checked, nil
-	case errors.As(err, &p):
-		checked.Faults = append(checked.Faults, problem.Fault{Message: p.Detail})
-		return checked, nil
-	case err != nil:
+	}
+	if err != nil {
 		return checked, err
 	}
 	checked.Faults = append(checked.Faults, e.faults(ctx, document)...)

@@ -142,7 +142,7 @@ func (s Links) Leavers(ctx context.Context, grace []Grace, offset, limit int) ([
 // Going counts whose resources are deleted by grace times, and from when on.
 func (s Links) Going(ctx context.Context, grace []Grace) ([]progress.Going, error) {
 	kinds, seconds := graceArrays(grace)
-	var going []progress.Going
+	going := []progress.Going{}
 	err := s.raw(ctx, `SELECT l.kind, count(*) AS count, min(`+goesOn+`) AS on FROM links l JOIN unnest(?::text[], ?::text[]::float8[]) AS g(k, secs) ON l.kind = k
 		WHERE l.left_at IS NOT NULL AND l.due IS NOT NULL GROUP BY 1 ORDER BY 1 DESC`, kinds, seconds).Scan(&going).Error
 	for i := range going {
