@@ -90,37 +90,44 @@ func (o *Orders) giveUp(ctx context.Context, order store.Order) error {
 	return failure
 }
 
-// noAgent ends an order that nobody takes, and says who could have, or why those do not
-// who are there.
+// noAgent ends an order that nobody takes.
 func (o *Orders) noAgent(ctx context.Context, order store.Order) error {
-	agents, err := o.store.Agents.List(ctx)
+	failure, err := o.whyNobody(ctx, order)
 	if err != nil {
 		return err
-	}
-	failure := problem.New(problem.DirectoryNotServed, "directory %s", order.Directory)
-	fails := func(f store.AgentFault) bool { return f.Directory == order.Directory }
-	for _, agent := range agents {
-		if order.FailureDetail == "" && slices.Contains(agent.Serves(), order.Directory) {
-			last := "never"
-			if agent.LastContact != nil {
-				last = agent.LastContact.Format(time.RFC3339)
-			}
-			failure = problem.New(problem.AgentOffline, "directory %s: agent %s was last heard of %s", order.Directory, agent.Name, last)
-			if at := slices.IndexFunc(agent.Faults, fails); at >= 0 {
-				failure = problem.New(agent.Faults[at].Code, "directory %s: agent %s: %s", order.Directory, agent.Name, agent.Faults[at].Detail)
-			}
-		}
-	}
-	if order.FailureDetail != "" { // one has tried
-		failure = problem.New(problem.Code(order.FailureCode), "no other agent took the order")
 	}
 	if err := o.store.Orders.End(ctx, order.ID, string(failure.Code), failure.Detail, order.Counts); err != nil {
 		return err
 	}
-	if order.FailureDetail != "" {
-		failure.Detail = "directory " + order.Directory + ": " + order.FailureDetail + failure.Detail
-	}
+	// What those have said who have tried stands before it.
+	failure.Detail = "directory " + order.Directory + ": " + order.FailureDetail + failure.Detail
 	return failure
+}
+
+// whyNobody says who could have taken an order, or why those do not who are there.
+func (o *Orders) whyNobody(ctx context.Context, order store.Order) (*problem.Error, error) {
+	if order.FailureDetail != "" {
+		return problem.New(problem.Code(order.FailureCode), "no other agent took the order"), nil
+	}
+	agents, err := o.store.Agents.List(ctx)
+	if err != nil {
+		return nil, err
+	}
+	failure := problem.New(problem.DirectoryNotServed, "no agent has it in its configuration")
+	for _, agent := range agents {
+		if !slices.Contains(agent.Serves(), order.Directory) {
+			continue
+		}
+		last := "never"
+		if agent.LastContact != nil {
+			last = agent.LastContact.Format(time.RFC3339)
+		}
+		failure = problem.New(problem.AgentOffline, "agent %s was last heard of %s", agent.Name, last)
+		if at := slices.IndexFunc(agent.Faults, func(f store.AgentFault) bool { return f.Directory == order.Directory }); at >= 0 {
+			failure = problem.New(agent.Faults[at].Code, "agent %s: %s", agent.Name, agent.Faults[at].Detail)
+		}
+	}
+	return failure, nil
 }
 
 // Take gives an agent the next order that it can serve, waiting for one
