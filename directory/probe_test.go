@@ -205,16 +205,6 @@ func TestProbeOfADomainController(t *testing.T) {
 	bad(t, Probe(t.Context(), c, request, time.Now), StepBind, "", "disabled", "Enable")
 }
 
-// quoted writes a value of unicodePwd.
-func quoted(password string) string {
-	var b strings.Builder
-	for _, r := range `"` + password + `"` {
-		b.WriteByte(byte(r))
-		b.WriteByte(0)
-	}
-	return b.String()
-}
-
 func TestApplyWritesOnceAndOnlyWhatItMeant(t *testing.T) {
 	t.Parallel()
 	server := startBrisling(t, "openldap", servers.OpenLDAPOptions{})
@@ -250,6 +240,6 @@ func TestApplyWritesOnceAndOnlyWhatItMeant(t *testing.T) {
 func FuzzControlAccess(f *testing.F) {
 	f.Add(make([]byte, 64))
 	f.Fuzz(func(t *testing.T, descriptor []byte) {
-		_, _ = controlAccess(descriptor, [][]byte{{1, 1, 0, 0, 0, 0, 0, 5, 18, 0, 0, 0}}, resetPassword)
+		_, _ = controlAccess(descriptor, [][]byte{{1, 1, 0, 0, 0, 0, 0, 5, 18, 0, 0, 0}}, extendedRights[entry.FeatureResetPasswords].octets)
 	})
 }

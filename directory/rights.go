@@ -61,26 +61,23 @@ func (p *probe) right(feature entry.Feature) {
 }
 
 func describe(feature entry.Feature) string {
-	return map[entry.Feature]string{entry.FeatureRepair: "write the attributes that surveys repair", entry.FeatureResetPasswords: "set passwords", entry.FeatureUnlock: "unlock accounts"}[feature]
+	return map[entry.Feature]string{entry.FeatureRepair: "write the attributes that surveys repair", entry.FeatureResetPasswords: "set passwords", entry.FeatureChangePasswords: "change passwords for who gives the old one", entry.FeatureUnlock: "unlock accounts"}[feature]
 }
 
 // missing tells what the account may not do on an entry, "" if nothing.
 func (p *probe) missing(feature entry.Feature, kind entry.Kind, dn string) (string, error) {
-	attributes := map[entry.Feature][]string{entry.FeatureRepair: p.request.Attributes[kind], entry.FeatureUnlock: {"lockoutTime"}, entry.FeatureResetPasswords: {"userPassword"}}[feature]
-	if p.request.Dialect == entry.AD {
-		if feature == entry.FeatureResetPasswords {
-			allowed, err := p.session.mayReset(dn)
-			if err == nil && !allowed {
-				return "the extended right Reset Password", nil
-			}
-			return "", err
+	if p.request.Dialect != entry.AD {
+		return p.missingStandard(dn, map[entry.Feature][]string{entry.FeatureRepair: p.request.Attributes[kind], entry.FeatureUnlock: {"pwdAccountLockedTime"},
+			entry.FeatureResetPasswords: {"userPassword"}, entry.FeatureChangePasswords: {"userPassword"}}[feature])
+	}
+	if right, extended := extendedRights[feature]; extended {
+		allowed, err := p.session.mayDo(dn, right.octets)
+		if err == nil && !allowed {
+			return "the extended right " + right.name, nil
 		}
-		return p.missingAD(dn, attributes)
+		return "", err
 	}
-	if feature == entry.FeatureUnlock {
-		attributes = []string{"pwdAccountLockedTime"}
-	}
-	return p.missingStandard(dn, attributes)
+	return p.missingAD(dn, map[entry.Feature][]string{entry.FeatureRepair: p.request.Attributes[kind], entry.FeatureUnlock: {"lockoutTime"}}[feature])
 }
 
 // missingAD asks the directory which attributes the account may write.
@@ -137,9 +134,15 @@ func (p *probe) missingStandard(dn string, attributes []string) (string, error) 
 	return "write " + strings.Join(missing, ", "), nil
 }
 
-// resetPassword is the control access right User-Force-Change-Password
-// ([MS-ADTS] section 5.1.3.2.1), as octets of a security descriptor.
-var resetPassword = []byte{0x70, 0x95, 0x29, 0x00, 0x6d, 0x24, 0xd0, 0x11, 0xa7, 0x68, 0x00, 0xaa, 0x00, 0x6e, 0x05, 0x29}
+// extendedRights are control access rights, User-Force-Change-Password and
+// User-Change-Password ([MS-ADTS] section 5.1.3.2.1), as octets of a security descriptor.
+var extendedRights = map[entry.Feature]struct {
+	name   string
+	octets []byte
+}{
+	entry.FeatureResetPasswords:  {"Reset Password", []byte{0x70, 0x95, 0x29, 0x00, 0x6d, 0x24, 0xd0, 0x11, 0xa7, 0x68, 0x00, 0xaa, 0x00, 0x6e, 0x05, 0x29}},
+	entry.FeatureChangePasswords: {"Change Password", []byte{0x53, 0x1a, 0x72, 0xab, 0x2f, 0x1e, 0xd0, 0x11, 0x98, 0x19, 0x00, 0xaa, 0x00, 0x40, 0x52, 0x9b}},
+}
 
 // descriptorControl chooses parts of a security descriptor ([MS-ADTS] section
 // 3.1.1.3.4.1.11); onlyDACL is the BER of SEQUENCE { INTEGER 4 }.
@@ -148,10 +151,10 @@ const (
 	onlyDACL          = "\x30\x03\x02\x01\x04"
 )
 
-// mayReset evaluates the entry's access control list for the account, since the
+// mayDo evaluates the entry's access control list for the account, since the
 // directory tells effective rights for attributes only.
-func (s *Session) mayReset(dn string) (bool, error) {
-	root, err := s.conn.Search(&ldap.SearchRequest{Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"tokenGroups"}})
+func (s *Session) mayDo(dn string, right []byte) (bool, error) {
+	account, err := s.tokens()
 	if err != nil {
 		return false, err
 	}
@@ -163,12 +166,19 @@ func (s *Session) mayReset(dn string) (bool, error) {
 	if len(result.Entries) != 1 || len(result.Entries[0].GetRawAttributeValue("nTSecurityDescriptor")) == 0 {
 		return false, errors.New("its access control list cannot be read")
 	}
-	var account [][]byte
+	return controlAccess(result.Entries[0].GetRawAttributeValue("nTSecurityDescriptor"), account, right)
+}
+
+// tokens are the security ids of the account that is signed in, and of its groups.
+func (s *Session) tokens() ([][]byte, error) {
+	root, err := s.conn.Search(&ldap.SearchRequest{Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"tokenGroups"}})
+	if err != nil {
+		return nil, err
+	}
 	if len(root.Entries) == 1 {
-		account = root.Entries[0].GetRawAttributeValues("tokenGroups")
+		if ids := root.Entries[0].GetRawAttributeValues("tokenGroups"); len(ids) > 0 {
+			return ids, nil
+		}
 	}
-	if len(account) == 0 {
-		return false, errors.New("the directory does not tell the account's groups")
-	}
-	return controlAccess(result.Entries[0].GetRawAttributeValue("nTSecurityDescriptor"), account, resetPassword)
+	return nil, errors.New("the directory does not tell the account's groups")
 }

@@ -14,14 +14,14 @@ type Feature string
 
 // The features.
 const (
-	FeatureRepair         Feature = "repair"          // write the values that a survey proposes
-	FeatureResetPasswords Feature = "reset-passwords" // set passwords of people
-	FeatureUnlock         Feature = "unlock"          // unlock accounts
+	FeatureRepair          Feature = "repair"          // write the values that a survey proposes
+	FeatureResetPasswords  Feature = "reset-passwords"  // set passwords of people
+	FeatureChangePasswords Feature = "change-passwords" // set them for people who give the old one
+	FeatureUnlock          Feature = "unlock"           // unlock accounts
 )
 
 // Features lists the features in the order in which they are shown.
-var Features = []Feature{FeatureRepair, FeatureResetPasswords, FeatureUnlock}
+var Features = []Feature{FeatureRepair, FeatureResetPasswords, FeatureChangePasswords, FeatureUnlock}
 
-// FeaturesInUse are those that something is done with; of the others only the
-// rights can be tried.
-var FeaturesInUse = []Feature{FeatureRepair}
+// PasswordFeatures are those of the way by which passwords come from the cloud.
+var PasswordFeatures = []Feature{FeatureResetPasswords, FeatureChangePasswords, FeatureUnlock}

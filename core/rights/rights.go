@@ -30,12 +30,16 @@ type Right struct {
 var schemaIDs = map[string]string{
 	"userPrincipalName": "28630ebb-41d5-11d1-a9c1-0000f80367c1", "displayName": "bf967953-0de6-11d0-a285-00aa003049e2",
 	"mail": "bf967961-0de6-11d0-a285-00aa003049e2", "otherMailbox": "0296c123-40da-11d1-a9c0-0000f80367c1",
-	"proxyAddresses": "bf967a06-0de6-11d0-a285-00aa003049e2", "lockoutTime": "28630ebf-41d5-11d1-a9c1-0000f80367c1",
+	"proxyAddresses": "bf967a06-0de6-11d0-a285-00aa003049e2", "lockoutTime": "28630ebf-41d5-11d1-a9c1-0000f80367c1", "pwdLastSet": "bf967a0a-0de6-11d0-a285-00aa003049e2",
 	"user": "bf967aba-0de6-11d0-a285-00aa003049e2", "group": "bf967a9c-0de6-11d0-a285-00aa003049e2", "contact": "5cb41ed0-0e4c-11d0-a286-00aa003049e2",
 }
 
-// resetPassword is the control access right User-Force-Change-Password.
-const resetPassword = "00299570-246d-11d0-a768-00aa006e0529"
+// Control access rights ([MS-ADTS] section 5.1.3.2.1): User-Force-Change-Password and
+// User-Change-Password.
+const (
+	resetPassword  = "00299570-246d-11d0-a768-00aa006e0529"
+	changePassword = "ab721a53-1e2f-11d0-9819-00aa0040529b"
+)
 
 // Language is how a server writes rights down.
 type Language string
@@ -90,7 +94,10 @@ func listAD(d settings.Directory, account string) []Right {
 					}
 				}
 			case entry.FeatureResetPasswords:
-				list = append(list, Right{string(feature), container, "user", "the extended right Reset Password", fmt.Sprintf("(OA;CIIO;CR;%s;%s;%s)", resetPassword, schemaIDs["user"], account)})
+				list = append(list, Right{string(feature), container, "user", "the extended right Reset Password", fmt.Sprintf("(OA;CIIO;CR;%s;%s;%s)", resetPassword, schemaIDs["user"], account)},
+					Right{string(feature), container, "user", "write the property pwdLastSet, to ask for a new password at the next sign-in", fmt.Sprintf("(OA;CIIO;WP;%s;%s;%s)", schemaIDs["pwdLastSet"], schemaIDs["user"], account)})
+			case entry.FeatureChangePasswords:
+				list = append(list, Right{string(feature), container, "user", "the extended right Change Password (everybody has it, unless that was taken away)", fmt.Sprintf("(OA;CIIO;CR;%s;%s;%s)", changePassword, schemaIDs["user"], account)})
 			case entry.FeatureUnlock:
 				list = append(list, Right{string(feature), container, "user", "write the property lockoutTime", fmt.Sprintf("(OA;CIIO;WP;%s;%s;%s)", schemaIDs["lockoutTime"], schemaIDs["user"], account)})
 			}
@@ -119,7 +126,7 @@ func listStandard(d settings.Directory, account string, language Language) []Rig
 		return ""
 	}
 	var list []Right
-	attributes := map[entry.Feature][]string{entry.FeatureRepair: survey.Repairable(d.Dialect, entry.User), entry.FeatureResetPasswords: {"userPassword"}, entry.FeatureUnlock: {"pwdAccountLockedTime"}}
+	attributes := map[entry.Feature][]string{entry.FeatureRepair: survey.Repairable(d.Dialect, entry.User), entry.FeatureResetPasswords: {"userPassword", "pwdReset"}, entry.FeatureChangePasswords: {"userPassword"}, entry.FeatureUnlock: {"pwdAccountLockedTime"}}
 	for _, container := range d.Containers.Include {
 		for _, feature := range entry.Features {
 			if slices.Contains(d.Features, feature) {

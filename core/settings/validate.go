@@ -136,8 +136,6 @@ func (v *validation) features(directories []Directory) {
 		for j, feature := range directory.Features {
 			if !slices.Contains(entry.Features, feature) {
 				v.add(fmt.Sprintf("directories[%d].features[%d]", i, j), "%q is no feature; there are %q", feature, entry.Features)
-			} else if !slices.Contains(entry.FeaturesInUse, feature) {
-				v.add(fmt.Sprintf("directories[%d].features[%d]", i, j), "nothing uses %s yet, so it cannot be switched on; its rights can be tried with a probe", feature)
 			}
 		}
 	}

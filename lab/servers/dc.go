@@ -68,6 +68,7 @@ const smbConf = `[global]
 	ncalrpc dir = %[1]s/run/ncalrpc
 	interfaces = %[2]s/8
 	bind interfaces only = yes
+	old password allowed period = 0
 	log file = %[1]s/samba.log
 	logging = file
 	tls certfile = %[3]s

@@ -39,6 +39,9 @@ type OpenLDAPOptions struct {
 	Access string
 	// NoSync is a server that does not tell what changed (RFC 4533).
 	NoSync bool
+	// Policy is the name of the password policy that holds where none other does; "" for
+	// none.
+	Policy string
 }
 
 const slapdConf = `include /etc/ldap/schema/core.schema
@@ -67,7 +70,7 @@ access to attrs=userPassword by anonymous auth by * none
 access to * by dn.exact="%[7]s" read by anonymous auth by * none
 %[9]soverlay ppolicy
 ppolicy_use_lockout
-`
+%[10]s`
 
 // readerPassword is that of the account with which Kambrel reads.
 const readerPassword = "Rope-And-Tide-9"
@@ -106,7 +109,11 @@ func (l *Lab) StartOpenLDAP(ctx context.Context, name string, options OpenLDAPOp
 	if options.NoSync {
 		tracking = ""
 	}
-	text := fmt.Sprintf(slapdConf, dir, l.CAFile(), certificate, key, options.BaseDN, s.AdminPassword, s.ReaderDN, options.Access, tracking)
+	policy := ""
+	if options.Policy != "" {
+		policy = fmt.Sprintf("ppolicy_default %q\n", options.Policy)
+	}
+	text := fmt.Sprintf(slapdConf, dir, l.CAFile(), certificate, key, options.BaseDN, s.AdminPassword, s.ReaderDN, options.Access, tracking, policy)
 	if err := os.WriteFile(conf, []byte(text), 0o600); err != nil {
 		return nil, err
 	}
