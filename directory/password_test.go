@@ -57,7 +57,7 @@ func (k *keeper) change(dn, attribute string, values ...string) {
 
 func (k *keeper) find() {
 	k.t.Helper()
-	found, err := k.admin.Search(search(k.ada, "(objectClass=*)", []string{"objectGUID", "entryUUID"}))
+	found, err := k.admin.Search(&ldap.SearchRequest{BaseDN: k.ada, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"objectGUID", "entryUUID"}})
 	require.NoError(k.t, err)
 	k.id, err = idOf(found.Entries[0])
 	require.NoError(k.t, err)
