@@ -3,6 +3,7 @@ package agent
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/json"
@@ -13,7 +14,6 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
@@ -26,6 +26,7 @@ import (
 	"kambrel.example/kambrel/core/address"
 	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -38,6 +39,8 @@ const (
 	// atOnce is how many orders are answered at once, so that a long read of
 	// one directory does not keep a probe or another directory waiting.
 	atOnce = 3
+	// passwordsAtOnce is how many wait for passwords alone.
+	passwordsAtOnce = 2
 )
 
 // Agent takes orders and answers them.
@@ -47,6 +50,7 @@ type Agent struct {
 	version string
 	signer  jose.Signer
 	http    *http.Client
+	vault   *vault
 }
 
 // New makes an agent of an enrolled configuration. Directories that change in
@@ -63,7 +67,11 @@ func New(c Config, file, version string) (*Agent, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Agent{config: c, file: file, version: version, signer: s, http: client}, nil
+	kept, err := openVault(StateFolder(file))
+	if err != nil {
+		return nil, err
+	}
+	return &Agent{config: c, file: file, version: version, signer: s, http: client, vault: kept}, nil
 }
 
 func httpClient(c Config) (*http.Client, error) {
@@ -145,7 +153,14 @@ func (a *Agent) Run(ctx context.Context) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.Go(func() error { return a.greet(ctx) })
 	for slot := range atOnce {
-		group.Go(func() error { return a.work(ctx, slot == 0) }) // one is never at a long reading
+		lane := orders.LaneAny
+		if slot == 0 {
+			lane = orders.LaneQuick // one is never at a long reading
+		}
+		group.Go(func() error { return a.work(ctx, lane) })
+	}
+	for range passwordsAtOnce {
+		group.Go(func() error { return a.work(ctx, orders.LanePasswords) })
 	}
 	return group.Wait()
 }
@@ -153,14 +168,14 @@ func (a *Agent) Run(ctx context.Context) error {
 // greet tells the service what the agent serves: at the start, and when the
 // configuration has changed.
 func (a *Agent) greet(ctx context.Context) error {
-	var greeted []Directory // nil before the first time
+	greeted := "" // what was told last
 	ticker := time.NewTicker(lookEvery)
 	defer ticker.Stop()
 	for ctx.Err() == nil {
-		directories, err := a.directories()
-		if err == nil && (greeted == nil || !slices.Equal(directories, greeted)) {
-			if err = a.hello(ctx, directories); err == nil {
-				greeted = append([]Directory{}, directories...)
+		hello, print, err := a.introduce(time.Now())
+		if err == nil && print != greeted {
+			if err = a.hello(ctx, hello); err == nil {
+				greeted = print
 			}
 		}
 		if errors.Is(err, errRetired) {
@@ -177,12 +192,12 @@ func (a *Agent) greet(ctx context.Context) error {
 	return nil
 }
 
-// work takes one order after the other; quick takes no long readings.
-func (a *Agent) work(ctx context.Context, quick bool) error {
+// work takes one order of a lane after the other.
+func (a *Agent) work(ctx context.Context, lane orders.Lane) error {
 	pauses := backoff.NewExponentialBackOff()
 	pauses.InitialInterval, pauses.MaxInterval, pauses.Multiplier = firstPause, longestPause, 2
 	for ctx.Err() == nil {
-		err := a.next(ctx, quick)
+		err := a.next(ctx, lane)
 		switch {
 		case err == nil:
 			pauses.Reset()
@@ -212,15 +227,41 @@ func (a *Agent) directories() ([]Directory, error) {
 	return config.Directories, err
 }
 
-func (a *Agent) hello(ctx context.Context, directories []Directory) error {
+// introduce is what the agent tells about itself, with a print that changes when the
+// service should hear of it: also a new password, with which a directory may be reached
+// again.
+func (a *Agent) introduce(now time.Time) (hello wire.Hello, print string, err error) {
+	directories, err := a.directories()
+	if err != nil {
+		return hello, "", err
+	}
+	if err := a.vault.rotateWhenDue(now); err != nil {
+		return hello, "", fmt.Errorf("make a new key for passwords: %w", err)
+	}
 	host, _ := os.Hostname()
-	hello := wire.Hello{Version: a.version, Host: host, Directories: []string{}, Plain: []string{}}
+	hello = wire.Hello{Version: a.version, Host: host, Directories: []string{}, Plain: []string{}}
+	trusts := a.cloud()
+	if trusts != nil {
+		hello.Trusts, hello.Keys = trusts.Issuer, map[string]string{}
+	}
+	sum := sha256.New()
 	for _, d := range directories {
 		hello.Directories = append(hello.Directories, d.Name)
 		if d.plain() {
 			hello.Plain = append(hello.Plain, d.Name)
 		}
+		if trusts != nil {
+			if hello.Keys[d.Name], err = a.vault.state(a.config.Key, d.Name, a.config.Name); err != nil {
+				return hello, "", err
+			}
+		}
+		fmt.Fprintf(sum, "%+v %q\n", d, d.Password.Reveal())
 	}
+	fmt.Fprintf(sum, "%q %q", hello.Trusts, a.vault.current().Key.KeyID)
+	return hello, string(sum.Sum(nil)), nil
+}
+
+func (a *Agent) hello(ctx context.Context, hello wire.Hello) error {
 	body, err := json.Marshal(hello)
 	if err != nil {
 		return err

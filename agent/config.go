@@ -28,10 +28,12 @@ type Config struct {
 	Service string `yaml:"service"`
 	// ServiceCA is a PEM bundle for the service's certificate; "" means the
 	// system's.
-	ServiceCA   string      `yaml:"serviceCA,omitempty"`
-	Name        string      `yaml:"name"`
-	AgentID     string      `yaml:"agentID,omitempty"`
-	Key         string      `yaml:"key,omitempty"` // private JWK
+	ServiceCA string `yaml:"serviceCA,omitempty"`
+	Name      string `yaml:"name"`
+	AgentID   string `yaml:"agentID,omitempty"`
+	Key       string `yaml:"key,omitempty"` // private JWK
+	// Cloud is whose events about passwords the agent carries out; without it none.
+	Cloud       *Cloud      `yaml:"cloud,omitempty"`
 	Directories []Directory `yaml:"directories"`
 }
 
@@ -44,6 +46,18 @@ type Directory struct {
 	CA         string      `yaml:"ca,omitempty"`
 	BindDN     string      `yaml:"bindDN"`
 	Password   secret.Text `yaml:"password"`
+	// Protected is a filter (RFC 4515) of those whose password the agent never touches,
+	// whatever the service says.
+	Protected string `yaml:"protected,omitempty"`
+}
+
+// Cloud is a cloud that an agent trusts. The keys are those by which it signs, pinned here:
+// the service cannot put others in their place.
+type Cloud struct {
+	Issuer string `yaml:"issuer"`
+	// Audience is for whom events must be, "" for anybody.
+	Audience string   `yaml:"audience,omitempty"`
+	Keys     []string `yaml:"keys"` // public JWKs
 }
 
 func (d Directory) connection() directory.Connection {

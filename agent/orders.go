@@ -9,7 +9,6 @@ import (
 	"log/slog"
 	"net/http"
 	"slices"
-	"strconv"
 	"time"
 
 	"kambrel.example/kambrel/core/logkey"
@@ -19,8 +18,8 @@ import (
 )
 
 // next waits for an order and answers it.
-func (a *Agent) next(ctx context.Context, quick bool) error {
-	response, err := a.do(ctx, http.MethodGet, "/api/v1/agent/order?quick="+strconv.FormatBool(quick), nil)
+func (a *Agent) next(ctx context.Context, lane orders.Lane) error {
+	response, err := a.do(ctx, http.MethodGet, "/api/v1/agent/order?lane="+string(lane), nil)
 	if err != nil {
 		return fmt.Errorf("ask for an order: %w", err)
 	}
@@ -89,6 +88,8 @@ type work struct {
 	order      orders.Order
 	connection directory.Connection
 	lines      *lineWriter
+	own        Directory // as the agent's configuration has it
+	agent      *Agent
 }
 
 // handlers carry out the orders of each kind; each is in a file of its own.
@@ -98,6 +99,8 @@ var handlers = map[orders.Kind]func(context.Context, work) (orders.Done, error){
 	orders.KindProbe:  probe,
 	orders.KindRepair: repair,
 	orders.KindSearch: search,
+
+	orders.KindPassword: setPassword,
 }
 
 // carryOut does what an order asks for.
@@ -114,7 +117,7 @@ func (a *Agent) carryOut(ctx context.Context, order orders.Order, lines *lineWri
 	if at < 0 {
 		return orders.Done{}, problem.New(problem.DirectoryNotServed, "the agent's configuration names no directory %s", order.Directory)
 	}
-	return handle(ctx, work{order, directories[at].connection(), lines})
+	return handle(ctx, work{order, directories[at].connection(), lines, directories[at], a})
 }
 
 // item writes what was read as a line; a directory may also say nothing, as with an

@@ -19,7 +19,7 @@ import (
 
 func newAgentCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{Use: "agent", Short: "Enrol, run and list agents"}
-	command.AddCommand(newAgentListCommand(d), newAgentCodeCommand(d), newAgentGrantCommand(d), newAgentWithdrawCommand(d), newAgentRetireCommand(d), newAgentEnrolCommand(), newAgentDirectoryCommand(), newAgentRunCommand())
+	command.AddCommand(newAgentListCommand(d), newAgentCodeCommand(d), newAgentGrantCommand(d), newAgentWithdrawCommand(d), newAgentRetireCommand(d), newAgentEnrolCommand(), newAgentDirectoryCommand(), newAgentTrustCommand(), newAgentKeyCommand(), newAgentRunCommand())
 	return command
 }
 

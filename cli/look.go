@@ -189,5 +189,8 @@ func printHealth(w io.Writer, h wire.Health) error {
 	for _, dir := range h.Directory {
 		fmt.Fprintf(w, "Directory  %s (%s), %d users, last read %s, %s online\n", dir.Name, dir.Base, dir.Entries, when(dir.LastRead), plural(dir.Agents, "agent"))
 	}
+	if h.Passwords.State != "off" {
+		fmt.Fprintf(w, "Passwords  %s\n", h.Passwords.Summary)
+	}
 	return nil
 }

@@ -215,6 +215,21 @@ func (c *Client) Leavers(ctx context.Context, query url.Values) (out wire.Page[w
 	return out, c.do(ctx, http.MethodGet, "/leavers", query, nil, &out)
 }
 
+// PasswordsState tells how the way stands by which passwords come from the cloud.
+func (c *Client) PasswordsState(ctx context.Context) (out wire.PasswordsState, err error) {
+	return out, c.do(ctx, http.MethodGet, "/passwords", nil, nil, &out)
+}
+
+// PasswordEvents lists what was asked about passwords.
+func (c *Client) PasswordEvents(ctx context.Context, query url.Values) (out wire.Page[wire.PasswordEvent], err error) {
+	return out, c.do(ctx, http.MethodGet, "/passwords/events", query, nil, &out)
+}
+
+// TryPassword goes the whole way for one person without setting anything.
+func (c *Client) TryPassword(ctx context.Context, person string) (out wire.PasswordTrial, err error) {
+	return out, c.do(ctx, http.MethodPost, "/passwords/try", nil, wire.TryPassword{Person: person}, &out)
+}
+
 // EndKept lets the next run decide again about what is kept of an entry.
 func (c *Client) EndKept(ctx context.Context, directory, id string) (out wire.Run, err error) {
 	return out, c.do(ctx, http.MethodDelete, "/kept/"+url.PathEscape(directory)+"/"+url.PathEscape(id), nil, nil, &out)

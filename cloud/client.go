@@ -26,6 +26,8 @@ type Client struct {
 	base  string
 	token Token
 	http  *http.Client
+	// events has no time-out of its own, since a poll is held open.
+	events *http.Client
 
 	mu           sync.Mutex
 	capabilities *Capabilities
@@ -50,11 +52,12 @@ func New(base string, token Token) (*Client, error) {
 	}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.MaxIdleConnsPerHost = 16
-	return &Client{base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{
-		Transport: transport, Timeout: requestTimeout,
-		// The token goes to the cloud that was named and nowhere else.
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-	}}, nil
+	// The token goes to the cloud that was named and nowhere else.
+	stay := func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	return &Client{
+		base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{Transport: transport, Timeout: requestTimeout, CheckRedirect: stay},
+		events: &http.Client{Transport: transport, CheckRedirect: stay},
+	}, nil
 }
 
 // ListsAtMost tells the client how many members of a group the service lists at most, 0

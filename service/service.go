@@ -17,6 +17,7 @@ import (
 	"kambrel.example/kambrel/service/judging"
 	"kambrel.example/kambrel/service/operators"
 	"kambrel.example/kambrel/service/orders"
+	"kambrel.example/kambrel/service/passwords"
 	"kambrel.example/kambrel/service/problems"
 	"kambrel.example/kambrel/service/runs"
 	"kambrel.example/kambrel/service/setup"
@@ -50,6 +51,8 @@ type Service struct {
 	// Problems are what keeps things from being in step.
 	Problems *problems.Problems
 	Agents   *agents.Agents
+	// Passwords come from the cloud into directories.
+	Passwords *passwords.Passwords
 	// Operators are who may use the interface.
 	Operators *operators.Operators
 
@@ -79,7 +82,8 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	one.Explain = explain.New(s, c, one.Orders, judges, one.Setup, one.Jobs, one.Problems)
 	one.Acts = acts.New(s, judges, one.Explain)
 	one.Surveys = survey.New(s, one.Orders, one.Setup)
-	one.Health = health.New(s, c, one.Jobs, one.Problems)
+	one.Passwords = passwords.New(s, c, one.Events, one.Orders, one.Explain)
+	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords)
 	one.Operators = operators.New(s)
 	one.runs = runs.New(s, c, one.Events, one.Orders, judges, options.Runs)
 	return one
@@ -91,6 +95,7 @@ func (s *Service) Start(ctx context.Context) error {
 	s.stop = stop
 	s.listen.Go(func() { s.Store.Listen(listening, s.Events.Broadcast) })
 	s.Surveys.Start(ctx)
+	s.Passwords.Start(ctx)
 	if err := s.Jobs.Start(ctx, s.runs.Execute, s.Health.Watch); err != nil {
 		s.Stop()
 		return err
@@ -105,6 +110,7 @@ func (s *Service) Stop() {
 	}
 	s.Jobs.Stop()
 	s.Surveys.Stop()
+	s.Passwords.Stop()
 	s.stop()
 	s.listen.Wait()
 }

@@ -222,7 +222,7 @@ func TestAProbeIsKeptAsItComes(t *testing.T) {
 	ctx := t.Context()
 	order := store.Order{Directory: "halvard", Request: protocol.Order{Directory: "halvard", Probe: &protocol.Probe{}}}
 	require.NoError(t, b.Store.Orders.Add(ctx, &order))
-	_, _, err := b.Store.Orders.Take(ctx, orderstest.Agent, []string{"halvard"}, false, time.Minute)
+	_, _, err := b.Store.Orders.Take(ctx, orderstest.Agent, []string{"halvard"}, protocol.LaneAny, time.Minute)
 	require.NoError(t, err)
 	require.NoError(t, b.Orders.Ingest(ctx, order.ID, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(
 		protocol.Line{Verdict: &protocol.Verdict{Step: "name", Outcome: "good"}}, protocol.Line{Verdict: &protocol.Verdict{Step: "clock", Outcome: "doubtful"}}, orderstest.Done("", false)))))

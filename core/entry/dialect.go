@@ -14,7 +14,7 @@ type Feature string
 
 // The features.
 const (
-	FeatureRepair          Feature = "repair"          // write the values that a survey proposes
+	FeatureRepair          Feature = "repair"           // write the values that a survey proposes
 	FeatureResetPasswords  Feature = "reset-passwords"  // set passwords of people
 	FeatureChangePasswords Feature = "change-passwords" // set them for people who give the old one
 	FeatureUnlock          Feature = "unlock"           // unlock accounts

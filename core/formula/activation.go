@@ -24,6 +24,10 @@ func (a *activation) ResolveName(name string) (any, bool) {
 		return newAttributeMap(a.entry.Attributes, true), true
 	case "dn":
 		return a.entry.DN, true
+	case "directory":
+		return a.entry.Directory, true
+	case "id":
+		return a.entry.ID.String(), true
 	case "containers":
 		dn, _ := entry.ParseDN(a.entry.DN) // no name has no containers
 		return append([]string{}, dn.Containers()...), true

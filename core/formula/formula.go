@@ -4,6 +4,7 @@
 //	entry  the first value of each attribute, "" where it has none
 //	all    every value of each attribute as a list
 //	dn     the distinguished name
+//	directory, id       the directory's name in the settings, and the entry's unchanging id
 //	containers, groups  where the entry is, and which groups hold it
 //
 // besides CEL's standard definitions, the strings extension, and the functions
@@ -68,6 +69,8 @@ var environment = sync.OnceValues(func() (*cel.Env, error) {
 		cel.Variable("entry", cel.MapType(cel.StringType, cel.StringType)),
 		cel.Variable("all", cel.MapType(cel.StringType, cel.ListType(cel.StringType))),
 		cel.Variable("dn", cel.StringType),
+		cel.Variable("directory", cel.StringType),
+		cel.Variable("id", cel.StringType),
 		ext.Strings(),
 		cel.EnableMacroCallTracking(), // explanations show formulas as they were written
 		cel.ClearMacros(),

@@ -10,6 +10,7 @@ const (
 	Detail    = "detail"
 	Directory = "directory"
 	Error     = "error"
+	Event     = "event"    // the jti of a security event token
 	Failures  = "failures" // how often it failed
 	Kind      = "kind"     // of an order
 	Missed    = "missed"   // changes that were not told

@@ -8,6 +8,10 @@ import (
 	"strings"
 )
 
+// OriginURN is the extension of users in the cloud (RFC 7643 section 3.3) that says from
+// which entry of which directory they come.
+const OriginURN = "urn:kambrel.example:params:scim:schemas:extension:origin:1.0:User"
+
 // Act is what is asked.
 type Act string
 

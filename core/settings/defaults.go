@@ -14,7 +14,7 @@ import (
 func Default(directories ...Directory) Document {
 	const enterprise = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:"
 	d := defaultsFor(directories)
-	return Document{
+	document := Document{
 		Directories: directories,
 		Users: Taking{
 			Filter: d.users,
@@ -58,6 +58,8 @@ func Default(directories ...Directory) Document {
 		Guard:    DefaultGuard(),
 		Schedule: Schedule{Every: "2m"},
 	}
+	document.AddOrigin()
+	return document
 }
 
 // defaults is what depends on the dialects.
@@ -125,6 +127,7 @@ func (d *Document) Add(directory Directory) {
 			}
 		}
 	}
+	d.AddOrigin()
 }
 
 // DefaultRules returns the rules of a kind that suit the document's directories.

@@ -19,6 +19,7 @@ type Document struct {
 	Groups      Taking      `json:"groups,omitzero" yaml:"groups,omitempty"`
 	Contacts    Taking      `json:"contacts,omitzero" yaml:"contacts,omitempty"`
 	Cloud       Cloud       `json:"cloud,omitzero" yaml:"cloud,omitempty"`
+	Passwords   Passwords   `json:"passwords,omitzero" yaml:"passwords,omitempty"`
 	Guard       Guard       `json:"guard" yaml:"guard"`
 	Schedule    Schedule    `json:"schedule" yaml:"schedule"`
 }

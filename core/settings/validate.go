@@ -47,6 +47,7 @@ func (d *Document) Validate() []problem.Fault {
 		v.person(kind, *d.Of(kind), names)
 	}
 	v.features(d.Directories)
+	v.passwords(d)
 	for _, kind := range entry.Kinds {
 		v.selection(string(kind)+"s", d.Selection(kind), d.Directories)
 	}

@@ -1,12 +1,14 @@
 package demo
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -61,6 +63,8 @@ type Operator struct {
 type CloudEndpoint struct {
 	URL   string `json:"url"`
 	Token string `json:"token"`
+	// People is where people look after their passwords.
+	People string `json:"people"`
 }
 
 // DirectoryEndpoint is a directory, with an account that may change it.
@@ -258,7 +262,7 @@ func (d *running) load(ctx context.Context) error {
 		}
 	}
 	if d.dialect == entry.AD {
-		d.say("granting the agent's account the rights that repairs need")
+		d.say("granting the agent's account the rights that repairs and passwords need")
 		grants := map[string][]string{}
 		for _, right := range rights.List(HalvardDirectory(d.dialect, d.directory.BaseDN), "", rights.AccessLines) {
 			if right.Feature != "reading" {
@@ -269,6 +273,12 @@ func (d *running) load(ctx context.Context) error {
 			if err := d.directory.Grant(ctx, container, entries...); err != nil {
 				return err
 			}
+		}
+	}
+	if d.dialect == entry.AD {
+		// Else nobody could change a password on the day on which it was made.
+		if err := letChangeAtOnce(d.directory); err != nil {
+			return err
 		}
 	}
 	if err := loadCloud(ctx, d.cloud); err != nil {
@@ -302,7 +312,7 @@ func (d *running) startService(ctx context.Context) error {
 		return err
 	}
 	d.endpoints = Endpoints{
-		Console: d.service + "/", API: d.service + "/api/v1", Operator: Operator{"administrator", secret}, Postgres: dsn, Cloud: CloudEndpoint{d.cloud.URL, d.cloud.Token},
+		Console: d.service + "/", API: d.service + "/api/v1", Operator: Operator{"administrator", secret}, Postgres: dsn, Cloud: CloudEndpoint{d.cloud.URL, d.cloud.Token, d.cloud.Base + "/me"},
 		Directories: []DirectoryEndpoint{endpointOf(halvardName, d.dialect, d.directory), endpointOf(brislingName, entry.Standard, d.brisling)},
 	}
 	return d.signIn(ctx, secret)
@@ -372,12 +382,72 @@ func (d *running) startAgent(ctx context.Context, directory string, server *serv
 		}
 	}
 	config.Service = d.service
+	if err := d.trust(ctx, &config, file, directory); err != nil {
+		return err
+	}
 	config.SetDirectory(agent.Directory{Name: directory, URL: server.URL, CA: server.CAFile, BindDN: server.ReaderDN, Password: secret.Text(server.ReaderPassword)})
 	if err := config.Save(file); err != nil {
 		return err
 	}
 	_, err = d.lab.Start(ctx, servers.Command{Name: "agent-" + directory, Path: d.Program, Args: []string{"agent", "run", "--config", file}})
 	return err
+}
+
+// trust lets cloud and agent know each other's keys, as two administrators would: neither
+// takes them from the service.
+func (d *running) trust(ctx context.Context, config *agent.Config, file, directory string) error {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, d.cloud.KeySet(), nil)
+	if err != nil {
+		return err
+	}
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return fmt.Errorf("read the cloud's keys: %w", err)
+	}
+	defer response.Body.Close()
+	text, err := io.ReadAll(response.Body)
+	if err != nil {
+		return err
+	}
+	trusted, _, err := agent.Trust(d.cloud.Base, cloudAudience, text)
+	if err != nil {
+		return err
+	}
+	config.Cloud = &trusted
+	identity, _, _, err := agent.Keys(*config, file, false)
+	if err != nil {
+		return err
+	}
+	return d.cloud.LetIn(directory, identity)
+}
+
+// cloudAudience is for whom the stand-in's events are.
+const cloudAudience = "urn:kambrel:service"
+
+// selfService is who looks after a password in the cloud; the story of a password that is
+// too short at first.
+const selfService = "siv.tollaksen@" + Domain
+
+// letSignIn gives that person a password in the cloud.
+func (d *running) letSignIn(ctx context.Context) error {
+	text, err := json.Marshal(map[string]any{"login": selfService, "new": password, "own": true})
+	if err != nil {
+		return err
+	}
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, d.cloud.Control+"/passwords", bytes.NewReader(text))
+	if err != nil {
+		return err
+	}
+	request.Header.Set("Authorization", "Bearer "+d.cloud.Token)
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return fmt.Errorf("give %s a password in the cloud: %w", selfService, err)
+	}
+	defer response.Body.Close()
+	if response.StatusCode != http.StatusNoContent {
+		return fmt.Errorf("give %s a password in the cloud: it answers %s", selfService, response.Status)
+	}
+	return nil
 }
 
 // HalvardDirectory is Halvard's directory in the settings.
@@ -389,7 +459,7 @@ func HalvardDirectory(dialect entry.Dialect, base string) settings.Directory {
 	for _, path := range []string{"Service Accounts", "Leavers"} {
 		exclude = append(exclude, containerDN(path, base))
 	}
-	return settings.Directory{Name: halvardName, Dialect: dialect, Base: base, Containers: settings.Containers{Include: include, Exclude: exclude}, Features: []entry.Feature{entry.FeatureRepair}}
+	return settings.Directory{Name: halvardName, Dialect: dialect, Base: base, Containers: settings.Containers{Include: include, Exclude: exclude}, Features: entry.Features}
 }
 
 // BrislingDirectory is Brisling's directory in the settings.
@@ -398,7 +468,7 @@ func BrislingDirectory() settings.Directory {
 	for _, path := range BrislingContainers {
 		include = append(include, containerDN(path, brislingBase))
 	}
-	return settings.Directory{Name: brislingName, Dialect: entry.Standard, Base: brislingBase, Containers: settings.Containers{Include: include}, Features: []entry.Feature{entry.FeatureRepair}}
+	return settings.Directory{Name: brislingName, Dialect: entry.Standard, Base: brislingBase, Containers: settings.Containers{Include: include}, Features: entry.Features}
 }
 
 // Settings are the demo's settings.
@@ -451,6 +521,9 @@ func (d *running) firstRun(ctx context.Context) error {
 	if !d.activated {
 		return nil
 	}
+	if err := d.letSignIn(ctx); err != nil {
+		return err
+	}
 	since, err := d.client.Runs(ctx, url.Values{"limit": {"20"}})
 	d.run = firstSince(since.Items, d.before, d.run)
 	return err
@@ -501,6 +574,7 @@ and contacts and made %d changes (%d created, %d adopted, %d updated, %d suspend
 
   Console    %s   name administrator, password %s
   Cloud      %s
+  Its people %s/me   %s, password %s: set a short one first, then a good one
   Halvard    %s (%s)
   Brisling   %s (%s)
   All        %s
@@ -516,9 +590,11 @@ Try:
   bin/kambrel scope tree halvard
   bin/kambrel why 'svc-backup'
   bin/kambrel find brekke
+  bin/kambrel passwords state
+  bin/kambrel passwords try %s
   bin/kambrel sync
 
 Ctrl-C stops everything; the state stays in %s.
 `, d.run.ID, c.Planned, c.Changes, c.Create, c.Adopt, c.Update, c.Suspend, c.Problems, d.endpoints.Console, d.endpoints.Operator.Password,
-		d.cloud.URL, d.directory.URL, d.directory.BaseDN, d.brisling.URL, d.brisling.BaseDN, filepath.Join(d.Dir, "endpoints.json"), d.run.ID, d.Dir)
+		d.cloud.URL, d.cloud.Base, selfService, password, d.directory.URL, d.directory.BaseDN, d.brisling.URL, d.brisling.BaseDN, filepath.Join(d.Dir, "endpoints.json"), d.run.ID, selfService, d.Dir)
 }

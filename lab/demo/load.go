@@ -150,6 +150,21 @@ func encodePassword(text string) string {
 	return b.String()
 }
 
+// letChangeAtOnce takes the least age of passwords out of a domain's policy.
+func letChangeAtOnce(server *servers.LDAPServer) error {
+	conn, err := server.Dial()
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	request := ldap.NewModifyRequest(server.BaseDN, nil)
+	request.Replace("minPwdAge", []string{"0"})
+	if err := conn.Modify(request); err != nil {
+		return fmt.Errorf("change the domain's policy for passwords: %w", err)
+	}
+	return nil
+}
+
 // cloudOnly is what was in the cloud before Kambrel came.
 var cloudOnly = []map[string]any{
 	{"userName": "jon.sletta@halvard.example", "displayName": "Jon S.", "nickName": "Jonny", "preferredLanguage": "nn-NO", "active": true},

@@ -38,12 +38,13 @@ core/remedy         core/about core/act core/problem
 core/reason
 core/sheet
 core/secret
+core/password
 core/purpose
 core/progress       core/problem
 core/logkey
 core/filter         core/entry core/reason
 core/formula        core/entry core/reason
-core/settings       core/entry core/filter core/formula core/problem
+core/settings       core/entry core/filter core/formula core/password core/problem
 core/scope          core/entry core/filter core/reason core/settings
 core/person         core/entry core/formula core/problem core/settings
 core/match          core/entry core/problem core/reason core/settings
@@ -55,12 +56,13 @@ core/decide         core/change core/entry core/match core/person core/plan core
 core/rights         core/entry core/settings core/survey
 
 protocol/scim
-protocol/orders     core/entry
+protocol/orders     core/entry core/password
+protocol/events     core/password
 protocol/wire       core/ protocol/orders
 
-directory           core/entry core/problem core/secret
-cloud               core/address core/change core/entry core/problem core/rules core/secret protocol/scim
-agent               core/address core/logkey core/problem core/secret directory protocol/wire protocol/orders
+directory           core/entry core/password core/problem core/secret
+cloud               core/address core/change core/entry core/problem core/rules core/secret protocol/events protocol/scim
+agent               core/address core/entry core/logkey core/password core/problem core/secret directory protocol/events protocol/orders protocol/wire
 client              core/problem core/settings protocol/wire protocol/orders
 console
 cli                 agent client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders
@@ -77,13 +79,14 @@ service/setup       cloud core/ protocol/wire service/judging service/orders ser
 service/explain     cloud core/ protocol/wire service/jobs service/judging service/orders service/problems service/setup service/store service/views protocol/orders
 service/acts        core/ protocol/wire service/explain service/jobs service/judging service/store
 service/survey      core/ protocol/wire service/orders service/setup service/store service/views protocol/orders
-service/health      cloud core/ protocol/wire service/jobs service/problems service/store service/views
+service/passwords   cloud core/ protocol/events protocol/orders protocol/wire service/events service/explain service/orders service/store service/views
+service/health      cloud core/ protocol/wire service/jobs service/passwords service/problems service/store service/views
 service/runs        cloud core/ service/events service/judging service/orders service/setup service/store protocol/orders
 service/operators   core/ protocol/wire service/store
-service             cloud service/acts service/agents service/events service/explain service/health service/jobs service/judging service/operators service/orders service/problems service/runs service/setup service/store service/survey
+service             cloud service/acts service/agents service/events service/explain service/health service/jobs service/judging service/operators service/orders service/passwords service/problems service/runs service/setup service/store service/survey
 service/api         core/ protocol/wire service service/health service/operators service/setup service/store service/views protocol/orders
 
-lab/standin         protocol/scim
+lab/standin         core/password protocol/events protocol/scim
 lab/othercloud
 lab/servers
 lab/browser

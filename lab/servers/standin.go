@@ -17,7 +17,25 @@ type Cloud struct {
 	URL, Control string
 	Token        string
 	TokenFile    string
+	// Base is where the rest of the stand-in is: its events and the page for people (/me).
+	Base string
+	// AgentsFile lists the agents for which it seals passwords.
+	AgentsFile string
 }
+
+// LetIn lets the stand-in seal passwords of a directory for an agent, by the thumbprint of
+// its identity.
+func (c *Cloud) LetIn(directory, thumbprint string) error {
+	line := directory + " " + thumbprint + "\n"
+	text, err := os.ReadFile(c.AgentsFile)
+	if err == nil && strings.Contains(string(text), line) {
+		return nil
+	}
+	return os.WriteFile(c.AgentsFile, append(text, line...), 0o600)
+}
+
+// KeySet is the address of the keys by which it signs events.
+func (c *Cloud) KeySet() string { return c.Base + "/.well-known/jwks.json" }
 
 // StartCloud starts the stand-in from the program given; more are further
 // arguments, such as features to take away.
@@ -27,13 +45,13 @@ func (l *Lab) StartCloud(ctx context.Context, program string, port int, domains 
 		return nil, err
 	}
 	base := fmt.Sprintf("http://127.0.0.1:%d", port)
-	c := &Cloud{URL: base + "/scim/v2", Control: base + "/standin", TokenFile: filepath.Join(l.Dir, "cloud.token")}
+	c := &Cloud{Base: base, URL: base + "/scim/v2", Control: base + "/standin", TokenFile: filepath.Join(l.Dir, "cloud.token"), AgentsFile: filepath.Join(l.Dir, "cloud.agents")}
 	if c.Token, err = Secret(c.TokenFile); err != nil {
 		return nil, err
 	}
 	c.Process, err = l.Start(ctx, Command{
 		Name: "cloud", Path: program,
-		Args:  append([]string{"cloud", "--listen", fmt.Sprintf("127.0.0.1:%d", port), "--token-file", c.TokenFile, "--dir", filepath.Join(l.Dir, "cloud"), "--domains", strings.Join(domains, ",")}, more...),
+		Args:  append([]string{"cloud", "--listen", fmt.Sprintf("127.0.0.1:%d", port), "--token-file", c.TokenFile, "--dir", filepath.Join(l.Dir, "cloud"), "--domains", strings.Join(domains, ","), "--agents-file", c.AgentsFile}, more...),
 		Ready: func(ctx context.Context) error { return answers(ctx, c.URL+"/Users?count=1", c.Token) },
 	})
 	return c, err

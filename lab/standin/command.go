@@ -26,7 +26,7 @@ func NewCommand() *cobra.Command {
 			if err != nil {
 				return errors.Join(err, server.Close())
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "SCIM 2.0 at http://%s/scim/v2\n", listener.Addr())
+			fmt.Fprintf(cmd.OutOrStdout(), "SCIM 2.0 at http://%s/scim/v2\nPeople look after their passwords at http://%s/me\n", listener.Addr(), listener.Addr())
 			ended := make(chan error, 1)
 			go func() { ended <- server.Serve(listener) }()
 			select {
@@ -41,8 +41,9 @@ func NewCommand() *cobra.Command {
 	flags.StringVar(&options.TokenFile, "token-file", "", "file that holds bearer tokens, one on each line; read again when it changes")
 	flags.StringVar(&options.Dir, "dir", "", "folder for the journal; without it nothing is kept")
 	flags.StringSliceVar(&options.Domains, "domains", nil, "verified login domains, separated by commas")
-	flags.StringSliceVar(&options.Without, "without", nil, "features to take away: bulk, etag, sort, filter, patch, domains, groups, contacts, contact-members")
+	flags.StringSliceVar(&options.Without, "without", nil, "features to take away: bulk, etag, sort, filter, patch, domains, groups, contacts, contact-members, passwords")
 	flags.StringSliceVar(&options.Habits, "habits", nil, "ways of other services to take on; one that there is not lists them")
+	flags.StringVar(&options.AgentsFile, "agents-file", "", "file with the agents for which passwords are sealed: a directory and the thumbprint of the agent's identity on each line")
 	flags.IntVar(&options.PageSize, "page-size", 0, "most resources on a page; 0 for 1000")
 	flags.StringVar(&options.Paging, "paging", "index", "how lists are paged: index, cursor or both")
 	_ = command.MarkFlagRequired("token-file")

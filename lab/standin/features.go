@@ -14,7 +14,7 @@ import (
 )
 
 // Features that can be taken away, since services may lack each of them.
-var features = []string{"bulk", "etag", "sort", "filter", "patch", "domains", "groups", "contacts", "contact-members"}
+var features = []string{"bulk", "etag", "sort", "filter", "patch", "domains", "groups", "contacts", "contact-members", "passwords"}
 
 // lacks tells whether a feature was taken away.
 func (s *Server) lacks(feature string) bool { return slices.Contains(s.options.Without, feature) }

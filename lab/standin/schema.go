@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"strings"
 
+	"kambrel.example/kambrel/protocol/events"
 	"kambrel.example/kambrel/protocol/scim"
 )
 
@@ -75,6 +76,17 @@ var accountSchema = schema{ID: AccountURN, Name: "Account", Description: "What t
 	flagged("guest", "Whether the person comes from another organization"),
 }}
 
+// originSchema says from which entry of which directory a user comes.
+var originSchema = schema{ID: events.OriginURN, Name: "Origin", Description: "Where a user comes from, so that passwords find the way back", Attributes: []attribute{
+	text("directory", "Name of the directory"), text("entry", "Unchanging id of the entry"),
+}}
+
+// keySetSchema is the keys for which passwords are sealed.
+var keySetSchema = schema{ID: events.KeySetURN, Name: "KeySet", Description: "Keys for which passwords of a directory are sealed", Attributes: []attribute{
+	required(unique(text("directory", "Name of the directory"))), multi(complexOf("keys", "What agents say of their keys", text("value", "The statement, a JWS"), text("display", "Name of the agent"))),
+	readOnly(multi(text("accepted", "Ids of the keys for which passwords are sealed"))),
+}}
+
 var groupSchema = groupsOf("User", "Group", "Contact")
 
 // groupsWithoutContacts is the schema of a cloud whose groups hold no contacts.
@@ -115,9 +127,10 @@ type resourceType struct {
 }
 
 var resourceTypes = []resourceType{
-	{"User", "Users", userSchema, []schema{enterpriseSchema, accountSchema}},
+	{"User", "Users", userSchema, []schema{enterpriseSchema, accountSchema, originSchema}},
 	{"Group", "Groups", groupSchema, nil},
 	{"Contact", "Contacts", contactSchema, nil},
+	{"KeySet", "KeySets", keySetSchema, nil},
 }
 
 // common are the attributes of every resource (RFC 7643 section 3.1).

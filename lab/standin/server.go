@@ -11,8 +11,10 @@ import (
 	"sync"
 	"time"
 
+	"github.com/go-jose/go-jose/v4"
 	"github.com/gofiber/fiber/v2"
 
+	"kambrel.example/kambrel/protocol/events"
 	"kambrel.example/kambrel/protocol/scim"
 )
 
@@ -30,6 +32,8 @@ type Options struct {
 	Paging   string // index (also by default), cursor or both
 	// Habits are ways in which services differ; see habits.
 	Habits []string
+	// AgentsFile names the agents for which passwords are sealed; see trusted.
+	AgentsFile string
 }
 
 // Server is a running stand-in.
@@ -39,6 +43,11 @@ type Server struct {
 	app     *fiber.App
 	faults  injector
 	tokens  tokens
+	signing jose.JSONWebKey
+	stream  *stream
+	people  *people
+	address string        // where it listens
+	closing chan struct{} // closed when it ends
 
 	throttle   sync.Mutex // guards what follows
 	served     int
@@ -57,7 +66,7 @@ func New(options Options) (*Server, error) {
 	if err := options.check(); err != nil {
 		return nil, err
 	}
-	s := &Server{options: options, tokens: tokens{fixed: options.Token, file: options.TokenFile}}
+	s := &Server{options: options, tokens: tokens{fixed: options.Token, file: options.TokenFile}, stream: newStream(), closing: make(chan struct{})}
 	all, err := s.tokens.all()
 	if err != nil {
 		return nil, err
@@ -67,6 +76,12 @@ func New(options Options) (*Server, error) {
 	}
 	if s.store, err = openStore(options); err != nil {
 		return nil, err
+	}
+	if s.signing, err = signingKey(options.Dir); err != nil {
+		return nil, fmt.Errorf("the key by which events are signed: %w", err)
+	}
+	if s.people, err = openPeople(options.Dir); err != nil {
+		return nil, fmt.Errorf("read the passwords: %w", err)
 	}
 	s.app = fiber.New(fiber.Config{
 		DisableStartupMessage: true, Immutable: true, BodyLimit: maxBulkPayload + 1<<20, ReadBufferSize: 16 << 10,
@@ -84,18 +99,30 @@ func New(options Options) (*Server, error) {
 }
 
 // Serve answers requests until Close.
-func (s *Server) Serve(listener net.Listener) error { return s.app.Listener(listener) }
+func (s *Server) Serve(listener net.Listener) error {
+	s.address = "http://" + listener.Addr().String()
+	return s.app.Listener(listener)
+}
+
+// issuer is who signs events.
+func (s *Server) issuer() string { return s.address }
 
 // Close ends the service and the journal.
 func (s *Server) Close() error {
+	close(s.closing)
 	return errors.Join(s.app.ShutdownWithTimeout(5*time.Second), s.store.close())
 }
 
 func (s *Server) routes() {
+	if !s.lacks("passwords") {
+		s.streamRoutes()
+		s.peopleRoutes()
+	}
 	s.app.Use(s.authorize)
 	control := s.app.Group("/standin")
 	control.Get("/faults", func(c *fiber.Ctx) error { return c.JSON(s.faults.get()) })
 	control.Post("/faults", s.setFaults)
+	control.Post("/passwords", s.setPasswords)
 	control.Get("/counts", func(c *fiber.Ctx) error { return c.JSON(s.store.counts()) })
 
 	v2 := s.app.Group("/scim/v2", s.misbehave, s.habitual)
@@ -181,13 +208,18 @@ func (s *Server) providerConfig(c *fiber.Ctx) error {
 
 func (s *Server) resourceTypeDocuments() []map[string]any {
 	var out []map[string]any
-	types := slices.DeleteFunc(slices.Clone(resourceTypes), func(t resourceType) bool { return s.lacks(strings.ToLower(t.endpoint)) })
+	types := slices.DeleteFunc(slices.Clone(resourceTypes), func(t resourceType) bool {
+		return s.lacks(strings.ToLower(t.endpoint)) || t.endpoint == "KeySets" && s.lacks("passwords")
+	})
 	if !s.lacks("domains") {
 		types = append(slices.Clone(types), resourceType{"Domain", "Domains", domainSchema, nil})
 	}
 	for _, t := range types {
 		var extensions []any
 		for _, e := range t.extensions {
+			if e.ID == events.OriginURN && s.lacks("passwords") {
+				continue
+			}
 			extensions = append(extensions, map[string]any{"schema": e.ID, "required": false})
 		}
 		out = append(out, map[string]any{
@@ -211,7 +243,7 @@ func (s *Server) schemaDocuments() []map[string]any {
 	if s.lacks("contacts") || s.lacks("contact-members") {
 		group = groupsWithoutContacts
 	}
-	for _, s := range []schema{userSchema, enterpriseSchema, accountSchema, group, contactSchema, domainSchema} {
+	for _, s := range []schema{userSchema, enterpriseSchema, accountSchema, originSchema, group, contactSchema, keySetSchema, domainSchema} {
 		out = append(out, map[string]any{
 			"schemas": []string{scim.SchemaURN}, "id": s.ID, "name": s.Name, "description": s.Description, "attributes": s.Attributes,
 			"meta": map[string]any{"resourceType": "Schema", "location": "/scim/v2/Schemas/" + s.ID},
@@ -308,6 +340,9 @@ func (s *Server) list(c *fiber.Ctx) error {
 // shown is a resource as the service sends it.
 func (s *Server) shown(item *stored, endpoint string, members bool) map[string]any {
 	out := item.withMeta(s.store.types[endpoint].kind, members)
+	if endpoint == "KeySets" {
+		out["accepted"] = s.accepted(item.resource)
+	}
 	if s.lacks("etag") {
 		delete(out["meta"].(map[string]any), "version")
 	}

@@ -263,6 +263,10 @@ func (c *collection) uniqueKeys(resource map[string]any) []string {
 		name, _ := resource["displayName"].(string)
 		return []string{"displayName=" + strings.ToLower(name)}
 	}
+	if c.kind.endpoint == "KeySets" {
+		directory, _ := resource["directory"].(string)
+		return []string{"directory=" + directory}
+	}
 	if login, _ := resource["userName"].(string); login != "" {
 		keys = append(keys, "userName="+strings.ToLower(login))
 	}

@@ -211,7 +211,7 @@ type Verify struct {
 // Extension schemas of SCIM (RFC 7643 section 3.3) that a cloud needs for passwords.
 const (
 	// OriginURN extends users by which entry of which directory they come from.
-	OriginURN = "urn:kambrel.example:params:scim:schemas:extension:origin:1.0:User"
+	OriginURN = password.OriginURN
 	// KeySetURN is the schema of the keys for which passwords are sealed, a resource for
 	// each directory.
 	KeySetURN = "urn:kambrel.example:params:scim:schemas:core:1.0:KeySet"

@@ -4,7 +4,11 @@
 // (NDJSON), the last of which says how it ended.
 package orders
 
-import "kambrel.example/kambrel/core/entry"
+import (
+	"time"
+
+	"kambrel.example/kambrel/core/entry"
+)
 
 // Order is one piece of work for an agent at one directory. Orders are idempotent:
 // one that was begun and not finished is simply done again.
@@ -15,6 +19,8 @@ type Order struct {
 	Base      string        `json:"base"`
 	// LeaseSeconds is how long the order stays this agent's without a word.
 	LeaseSeconds int `json:"leaseSeconds"`
+	// Taken is how often it was taken, this time included.
+	Taken int `json:"taken,omitempty"`
 
 	// Just one of these is set; it is what is asked, and the kind.
 	Read   *Read   `json:"read,omitempty"`
@@ -22,6 +28,8 @@ type Order struct {
 	Probe  *Probe  `json:"probe,omitempty"`
 	Repair *Repair `json:"repair,omitempty"`
 	Search *Search `json:"search,omitempty"`
+
+	Password *Password `json:"password,omitempty"`
 }
 
 // Kind is what an order asks for.
@@ -34,6 +42,8 @@ const (
 	KindProbe  Kind = "probe"
 	KindRepair Kind = "repair"
 	KindSearch Kind = "search"
+
+	KindPassword Kind = "password"
 )
 
 // Kind is that of the request, "" when there is none, as from a newer service.
@@ -49,6 +59,8 @@ func (o Order) Kind() Kind {
 		return KindRepair
 	case o.Search != nil:
 		return KindSearch
+	case o.Password != nil:
+		return KindPassword
 	}
 	return ""
 }
@@ -57,6 +69,8 @@ func (o Order) Kind() Kind {
 // waits before the screen for a probe, a fetch and a search.
 func (k Kind) Priority() int {
 	switch k {
+	case KindPassword:
+		return 0
 	case KindProbe:
 		return 1
 	case KindFetch, KindSearch:
@@ -73,7 +87,15 @@ func (k Kind) Slow() bool { return k == KindRead }
 
 // Erases tells kinds of which the service forgets what was asked once they have
 // ended: they carry what is kept nowhere else, or in a better place.
-func (k Kind) Erases() bool { return k == KindRepair }
+func (k Kind) Erases() bool { return k == KindRepair || k == KindPassword }
+
+// Lease is how long an order stays an agent's without a word, where others stay for usual.
+func (k Kind) Lease(usual time.Duration) time.Duration {
+	if k == KindPassword {
+		return min(usual, passwordLease)
+	}
+	return usual
+}
 
 // Line is one line of an answer; just one field is set. The last line is Done or
 // Failed; an answer without either counts as broken off.
@@ -89,6 +111,8 @@ type Line struct {
 	// Of a probe, and of a repair.
 	Verdict  *Verdict  `json:"verdict,omitempty"`
 	Repaired *Repaired `json:"repaired,omitempty"`
+	// Of a password.
+	Password *PasswordDone `json:"password,omitempty"`
 	// Of all.
 	Alive  bool     `json:"alive,omitempty"` // keeps the lease while the directory is slow
 	Done   *Done    `json:"done,omitempty"`

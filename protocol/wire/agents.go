@@ -11,6 +11,12 @@ type Hello struct {
 	Host        string   `json:"host"`
 	Directories []string `json:"directories"`
 	Plain       []string `json:"plain" doc:"Those of them that it reaches by plain LDAP"`
+	// Trusts is the issuer whose events the agent carries out, by keys of its own
+	// configuration; "" for none.
+	Trusts string `json:"trusts,omitempty"`
+	// Keys are its statements of the key for which passwords are sealed (events.Statement,
+	// as a JWS), by directory.
+	Keys map[string]string `json:"keys,omitempty"`
 }
 
 // Check tells what is wrong with a hello, "" when nothing is.
@@ -20,6 +26,14 @@ func (h Hello) Check() string {
 		return "the version has up to 63 bytes, and the host up to 255"
 	case len(h.Directories) > 200, len(h.Plain) > 200:
 		return "an agent serves up to 200 directories"
+	}
+	if len(h.Trusts) > 500 || len(h.Keys) > len(h.Directories) {
+		return "the issuer that it trusts has up to 500 bytes, and there is a key for each directory at most"
+	}
+	for directory, statement := range h.Keys {
+		if !slices.Contains(h.Directories, directory) || len(statement) > 2000 {
+			return "each key is for a directory that the agent serves, and has up to 2000 bytes"
+		}
 	}
 	for _, name := range append(slices.Clone(h.Directories), h.Plain...) {
 		if name == "" || len(name) > 63 {

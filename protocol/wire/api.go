@@ -460,6 +460,7 @@ type Health struct {
 	Problems  int              `json:"problems"`
 	ByProblem []CodeCount      `json:"byProblem"`
 	Directory []DirectoryState `json:"directories"`
+	Passwords PasswordsState   `json:"passwords" doc:"The way by which passwords come from the cloud"`
 }
 
 // CodeCount is how many open problems have a code.

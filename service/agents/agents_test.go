@@ -111,7 +111,7 @@ func TestASignatureIsForOneRequestOfOneAgentOnce(t *testing.T) {
 		"clocks half a minute apart": {h.key, shift(20*time.Second, 50*time.Second), ""},
 		"another key":                {stranger, nil, "it is wrong"},
 		"another method":             {h.key, func(c *signed) { c.Method = "POST" }, "another request"},
-		"another path":               {h.key, func(c *signed) { c.Path += "?quick=true" }, "another request"},
+		"another path":               {h.key, func(c *signed) { c.Path += "?lane=quick" }, "another request"},
 		"another audience":           {h.key, func(c *signed) { c.Audience = jwt.Audience{"cloud"} }, "compare the clocks"},
 		"over":                       {h.key, shift(-10*time.Minute, -9*time.Minute), "compare the clocks"},
 		"of the future":              {h.key, shift(10*time.Minute, 11*time.Minute), "compare the clocks"},

@@ -14,6 +14,7 @@ import (
 	"github.com/gofiber/fiber/v2"
 
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/operators"
 	"kambrel.example/kambrel/service/store"
@@ -97,6 +98,7 @@ func (s *Server) agentStreams() {
 			return problem.New(problem.AgentMessageMalformed, "hello of agent %s: %s.", agent.Name, fault)
 		}
 		agent.Host, agent.Version, agent.Directories, agent.Plain = hello.Host, hello.Version, hello.Directories, hello.Plain
+		agent.Trusts, agent.Keys = hello.Trusts, hello.Keys
 		found, err := s.store.Agents.Hello(c.UserContext(), agent)
 		if err != nil {
 			return err
@@ -120,7 +122,7 @@ func (s *Server) agentStreams() {
 			case <-ctx.Done():
 			}
 		}()
-		order, ok, err := s.service.Orders.Take(ctx, agent, c.QueryBool("quick"))
+		order, ok, err := s.service.Orders.Take(ctx, agent, orders.Lane(c.Query("lane", string(orders.LaneAny))))
 		if err != nil {
 			return err
 		}

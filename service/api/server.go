@@ -108,6 +108,7 @@ func New(e *service.Service, options Options) *Server {
 	server.runRoutes()
 	server.objectRoutes()
 	server.problemRoutes()
+	server.passwordRoutes()
 	server.settingsRoutes()
 	server.directoryRoutes()
 	server.scopeRoutes()

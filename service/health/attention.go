@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/problem"
@@ -34,6 +35,14 @@ func standing(h wire.Health) []store.NewProblem {
 			met(about.Thing{Type: about.Directory, Key: directory.Name}, problem.ChangesMissed, problem.Facts{Value: directory.Name, Count: directory.Missed})
 		}
 	}
+	for _, directory := range h.Passwords.Directories {
+		if step, closed := closedAt(h.Passwords, directory); closed {
+			met(about.Thing{Type: about.Directory, Key: directory.Name}, problem.PasswordsClosed, problem.Facts{Answer: fmt.Sprintf("%s: %s: %s", directory.Name, step.Name, step.Detail)})
+		}
+	}
+	if at := h.Passwords.RefusedAt; at != nil && time.Since(*at) < refusedFor {
+		met(about.Thing{Type: about.Cloud}, problem.EventRefused, problem.Facts{Answer: fmt.Sprintf("%s (%d so far)", h.Passwords.RefusedFor, h.Passwords.Refused)})
+	}
 	for _, agent := range h.Agents {
 		thing := about.Thing{Type: about.Agent, Key: agent.ID}
 		if len(agent.Asks) > 0 {
@@ -58,6 +67,23 @@ func standing(h wire.Health) []store.NewProblem {
 		met(about.Thing{Type: about.Run, Key: number}, problem.RemovalsHeld, problem.Facts{Value: number, Count: h.LastRun.Counts.Held, Losses: h.LastRun.Counts.Losses, Hanging: h.LastRun.Counts.Hanging})
 	}
 	return list
+}
+
+// refusedFor is how long it is told that an event was not taken.
+const refusedFor = time.Hour
+
+// closedAt is the step by which passwords reach a directory no further.
+func closedAt(state wire.PasswordsState, d wire.PasswordsDirectory) (wire.PasswordStep, bool) {
+	for _, step := range []wire.PasswordStep{state.Stream, state.Service} {
+		if step.Outcome == "bad" {
+			return step, true
+		}
+	}
+	at := slices.IndexFunc(d.Steps, func(s wire.PasswordStep) bool { return s.Outcome == "bad" })
+	if d.Outcome != "bad" || at < 0 {
+		return wire.PasswordStep{}, false
+	}
+	return d.Steps[at], true
 }
 
 // judge says what needs attention: first what keeps anything from being synced, that

@@ -10,6 +10,7 @@ import (
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/jobs"
+	"kambrel.example/kambrel/service/passwords"
 	"kambrel.example/kambrel/service/problems"
 	"kambrel.example/kambrel/service/store"
 	"kambrel.example/kambrel/service/views"
@@ -21,17 +22,19 @@ type Health struct {
 	cloud    *cloud.Client
 	jobs     *jobs.Jobs
 	problems *problems.Problems
+
+	passwords *passwords.Passwords
 }
 
 // New makes one.
-func New(s *store.Store, c *cloud.Client, w *jobs.Jobs, p *problems.Problems) *Health {
-	return &Health{store: s, cloud: c, jobs: w, problems: p}
+func New(s *store.Store, c *cloud.Client, w *jobs.Jobs, p *problems.Problems, way *passwords.Passwords) *Health {
+	return &Health{store: s, cloud: c, jobs: w, problems: p, passwords: way}
 }
 
 // Now gathers the state of everything, and says what needs attention.
 func (e *Health) Now(ctx context.Context) (wire.Health, error) {
 	h := wire.Health{State: "well", Attention: []wire.Attention{}, Beside: []wire.Run{}, Going: []progress.Going{}, Agents: []wire.Agent{}, Directory: []wire.DirectoryState{}, Cloud: wire.CloudState{URL: e.cloud.URL()}}
-	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.otherRuns, e.counts, e.leavers, e.readings, e.judge} {
+	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.way, e.otherRuns, e.counts, e.leavers, e.readings, e.judge} {
 		if err := part(ctx, &h); err != nil {
 			return h, err
 		}
@@ -49,7 +52,17 @@ func (e *Health) Watch(ctx context.Context) error {
 	if err := e.connections(ctx, &h); err != nil {
 		return err
 	}
+	if err := e.way(ctx, &h); err != nil {
+		return err
+	}
 	return e.store.Problems.Watched(ctx, standing(h))
+}
+
+// way tells how the way stands by which passwords come.
+func (e *Health) way(ctx context.Context, h *wire.Health) error {
+	state, err := e.passwords.State(ctx)
+	h.Passwords = state
+	return err
 }
 
 // counts counts objects and the problems of entries.

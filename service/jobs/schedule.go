@@ -85,6 +85,9 @@ func (w *pruneWorker) Work(ctx context.Context, _ *river.Job[pruneArgs]) error {
 	if err := w.jobs.store.Problems.Prune(ctx, now.Add(-keepRuns)); err != nil {
 		return err
 	}
+	if err := w.jobs.store.Passwords.Prune(ctx, now.Add(-keepRuns)); err != nil {
+		return err
+	}
 	return w.jobs.store.Operators.DropExpired(ctx)
 }
 

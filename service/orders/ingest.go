@@ -38,6 +38,8 @@ var takers = map[protocol.Kind]func(i *ingestion) taker{
 	protocol.KindProbe:  newProbeTaker,
 	protocol.KindRepair: newRepairTaker,
 	protocol.KindSearch: newSearchTaker,
+
+	protocol.KindPassword: newPasswordTaker,
 }
 
 // ingestion is one answer on its way.
@@ -176,7 +178,7 @@ func (i *ingestion) line(ctx context.Context, line protocol.Line) (ended bool, e
 			return false, problem.New(problem.AgentMessageMalformed, "order %d: a %s is answered with something else", i.order.ID, i.order.Kind)
 		}
 	}
-	if !full && time.Since(i.touched) < i.orders.lease/4 {
+	if !full && time.Since(i.touched) < i.order.Kind.Lease(i.orders.lease)/4 {
 		return false, nil
 	}
 	return false, i.flush(ctx, s)
@@ -198,7 +200,7 @@ func (i *ingestion) flush(ctx context.Context, s *store.Store) error {
 
 // renew renews the lease, and tells when the order is no longer this agent's.
 func (i *ingestion) renew(ctx context.Context, s *store.Store) error {
-	mine, err := s.Orders.Keep(ctx, i.order.ID, i.agent.ID, i.orders.lease, i.counts)
+	mine, err := s.Orders.Keep(ctx, i.order.ID, i.agent.ID, i.order.Kind.Lease(i.orders.lease), i.counts)
 	if err == nil && !mine {
 		err = problem.New(problem.OrderLost, "order %d", i.order.ID)
 	}

@@ -143,7 +143,7 @@ func TestAnAnswerBringsWhatWasAskedAlone(t *testing.T) {
 			request.Directory, request.Base = "halvard", "DC=example"
 			order := store.Order{Directory: "halvard", Request: request}
 			require.NoError(t, b.store.Orders.Add(ctx, &order))
-			_, ok, err := b.store.Orders.Take(ctx, orderstest.Agent, []string{"halvard"}, false, time.Minute)
+			_, ok, err := b.store.Orders.Take(ctx, orderstest.Agent, []string{"halvard"}, protocol.LaneAny, time.Minute)
 			require.NoError(t, err)
 			require.True(t, ok)
 			err = b.Ingest(ctx, order.ID, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(line, orderstest.Done("", false))))
@@ -175,7 +175,7 @@ func TestAnAnswerThatBreaksOffGivesTheOrderBack(t *testing.T) {
 		err := b.Ingest(t.Context(), b.order, orderstest.Speaker(orderstest.Agent), answer)
 		assert.Equal(t, problem.AgentMessageMalformed, problem.CodeOf(err), name)
 		assert.Equal(t, "waiting", b.state().State, "%s: another agent may take it", name)
-		_, ok, err := b.store.Orders.Take(t.Context(), agentTwo, []string{"halvard"}, false, time.Minute)
+		_, ok, err := b.store.Orders.Take(t.Context(), agentTwo, []string{"halvard"}, protocol.LaneAny, time.Minute)
 		require.NoError(t, err)
 		assert.True(t, ok)
 		err = b.Ingest(t.Context(), b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(orderstest.Done("c", true))))
@@ -190,12 +190,12 @@ func TestAnAnswerThatBreaksOffGivesTheOrderBack(t *testing.T) {
 	b.give()
 	for range store.MostTaken - 1 {
 		require.Error(t, b.Ingest(t.Context(), b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader("")))
-		_, ok, err := b.store.Orders.Take(t.Context(), orderstest.Agent, []string{"halvard"}, false, time.Minute)
+		_, ok, err := b.store.Orders.Take(t.Context(), orderstest.Agent, []string{"halvard"}, protocol.LaneAny, time.Minute)
 		require.NoError(t, err)
 		require.True(t, ok)
 	}
 	require.Error(t, b.Ingest(t.Context(), b.order, orderstest.Speaker(orderstest.Agent), strings.NewReader("")))
-	_, ok, err := b.store.Orders.Take(t.Context(), agentTwo, []string{"halvard"}, false, time.Minute)
+	_, ok, err := b.store.Orders.Take(t.Context(), agentTwo, []string{"halvard"}, protocol.LaneAny, time.Minute)
 	require.NoError(t, err)
 	assert.False(t, ok)
 	_, err = b.Await(t.Context(), b.state(), time.Minute, func(store.Order) error { return nil })
@@ -213,12 +213,12 @@ func TestAnOrderIsWaitedForAndARetiredAgentIsTold(t *testing.T) {
 	agent := orderstest.Speaker(orderstest.Agent)
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
-	_, ok, err := b.Take(ctx, agent, false)
+	_, ok, err := b.Take(ctx, agent, protocol.LaneAny)
 	require.NoError(t, err)
 	assert.False(t, ok, "there is none")
 	_, err = b.store.Agents.Retire(t.Context(), agent.ID)
 	require.NoError(t, err)
-	_, _, err = b.Take(t.Context(), agent, false)
+	_, _, err = b.Take(t.Context(), agent, protocol.LaneAny)
 	assert.Equal(t, problem.AgentRetired, problem.CodeOf(err))
 }
 
@@ -247,10 +247,10 @@ func TestAnswersOfAgentsThatAreNone(t *testing.T) {
 			one, err := b.store.Agents.Get(t.Context(), orderstest.Agent)
 			require.NoError(t, err)
 			assert.Equal(t, c.says != "broke off", len(one.Faults) == 1, "%+v", one.Faults)
-			_, mine, err := b.store.Orders.Take(t.Context(), orderstest.Agent, []string{"halvard"}, false, time.Minute)
+			_, mine, err := b.store.Orders.Take(t.Context(), orderstest.Agent, []string{"halvard"}, protocol.LaneAny, time.Minute)
 			require.NoError(t, err)
 			assert.Equal(t, c.says == "broke off", mine)
-			_, theirs, err := b.store.Orders.Take(t.Context(), agentTwo, []string{"halvard"}, false, time.Minute)
+			_, theirs, err := b.store.Orders.Take(t.Context(), agentTwo, []string{"halvard"}, protocol.LaneAny, time.Minute)
 			require.NoError(t, err)
 			assert.Equal(t, !mine, theirs)
 			// Started anew, it has a new chance.

@@ -130,12 +130,22 @@ func (o *Orders) whyNobody(ctx context.Context, order store.Order) (*problem.Err
 	return failure, nil
 }
 
+// A lease may have lapsed, of which no event tells: how often it is looked for.
+const (
+	lapsedEvery = 2 * time.Second
+	lapsedSoon  = 500 * time.Millisecond // somebody waits before the screen
+)
+
 // Take gives an agent the next order that it can serve, waiting for one
-// until ctx ends; false says that there was none. quick asks for those alone that
-// take no long reading, so that two of these never make a probe wait.
-func (o *Orders) Take(ctx context.Context, agent store.Agent, quick bool) (protocol.Order, bool, error) {
+// until ctx ends; false says that there was none. Each lane is for other orders, so that
+// two long readings never make a probe wait, and nothing a password.
+func (o *Orders) Take(ctx context.Context, agent store.Agent, lane protocol.Lane) (protocol.Order, bool, error) {
 	events, stop := o.hub.Subscribe()
 	defer stop()
+	every := lapsedEvery
+	if lane == protocol.LanePasswords {
+		every = lapsedSoon
+	}
 	for {
 		// Read anew, since what it serves may change while it waits.
 		agent, err := o.store.Agents.Get(context.WithoutCancel(ctx), agent.ID)
@@ -148,20 +158,20 @@ func (o *Orders) Take(ctx context.Context, agent store.Agent, quick bool) (proto
 		if err := o.store.Agents.Touch(context.WithoutCancel(ctx), agent.ID); err != nil {
 			return protocol.Order{}, false, err
 		}
-		order, ok, err := o.store.Orders.Take(context.WithoutCancel(ctx), agent.ID, agent.Serves(), quick, o.lease)
+		order, ok, err := o.store.Orders.Take(context.WithoutCancel(ctx), agent.ID, agent.Serves(), lane, o.lease)
 		if err != nil {
 			return protocol.Order{}, false, err
 		}
 		if ok {
 			request := order.Request
-			request.ID, request.LeaseSeconds = order.ID, int(o.lease/time.Second)
+			request.ID, request.Taken, request.LeaseSeconds = order.ID, order.Taken, int(order.Kind.Lease(o.lease)/time.Second)
 			return request, true, nil
 		}
 		select {
 		case <-ctx.Done():
 			return protocol.Order{}, false, nil
 		case <-events:
-		case <-time.After(2 * time.Second): // a lease may have lapsed
+		case <-time.After(every):
 		}
 	}
 }

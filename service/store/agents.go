@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"crypto/sha256"
+	"encoding/json"
 	"slices"
 	"time"
 
@@ -24,7 +25,12 @@ type Agent struct {
 	PublicKey   string
 	Enrolled    time.Time
 	LastContact *time.Time
-	Faults      []AgentFault // for which directories it fails, when it was loaded with them
+	Trusts      string // the issuer whose events it carries out
+	// Keys are what it states of its key, by directory, and KeysBefore what it stated of the
+	// one before.
+	Keys       map[string]string `gorm:"serializer:json;type:jsonb"`
+	KeysBefore map[string]string `gorm:"serializer:json;type:jsonb"`
+	Faults     []AgentFault      // for which directories it fails, when it was loaded with them
 }
 
 // Serves lists the directories that the agent can reach and may speak for.
@@ -70,8 +76,13 @@ func (s Agents) Save(ctx context.Context, agent *Agent) error {
 // Hello keeps what an agent tells about itself; false when there is no such
 // agent, so that one that was retired meanwhile stays so.
 func (s Agents) Hello(ctx context.Context, agent Agent) (bool, error) {
-	n, err := s.exec(ctx, `UPDATE agents SET host = ?, version = ?, directories = ?::text[], plain = ?::text[], last_contact = now() WHERE id = ?`,
-		agent.Host, agent.Version, agent.Directories, agent.Plain, agent.ID)
+	keys, err := json.Marshal(agent.Keys)
+	if err != nil {
+		return false, err
+	}
+	n, err := s.exec(ctx, `UPDATE agents SET host = ?, version = ?, directories = ?::text[], plain = ?::text[], trusts = ?,
+		keys_before = CASE WHEN keys = ?::jsonb THEN keys_before ELSE keys END, keys = ?::jsonb, last_contact = now() WHERE id = ?`,
+		agent.Host, agent.Version, agent.Directories, agent.Plain, agent.Trusts, string(keys), string(keys), agent.ID)
 	if err != nil || n == 0 {
 		return false, err
 	}

@@ -27,7 +27,9 @@ type Order struct {
 	State         string         // waiting, leased, done, failed
 	AgentID       *string
 	OnlyAgent     *string    // nobody else may take it
+	Among         textArray  `gorm:"type:uuid[]"` // nobody but these; none for anybody
 	NotBefore     *time.Time // nobody may take it before
+	FailedBy      textArray  `gorm:"type:uuid[]"` // agents that failed it before they began
 	Checkup       bool       // it looks whether an agent is well again
 	Taken         int        // how often
 	LeaseUntil    *time.Time
@@ -37,6 +39,8 @@ type Order struct {
 	Counts        OrderCounts `gorm:"serializer:json;type:jsonb"`
 	// Result is what a probe found.
 	Result []protocol.Verdict `gorm:"serializer:json;type:jsonb"`
+	// Outcome is what became of a password.
+	Outcome *protocol.PasswordDone `gorm:"serializer:json;type:jsonb"`
 	// Found are the ids of what a search found.
 	Found textArray `gorm:"type:uuid[];->"`
 }
@@ -78,20 +82,20 @@ func (s Orders) Get(ctx context.Context, id int64) (Order, error) {
 }
 
 // Take leases the order that an agent is to carry out next, by priority: the
-// oldest that waits or whose lease has lapsed. quick asks for those alone that are
-// not slow. Several agents never take the same one. One that has failed an order does
+// oldest of the lane that waits or whose lease has lapsed. Several agents never take the same one. One that has failed an order does
 // not get it again, and one that fails for the directory only where no other is left.
-func (s Orders) Take(ctx context.Context, agent string, directories []string, quick bool, lease time.Duration) (Order, bool, error) {
+func (s Orders) Take(ctx context.Context, agent string, directories []string, lane protocol.Lane, usual time.Duration) (Order, bool, error) {
 	var id int64
 	err := s.raw(ctx, `
-		UPDATE orders SET state = 'leased', agent_id = @agent, taken = taken + 1, lease_until = now() + @lease * interval '1 second' WHERE id = (
+		UPDATE orders SET state = 'leased', agent_id = @agent, taken = taken + 1, lease_until = now() + CASE WHEN kind = @password THEN @short ELSE @usual END * interval '1 second' WHERE id = (
 			SELECT id FROM orders o WHERE directory = ANY(CAST(@directories AS text[])) AND (state = 'waiting' OR state = 'leased' AND lease_until < now())
-			AND NOT (@quick AND slow) AND taken < @most AND (not_before IS NULL OR not_before <= now()) AND NOT @agent = ANY(failed_by)
+			AND (kind = @password) = (@lane = @passwords) AND NOT (@lane = @quick AND slow) AND (among = '{}' OR @agent = ANY(among)) AND taken < @most AND (not_before IS NULL OR not_before <= now()) AND NOT @agent = ANY(failed_by)
 			AND (only_agent = @agent OR only_agent IS NULL AND (
 				NOT EXISTS (SELECT FROM agent_faults f WHERE f.agent_id = @agent AND f.directory = o.directory)
 				OR NOT EXISTS (SELECT FROM agents a WHERE `+canTake+` AND NOT EXISTS (SELECT FROM agent_faults f WHERE f.agent_id = a.id AND f.directory = o.directory))))
 			ORDER BY priority, id LIMIT 1 FOR UPDATE OF o SKIP LOCKED
-		) RETURNING id`, map[string]any{"agent": agent, "lease": lease.Seconds(), "directories": textArray(directories), "quick": quick, "most": MostTaken, "within": askingWithin.Seconds()}).Scan(&id).Error
+		) RETURNING id`, map[string]any{"agent": agent, "usual": usual.Seconds(), "short": protocol.KindPassword.Lease(usual).Seconds(), "directories": textArray(directories),
+		"lane": lane, "quick": protocol.LaneQuick, "passwords": protocol.LanePasswords, "password": protocol.KindPassword, "most": MostTaken, "within": askingWithin.Seconds()}).Scan(&id).Error
 	if err != nil || id == 0 {
 		return Order{}, false, err
 	}
@@ -107,7 +111,7 @@ const MostTaken = 8
 const askingWithin = 8 * time.Second
 
 // canTake is true of the agents a other than @agent that would take the order o.
-const canTake = `a.id <> @agent AND o.directory = ANY(a.granted) AND o.directory = ANY(a.directories) AND a.last_contact > now() - @within * interval '1 second' AND NOT a.id = ANY(o.failed_by)`
+const canTake = `a.id <> @agent AND o.directory = ANY(a.granted) AND o.directory = ANY(a.directories) AND a.last_contact > now() - @within * interval '1 second' AND NOT a.id = ANY(o.failed_by) AND (o.among = '{}' OR a.id = ANY(o.among))`
 
 // HandOn lets another agent do what one has failed to do, and keeps what that one said;
 // false when there is no other.

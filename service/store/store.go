@@ -54,6 +54,7 @@ type Store struct {
 	Surveys    Surveys
 	Repairs    Repairs
 	Search     Search
+	Passwords  Passwords // what the cloud asked about passwords
 }
 
 // session is a connection to the database, or a transaction.
@@ -92,6 +93,7 @@ func (s *session) all() *Store {
 		Surveys:    Surveys{s},
 		Repairs:    Repairs{s},
 		Search:     Search{s},
+		Passwords:  Passwords{s},
 	}
 }
 

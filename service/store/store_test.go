@@ -267,29 +267,29 @@ func orders(t *testing.T, s *Store) {
 	require.NoError(t, s.Orders.Add(ctx, &reading))
 	require.NoError(t, s.Orders.Add(ctx, &probe))
 	for _, want := range []struct {
-		quick bool
-		id    int64
-	}{{false, probe.ID}, {true, 0}, {false, reading.ID}} {
-		next, _, err := s.Orders.Take(ctx, one, []string{"skerry"}, want.quick, time.Minute)
+		lane protocol.Lane
+		id   int64
+	}{{protocol.LanePasswords, 0}, {protocol.LaneAny, probe.ID}, {protocol.LaneQuick, 0}, {protocol.LaneAny, reading.ID}} {
+		next, _, err := s.Orders.Take(ctx, one, []string{"skerry"}, want.lane, time.Minute)
 		require.NoError(t, err)
 		assert.Equal(t, want.id, next.ID, "a probe comes before a reading, and who is there for quick orders takes none")
 	}
 	order := Order{RunID: &run, Directory: "halvard", Request: protocol.Order{Directory: "halvard", Read: &protocol.Read{Cookie: []byte{0, 1, 255}}}}
 	require.NoError(t, s.Orders.Add(ctx, &order))
-	_, ok, err := s.Orders.Take(ctx, one, []string{"brisling"}, false, time.Minute)
+	_, ok, err := s.Orders.Take(ctx, one, []string{"brisling"}, protocol.LaneAny, time.Minute)
 	require.NoError(t, err)
 	assert.False(t, ok, "it serves another directory")
-	got, ok, err := s.Orders.Take(ctx, one, []string{"halvard"}, false, time.Minute)
+	got, ok, err := s.Orders.Take(ctx, one, []string{"halvard"}, protocol.LaneAny, time.Minute)
 	require.NoError(t, err)
 	require.True(t, ok)
 	assert.Equal(t, order.Request.Read.Cookie, got.Request.Read.Cookie)
-	_, ok, err = s.Orders.Take(ctx, two, []string{"halvard"}, false, time.Minute)
+	_, ok, err = s.Orders.Take(ctx, two, []string{"halvard"}, protocol.LaneAny, time.Minute)
 	require.NoError(t, err)
 	assert.False(t, ok, "it is leased")
 	mine, err := s.Orders.Keep(ctx, order.ID, one, -time.Second, OrderCounts{Read: 5}) // a lease that has lapsed
 	require.NoError(t, err)
 	assert.True(t, mine)
-	_, ok, err = s.Orders.Take(ctx, two, []string{"halvard"}, false, time.Minute)
+	_, ok, err = s.Orders.Take(ctx, two, []string{"halvard"}, protocol.LaneAny, time.Minute)
 	require.NoError(t, err)
 	assert.True(t, ok, "another agent takes over")
 	mine, err = s.Orders.Keep(ctx, order.ID, one, time.Minute, OrderCounts{})

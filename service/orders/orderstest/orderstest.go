@@ -41,7 +41,7 @@ func Give(t *testing.T, s *store.Store) int64 {
 	require.NoError(t, err)
 	order := store.Order{RunID: &run, Directory: "halvard", Request: protocol.Order{Directory: "halvard", Base: "DC=example", Read: &protocol.Read{Attributes: []string{"cn"}}}}
 	require.NoError(t, s.Orders.Add(t.Context(), &order))
-	_, ok, err := s.Orders.Take(t.Context(), Agent, []string{"halvard"}, false, time.Minute)
+	_, ok, err := s.Orders.Take(t.Context(), Agent, []string{"halvard"}, protocol.LaneAny, time.Minute)
 	require.NoError(t, err)
 	require.True(t, ok)
 	return order.ID

@@ -1,0 +1,250 @@
+package passwords
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/password"
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/store"
+	"kambrel.example/kambrel/service/views"
+)
+
+const (
+	// silentFor is after how long without a poll nobody holds the stream: one is open for
+	// half a minute.
+	silentFor = 70 * time.Second
+	// clocksApart is from when on it is told that clocks differ.
+	clocksApart = 20 * time.Second
+)
+
+// State tells how the way stands, step by step.
+func (p *Passwords) State(ctx context.Context) (wire.PasswordsState, error) {
+	state := wire.PasswordsState{State: "off", Directories: []wire.PasswordsDirectory{}}
+	stream, err := p.store.Passwords.Stream(ctx)
+	if err != nil {
+		return state, err
+	}
+	state.Refused, state.RefusedAt, state.RefusedFor = stream.Refused, stream.RefusedAt, stream.RefusedFor
+	counts, err := p.store.Passwords.Count(ctx, time.Now().Add(-24*time.Hour), policyReasons())
+	if err != nil {
+		return state, err
+	}
+	state.Today = wire.PasswordCounts(counts)
+	revision, ok, err := p.store.Settings.Active(ctx)
+	if err != nil {
+		return state, err
+	}
+	if !ok || !revision.Document.TakesPasswords() {
+		state.Summary = "No directory takes passwords from the cloud"
+		off := wire.PasswordStep{Outcome: "skipped", Detail: "not needed: switch reset-passwords, change-passwords or unlock on for a directory"}
+		state.Stream, state.Service = named(off, "stream"), named(off, "service")
+		return state, nil
+	}
+	state.Stream, state.Service = streamStep(stream), serviceStep(stream)
+	agents, err := p.store.Agents.List(ctx)
+	if err != nil {
+		return state, err
+	}
+	for _, directory := range revision.Document.Directories {
+		if directory.TakesPasswords() {
+			one, err := p.directoryState(ctx, directory, agents, stream)
+			if err != nil {
+				return state, err
+			}
+			state.Directories = append(state.Directories, one)
+		}
+	}
+	judge(&state)
+	return state, nil
+}
+
+func policyReasons() []string {
+	var out []string
+	for _, reason := range password.Reasons() {
+		if reason.OfPolicy() {
+			out = append(out, string(reason))
+		}
+	}
+	return out
+}
+
+func named(step wire.PasswordStep, name string) wire.PasswordStep {
+	step.Name = name
+	return step
+}
+
+// judge says what follows from the steps.
+func judge(s *wire.PasswordsState) {
+	bad, doubtful := 0, 0
+	var first string
+	note := func(where string, step wire.PasswordStep) {
+		if first == "" && (step.Outcome == "bad" || step.Outcome == "doubtful") {
+			first = where + ": " + step.Detail
+		}
+	}
+	note("stream", s.Stream)
+	for _, d := range s.Directories {
+		switch d.Outcome {
+		case "bad":
+			bad++
+		case "doubtful":
+			doubtful++
+		}
+		for _, step := range d.Steps {
+			note(d.Name+", "+step.Name, step)
+		}
+	}
+	switch {
+	case s.Stream.Outcome == "bad" || bad == len(s.Directories):
+		s.State, s.Summary = "closed", "Nobody's password reaches a directory: "+first
+	case bad+doubtful > 0 || s.Stream.Outcome == "doubtful":
+		s.State, s.Summary = "partly", first
+	default:
+		s.State, s.Summary = "open", "Passwords reach "+names(s.Directories)+" at once"
+	}
+}
+
+func names(directories []wire.PasswordsDirectory) string {
+	list := make([]string, len(directories))
+	for i, d := range directories {
+		list[i] = d.Name
+	}
+	if n := len(list); n > 1 {
+		return strings.Join(list[:n-1], ", ") + " and " + list[n-1]
+	}
+	return strings.Join(list, "")
+}
+
+func streamStep(s store.EventStream) wire.PasswordStep {
+	step := wire.PasswordStep{Name: "stream", Outcome: "good", Since: s.Opened, Detail: "open at " + s.Endpoint}
+	ahead := time.Duration(s.ClockMs) * time.Millisecond
+	switch {
+	case s.Failing != nil:
+		step.Outcome, step.Since, step.Detail = "bad", s.Failing, "not open: "+s.Failure
+		step.Advice = "Look whether the cloud offers events (" + "/.well-known/ssf-configuration" + "), or name the place in the settings (passwords.events). It is tried again every few seconds."
+	case s.Polled == nil || time.Since(*s.Polled) > silentFor:
+		step.Outcome, step.Detail = "bad", "nobody listens to it"
+		step.Advice = "Look whether a service runs on this database, and at its log."
+	case ahead.Abs() > clocksApart:
+		step.Outcome, step.Detail = "doubtful", fmt.Sprintf("open at %s, but the cloud's clock is %s %s", s.Endpoint, ahead.Abs().Round(time.Second), map[bool]string{true: "ahead", false: "behind"}[ahead > 0])
+		step.Advice = "Set the clocks of the cloud, Kambrel and the agents by the same source: events that are too old or not yet made are not taken."
+	}
+	return step
+}
+
+func serviceStep(s store.EventStream) wire.PasswordStep {
+	if s.Service == "" || s.Failing != nil || s.Polled == nil || time.Since(*s.Polled) > silentFor {
+		return wire.PasswordStep{Name: "service", Outcome: "bad", Detail: "no service listens", Advice: "Another service on the database takes over within seconds; start one."}
+	}
+	return wire.PasswordStep{Name: "service", Outcome: "good", Since: s.Opened, Detail: s.Service + " listens to it"}
+}
+
+// directoryState is the part of the way behind the service.
+func (p *Passwords) directoryState(ctx context.Context, d settings.Directory, agents []store.Agent, stream store.EventStream) (wire.PasswordsDirectory, error) {
+	out := wire.PasswordsDirectory{Name: d.Name, Outcome: "good", Features: []entry.Feature{}, Steps: []wire.PasswordStep{}}
+	for _, feature := range entry.PasswordFeatures {
+		if slices.Contains(d.Features, feature) {
+			out.Features = append(out.Features, feature)
+		}
+	}
+	open, all := 0, 0
+	for _, agent := range agents {
+		if !slices.Contains(agent.Serves(), d.Name) {
+			continue
+		}
+		all++
+		step := agentStep(agent, d.Name, stream)
+		if step.Outcome == "good" {
+			open++
+		}
+		out.Steps = append(out.Steps, step)
+	}
+	if all == 0 {
+		out.Steps = append(out.Steps, wire.PasswordStep{Name: "agent", Outcome: "bad", Detail: "no agent serves it", Advice: "Enrol one with 'kambrel agent code " + d.Name + "'."})
+	}
+	probe, found, err := p.store.Orders.LastProbe(ctx, d.Name)
+	if err != nil {
+		return out, err
+	}
+	for _, feature := range out.Features {
+		out.Steps = append(out.Steps, rightStep(probe, found, d.Name, feature))
+	}
+	switch {
+	case open == 0:
+		out.Outcome = "bad"
+	case slices.ContainsFunc(out.Steps, func(s wire.PasswordStep) bool { return s.Outcome != "good" && s.Outcome != "skipped" }):
+		out.Outcome = "doubtful"
+	}
+	return out, nil
+}
+
+func agentStep(agent store.Agent, directory string, stream store.EventStream) wire.PasswordStep {
+	step := wire.PasswordStep{Name: "agent " + agent.Name, Outcome: "bad"}
+	accepted, published := stream.Published[directory][agent.Name]
+	state := views.Agent(agent)
+	at := slices.IndexFunc(agent.Faults, func(f store.AgentFault) bool { return f.Directory == directory })
+	switch {
+	case state.State != "online":
+		step.Detail, step.Since, step.Advice = "it is "+state.State, agent.LastContact, "Start it on its host with 'kambrel agent run'."
+	case at >= 0:
+		step.Detail, step.Since, step.Advice = "it fails at the directory: "+agent.Faults[at].Detail, &agent.Faults[at].Since, "Look with 'kambrel directory probe "+directory+" --agent "+agent.Name+"'."
+	case agent.Trusts == "":
+		step.Detail, step.Advice = "it trusts no cloud", "On its host, pin the cloud's keys: 'kambrel agent trust'."
+	case agent.Trusts != stream.Issuer:
+		step.Detail, step.Advice = "it trusts "+agent.Trusts+", and events come from "+or(stream.Issuer, "nobody yet"), "On its host, pin the keys of the right cloud: 'kambrel agent trust'."
+	case !published:
+		step.Detail, step.Advice = "the cloud does not have its key yet", "It is told within a minute; look at the service's log when it stays so."
+	case !accepted:
+		step.Detail = "the cloud has its key and does not seal for it, since nobody there has let this agent in"
+		step.Advice = "Give the cloud's administrator the thumbprint that 'kambrel agent key' prints on its host."
+	default:
+		step.Outcome, step.Detail = "good", "it trusts the cloud, and passwords are sealed for its key"
+	}
+	return step
+}
+
+func or(text, otherwise string) string {
+	if text == "" {
+		return otherwise
+	}
+	return text
+}
+
+// rightStep is what the last probe of a directory has found of a feature's right.
+func rightStep(probe store.Order, found bool, directory string, feature entry.Feature) wire.PasswordStep {
+	step := wire.PasswordStep{Name: "right " + string(feature), Outcome: "skipped", Detail: "not tried yet", Advice: "Try it with 'kambrel directory probe " + directory + "'."}
+	if !found {
+		return step
+	}
+	for _, v := range probe.Result {
+		if v.Step == "right" && strings.HasPrefix(v.Subject, string(feature)+",") {
+			return wire.PasswordStep{Name: step.Name, Outcome: v.Outcome, Detail: v.Detail, Advice: v.Advice, Since: &probe.Created}
+		}
+	}
+	return step
+}
+
+// Events lists what was asked, the newest first, and how many there are.
+func (p *Passwords) Events(ctx context.Context, q store.PasswordQuery) ([]wire.PasswordEvent, int, error) {
+	events, total, err := p.store.Passwords.List(ctx, q)
+	return views.List(events, eventView), total, err
+}
+
+func eventView(e store.PasswordEvent) wire.PasswordEvent {
+	view := wire.PasswordEvent{ID: e.ID, JTI: e.JTI, Act: e.Act, By: e.AskedBy, Directory: e.Directory, EntryID: e.EntryID, ResourceID: e.ResourceID, Person: e.Person,
+		Received: e.Received, Ended: e.Ended, Detail: e.Detail, Agent: e.Agent, InDirectory: e.Micros / 1000}
+	if e.Ended == nil {
+		view.Text = "on its way"
+		return view
+	}
+	view.Done, view.Reason, view.Millis = e.Reason == password.Done, e.Reason, e.Ended.Sub(e.Received).Milliseconds()
+	view.Text = (&password.Refusal{Reason: e.Reason, Least: e.Least}).Error()
+	view.Told = password.ForPerson(e.Reason, e.Least)
+	return view
+}
