@@ -81,7 +81,7 @@ func newPlace(t *testing.T, dsn string) *place {
 // serve answers orders from the entries in memory.
 func (p *place) serve(ctx context.Context, agent store.Agent) {
 	for ctx.Err() == nil {
-		order, ok, err := p.Orders.Take(ctx, agent, false)
+		order, ok, err := p.Orders.Take(ctx, agent, protocol.LaneAny)
 		if err != nil || !ok {
 			continue
 		}

@@ -251,8 +251,12 @@ func normalizeOne(a attribute, value any, path string) (any, *failure) {
 		if !ok {
 			return nil, invalidValue("%s takes a text", path)
 		}
-		if len([]rune(s)) > longest {
-			return nil, invalidValue("%s is longer than %d characters", path, longest)
+		most := longest
+		if path == "keys.value" {
+			most = longestStatement
+		}
+		if len([]rune(s)) > most {
+			return nil, invalidValue("%s is longer than %d characters", path, most)
 		}
 		if s == "" {
 			return nil, nil
@@ -277,6 +281,9 @@ func normalizeOne(a attribute, value any, path string) (any, *failure) {
 }
 
 const longest = 256
+
+// longestStatement is how long what an agent says of its key may be.
+const longestStatement = 4096
 
 var (
 	loginForm   = regexp.MustCompile(`^[A-Za-z0-9.!#^_'~-]+@([A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)+)$`)

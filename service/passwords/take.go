@@ -164,7 +164,11 @@ func (l *listener) may(ctx context.Context, event *store.PasswordEvent, ask even
 	if err != nil {
 		return no(password.NotLinked, "%q is no id of an entry", ask.Entry)
 	}
-	link, err := l.store.Links.Of(ctx, entry.Ref{Directory: directory.Name, ID: id})
+	ref := entry.Ref{Directory: directory.Name, ID: id}
+	if err := l.store.Passwords.Named(ctx, event, ref); err != nil {
+		return nil, err
+	}
+	link, err := l.store.Links.Of(ctx, ref)
 	switch {
 	case store.NotFound(err):
 		return no(password.NotLinked, "the entry %s is linked to nothing", ask.Entry)
@@ -172,12 +176,6 @@ func (l *listener) may(ctx context.Context, event *store.PasswordEvent, ask even
 		return nil, err
 	case link.ResourceID != event.ResourceID:
 		return no(password.NotLinked, "the entry %s is linked to another resource, %s", ask.Entry, link.ResourceID)
-	}
-	if hit, err := l.explain.ResolveEntry(ctx, ask.Entry); err == nil {
-		event.Person = hit.Name
-		if err := l.store.Passwords.Named(ctx, event.ID, hit.Name); err != nil {
-			return nil, err
-		}
 	}
 	if link.LeftAt != nil {
 		return no(password.OutOfScope, "the entry left on %s", link.LeftAt.Format(time.DateOnly))

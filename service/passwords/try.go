@@ -25,18 +25,21 @@ func (p *Passwords) Try(ctx context.Context, text string) (wire.PasswordTrial, e
 	if err != nil {
 		return trial, err
 	}
-	trial.Person, trial.Directory = hit.Name, hit.Directory
+	trial.Directory = hit.Directory
+	id, err := entry.NewID(hit.EntryID)
+	if err != nil {
+		return trial, problem.New(problem.NotFound, "%s has no entry in a directory.", text)
+	}
+	if trial.Person, err = p.store.Passwords.NameOf(ctx, entry.Ref{Directory: hit.Directory, ID: id}); err != nil {
+		return trial, err
+	}
 	document, ok := p.settings(ctx)
 	if !ok {
 		return trial, problem.New(problem.NoSettings, "")
 	}
 	directory, known := document.Directory(hit.Directory)
 	if !known || !directory.TakesPasswords() {
-		return trial, problem.New(problem.BadInput, "%s is in the directory %s, which takes no passwords from the cloud: switch reset-passwords, change-passwords or unlock on for it.", hit.Name, hit.Directory)
-	}
-	id, err := entry.NewID(hit.EntryID)
-	if err != nil {
-		return trial, problem.New(problem.NotFound, "%s has no entry in a directory.", hit.Name)
+		return trial, problem.New(problem.BadInput, "%s is in the directory %s, which takes no passwords from the cloud: switch reset-passwords, change-passwords or unlock on for it.", trial.Person, hit.Directory)
 	}
 	tell := func(step wire.PasswordStep) {
 		trial.Steps = append(trial.Steps, step)

@@ -81,7 +81,7 @@ func (s Agents) Hello(ctx context.Context, agent Agent) (bool, error) {
 		return false, err
 	}
 	n, err := s.exec(ctx, `UPDATE agents SET host = ?, version = ?, directories = ?::text[], plain = ?::text[], trusts = ?,
-		keys_before = CASE WHEN keys = ?::jsonb THEN keys_before ELSE keys END, keys = ?::jsonb, last_contact = now() WHERE id = ?`,
+		keys_before = CASE WHEN keys IS NOT DISTINCT FROM ?::jsonb THEN keys_before ELSE keys END, keys = ?::jsonb, last_contact = now() WHERE id = ?`,
 		agent.Host, agent.Version, agent.Directories, agent.Plain, agent.Trusts, string(keys), string(keys), agent.ID)
 	if err != nil || n == 0 {
 		return false, err

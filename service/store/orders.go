@@ -87,7 +87,7 @@ func (s Orders) Get(ctx context.Context, id int64) (Order, error) {
 func (s Orders) Take(ctx context.Context, agent string, directories []string, lane protocol.Lane, usual time.Duration) (Order, bool, error) {
 	var id int64
 	err := s.raw(ctx, `
-		UPDATE orders SET state = 'leased', agent_id = @agent, taken = taken + 1, lease_until = now() + CASE WHEN kind = @password THEN @short ELSE @usual END * interval '1 second' WHERE id = (
+		UPDATE orders SET state = 'leased', agent_id = @agent, taken = taken + 1, lease_until = now() + CASE WHEN kind = @password THEN CAST(@short AS float8) ELSE CAST(@usual AS float8) END * interval '1 second' WHERE id = (
 			SELECT id FROM orders o WHERE directory = ANY(CAST(@directories AS text[])) AND (state = 'waiting' OR state = 'leased' AND lease_until < now())
 			AND (kind = @password) = (@lane = @passwords) AND NOT (@lane = @quick AND slow) AND (among = '{}' OR @agent = ANY(among)) AND taken < @most AND (not_before IS NULL OR not_before <= now()) AND NOT @agent = ANY(failed_by)
 			AND (only_agent = @agent OR only_agent IS NULL AND (

@@ -8,6 +8,7 @@ import (
 
 	"gorm.io/gorm/clause"
 
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/password"
 	protocol "kambrel.example/kambrel/protocol/orders"
 )
@@ -47,8 +48,8 @@ type PasswordCounts struct {
 // Count counts them.
 func (s Passwords) Count(ctx context.Context, since time.Time, policy []string) (PasswordCounts, error) {
 	var c PasswordCounts
-	err := s.raw(ctx, `SELECT count(*) FILTER (WHERE reason = '') AS done, count(*) FILTER (WHERE reason = ANY(@policy::text[])) AS policy,
-			count(*) FILTER (WHERE reason <> '' AND NOT reason = ANY(@policy::text[])) AS refused,
+	err := s.raw(ctx, `SELECT count(*) FILTER (WHERE reason = '') AS done, count(*) FILTER (WHERE reason = ANY((@policy)::text[])) AS policy,
+			count(*) FILTER (WHERE reason <> '' AND NOT reason = ANY((@policy)::text[])) AS refused,
 			coalesce(percentile_disc(0.5) WITHIN GROUP (ORDER BY took) FILTER (WHERE reason = ''), 0) AS median,
 			coalesce(percentile_disc(0.95) WITHIN GROUP (ORDER BY took) FILTER (WHERE reason = ''), 0) AS slow
 		FROM (SELECT reason, CAST(extract(epoch FROM ended - received) * 1000 AS bigint) AS took FROM password_events WHERE ended IS NOT NULL AND received > @since) AS ended`,
@@ -69,9 +70,19 @@ func (s Passwords) Begin(ctx context.Context, event *PasswordEvent) (bool, error
 	return false, s.with(ctx).Where("jti = ?", event.JTI).Take(event).Error
 }
 
+// NameOf is what people call an entry.
+func (s Passwords) NameOf(ctx context.Context, ref entry.Ref) (string, error) {
+	var name string
+	return name, s.raw(ctx, `SELECT name FROM entries WHERE directory = ? AND id = ?`, ref.Directory, ref.ID.String()).Scan(&name).Error
+}
+
 // Named notes who an event is about, as people call them.
-func (s Passwords) Named(ctx context.Context, id int64, person string) error {
-	_, err := s.exec(ctx, `UPDATE password_events SET person = ? WHERE id = ?`, person, id)
+func (s Passwords) Named(ctx context.Context, event *PasswordEvent, ref entry.Ref) error {
+	var err error
+	if event.Person, err = s.NameOf(ctx, ref); err != nil {
+		return err
+	}
+	_, err = s.exec(ctx, `UPDATE password_events SET person = ? WHERE id = ?`, event.Person, event.ID)
 	return err
 }
 

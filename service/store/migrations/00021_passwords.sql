@@ -1,6 +1,6 @@
 -- +goose Up
 -- Whose events an agent carries out, and what it states of its key, by directory.
-ALTER TABLE agents ADD trusts text NOT NULL DEFAULT '', ADD keys jsonb NOT NULL DEFAULT '{}', ADD keys_before jsonb NOT NULL DEFAULT '{}';
+ALTER TABLE agents ADD trusts text NOT NULL DEFAULT '', ADD keys jsonb, ADD keys_before jsonb;
 -- Which agents alone may take an order (those for which its envelope is sealed), and what
 -- became of one for a password.
 ALTER TABLE orders ADD among uuid[] NOT NULL DEFAULT '{}', ADD outcome jsonb;
