@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/http"
 	"time"
 
 	"kambrel.example/kambrel/core/entry"
@@ -64,54 +65,67 @@ func (w work) passwordDone(ctx context.Context) (orders.PasswordDone, error) {
 		return orders.PasswordDone{}, err
 	}
 	defer session.Close()
-	expires := time.Unix(ask.Expires, 0)
-	before, begun, end, err := w.agent.vault.begin(token.ID, expires)
-	if err != nil {
+	account, err := session.Account(w.order.Dialect, w.order.Base, id, w.protected()...)
+	switch {
+	case problem.CodeOf(err) == problem.NotFound:
+		return orders.PasswordDone{Reason: password.NotLinked, Detail: err.Error()}, nil
+	case err != nil:
 		return orders.PasswordDone{}, err
+	case account.Protected:
+		return orders.PasswordDone{Reason: password.Protected, Detail: account.DN}, nil
+	case account.Disabled:
+		return orders.PasswordDone{Reason: password.Disabled, Detail: account.DN}, nil
+	}
+	if err := w.agent.begin(ctx, w.order.ID); err != nil {
+		return orders.PasswordDone{}, err
+	}
+	before, begun, end, err := w.agent.vault.begin(token.ID, time.Unix(ask.Expires, 0))
+	if err != nil {
+		return orders.PasswordDone{Reason: password.Refused, Detail: err.Error()}, nil
 	}
 	if before != nil {
 		again := *before
 		again.Remembered = true
 		return again, end(nil)
 	}
-	done, err := w.setOnce(ctx, session, id, ask, opened, begun || w.order.Taken > 1)
-	if err != nil {
-		return done, errors.Join(err, end(nil))
+	done := w.setOnce(ctx, session, account, ask, opened, begun || w.order.Password.Again)
+	if err := end(&done); err != nil {
+		// It is done all the same, and in memory; only a new start would not know.
+		slog.Error("remember what became of an event", logkey.Event, token.ID, logkey.Error, err)
 	}
-	return done, end(&done)
+	return done, nil
+}
+
+// begin tells the service that the order is begun now. What is not begun the service can
+// take back, so that it knows that nothing was done; then this agent must leave it.
+func (a *Agent) begin(ctx context.Context, order int64) error {
+	response, err := a.do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/agent/orders/%d/begin", order), nil)
+	if err != nil {
+		return fmt.Errorf("begin order %d: %w", order, err)
+	}
+	return response.Body.Close()
 }
 
 // setOnce sets a password; again tells that it may have been set before.
-func (w work) setOnce(ctx context.Context, session *directory.Session, id entry.ID, ask events.Ask, opened events.Secret, again bool) (orders.PasswordDone, error) {
-	account, err := session.Account(w.order.Dialect, w.order.Base, id, w.protected()...)
-	if err != nil {
-		if problem.CodeOf(err) == problem.NotFound {
-			return orders.PasswordDone{Reason: password.NotLinked, Detail: err.Error()}, nil
-		}
-		return orders.PasswordDone{}, err
-	}
-	switch {
-	case account.Protected:
-		return orders.PasswordDone{Reason: password.Protected, Detail: account.DN}, nil
-	case account.Disabled:
-		return orders.PasswordDone{Reason: password.Disabled, Detail: account.DN}, nil
-	}
+func (w work) setOnce(ctx context.Context, session *directory.Session, account directory.Account, ask events.Ask, opened events.Secret, again bool) orders.PasswordDone {
 	if again && ask.Act != password.Unlock {
 		holds, known := directory.Holds(ctx, w.connection, account, secret.Text(opened.Password))
 		switch {
 		case holds:
-			return orders.PasswordDone{Detail: "it was set before"}, nil
+			return orders.PasswordDone{Detail: "it was set before"}
 		case !known:
-			return orders.PasswordDone{Reason: password.Unknown, Detail: "it was begun before, and the directory does not tell whether it was done"}, nil
+			return orders.PasswordDone{Reason: password.Unknown, Detail: "it was begun before, and the directory does not tell whether it was done"}
 		}
 	}
 	// It is not begun any more once it has expired.
 	if time.Now().After(time.Unix(ask.Expires, 0)) {
-		return orders.PasswordDone{Reason: password.Expired}, nil
+		return orders.PasswordDone{Reason: password.Expired}
 	}
 	ctx, cancel := context.WithDeadline(ctx, time.Unix(ask.Expires, 0).Add(modifyWithin))
 	defer cancel()
-	began, note := time.Now(), ""
+	began := time.Now()
+	var note string
+	var err error
 	if ask.Act == password.Unlock {
 		err = session.Unlock(ctx, account)
 	} else {
@@ -125,7 +139,7 @@ func (w work) setOnce(ctx context.Context, session *directory.Session, id entry.
 	case err != nil:
 		done.Reason, done.Detail = password.Refused, err.Error()
 	}
-	return done, nil
+	return done
 }
 
 // protected are the filters of those whose password is never touched: what the settings

@@ -123,6 +123,7 @@ func (s *Server) routes() {
 	control.Get("/faults", func(c *fiber.Ctx) error { return c.JSON(s.faults.get()) })
 	control.Post("/faults", s.setFaults)
 	control.Post("/passwords", s.setPasswords)
+	control.Post("/tokens", s.slipIn)
 	control.Get("/counts", func(c *fiber.Ctx) error { return c.JSON(s.store.counts()) })
 
 	v2 := s.app.Group("/scim/v2", s.misbehave, s.habitual)

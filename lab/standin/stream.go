@@ -74,26 +74,40 @@ func (s *Server) sign(claims events.Token) (string, error) {
 	return signed.CompactSerialize()
 }
 
-// tell puts a token into the stream and waits for the answer.
+// tell signs a token, puts it into the stream and waits for the answer.
 func (s *Server) tell(claims events.Token) (events.SetFailed, error) {
 	token, err := s.sign(claims)
 	if err != nil {
 		return events.SetFailed{}, err
 	}
+	return s.send(claims.ID, token), nil
+}
+
+// slipIn puts any text into the stream, as somebody might who had got at it, and tells what
+// was answered.
+func (s *Server) slipIn(c *fiber.Ctx) error {
+	var asked struct{ ID, Token string }
+	if json.Unmarshal(c.Body(), &asked) != nil {
+		return refuse(c, invalidSyntax("give id and token"))
+	}
+	return c.JSON(s.send(asked.ID, asked.Token))
+}
+
+func (s *Server) send(id, token string) events.SetFailed {
 	one := &waiting{token: token, until: time.Now().Add(patience), answer: make(chan events.SetFailed, 1)}
 	q := s.stream
 	q.mu.Lock()
-	q.waiting[claims.ID] = one
+	q.waiting[id] = one
 	q.wake()
 	q.mu.Unlock()
 	defer func() {
 		q.mu.Lock()
-		delete(q.waiting, claims.ID)
+		delete(q.waiting, id)
 		q.mu.Unlock()
 	}()
 	select {
 	case answer := <-one.answer:
-		return answer, nil
+		return answer
 	case <-time.After(patience):
 		q.mu.Lock()
 		defer q.mu.Unlock()
@@ -101,7 +115,7 @@ func (s *Server) tell(claims events.Token) (events.SetFailed, error) {
 		if !one.sent.IsZero() {
 			reason = password.Unknown // somebody had it
 		}
-		return events.SetFailed{Code: string(reason), Description: password.ForPerson(reason, 0)}, nil
+		return events.SetFailed{Code: string(reason), Description: password.ForPerson(reason, 0)}
 	}
 }
 

@@ -19,8 +19,6 @@ type Order struct {
 	Base      string        `json:"base"`
 	// LeaseSeconds is how long the order stays this agent's without a word.
 	LeaseSeconds int `json:"leaseSeconds"`
-	// Taken is how often it was taken, this time included.
-	Taken int `json:"taken,omitempty"`
 
 	// Just one of these is set; it is what is asked, and the kind.
 	Read   *Read   `json:"read,omitempty"`

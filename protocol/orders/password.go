@@ -15,7 +15,7 @@ type Password struct {
 	Event string `json:"event,omitempty"`
 	// Protected is a filter (RFC 4515) of those whose password is never touched.
 	Protected string `json:"protected,omitempty"`
-	// Again: it was taken before, so that it may have been done.
+	// Again: an agent has begun it before, so that it may have been done.
 	Again bool `json:"again,omitempty"`
 	// Try names an entry for which the rights for the features are tried.
 	Try      *entry.ID       `json:"try,omitempty"`

@@ -131,6 +131,20 @@ func (s *Server) agentStreams() {
 		}
 		return c.JSON(order)
 	})
+	s.app.Post("/api/v1/agent/orders/:id/begin", func(c *fiber.Ctx) error {
+		agent, err := s.agent(c)
+		if err != nil {
+			return err
+		}
+		id, err := c.ParamsInt("id")
+		if err != nil {
+			return fiber.NewError(http.StatusNotFound, "there is no such order")
+		}
+		if err := s.service.Orders.Begin(c.UserContext(), int64(id), agent); err != nil {
+			return err
+		}
+		return c.SendStatus(http.StatusNoContent)
+	})
 	s.app.Post("/api/v1/agent/orders/:id/answer", func(c *fiber.Ctx) error {
 		agent, err := s.agent(c)
 		if err != nil {

@@ -130,6 +130,16 @@ func (o *Orders) whyNobody(ctx context.Context, order store.Order) (*problem.Err
 	return failure, nil
 }
 
+// Begin notes that an agent begins an order for a password now. The error order-lost says
+// that it must not.
+func (o *Orders) Begin(ctx context.Context, id int64, agent store.Agent) error {
+	mine, err := o.store.Orders.Begin(ctx, id, agent.ID, o.lease)
+	if err == nil && !mine {
+		err = problem.New(problem.OrderLost, "order %d", id)
+	}
+	return err
+}
+
 // A lease may have lapsed, of which no event tells: how often it is looked for.
 const (
 	lapsedEvery = 2 * time.Second
@@ -164,7 +174,10 @@ func (o *Orders) Take(ctx context.Context, agent store.Agent, lane protocol.Lane
 		}
 		if ok {
 			request := order.Request
-			request.ID, request.Taken, request.LeaseSeconds = order.ID, order.Taken, int(order.Kind.Lease(o.lease)/time.Second)
+			if request.Password != nil {
+				request.Password.Again = order.Begun > 0
+			}
+			request.ID, request.LeaseSeconds = order.ID, int(order.Kind.Lease(o.lease)/time.Second)
 			return request, true, nil
 		}
 		select {

@@ -281,20 +281,18 @@ func (l *listener) follow(ctx context.Context, event *store.PasswordEvent) error
 			return l.end(ctx, event, outcome{*order.Outcome, l.nameOf(ctx, order.AgentID)})
 		case order.State == "done", order.State == "failed":
 			return l.end(ctx, event, failed(order))
-		case now.After(event.Expires) && order.State == "waiting":
-			gone, err := l.store.Orders.WithdrawWaiting(ctx, order.ID)
-			if err != nil {
+		case now.After(event.Expires) && order.Begun == 0:
+			if gone, err := l.store.Orders.WithdrawUnbegun(ctx, order.ID); err != nil {
 				return err
+			} else if gone {
+				return l.end(ctx, event, refused(password.Nobody, "no agent began it before it expired"))
 			}
-			if gone && order.Taken == 0 {
-				return l.end(ctx, event, refused(password.Nobody, "no agent took it before it expired"))
-			}
-			continue
+			continue // somebody has just begun it
 		case now.After(event.Expires.Add(inHand)):
 			if err := l.store.Orders.End(ctx, order.ID, string(problem.Cancelled), "", order.Counts); err != nil {
 				return err
 			}
-			return l.end(ctx, event, outcome{protocol.PasswordDone{Reason: password.Unknown, Detail: "the agent that had it did not answer"}, l.nameOf(ctx, order.AgentID)})
+			return l.end(ctx, event, outcome{protocol.PasswordDone{Reason: password.Unknown, Detail: "the agent that had begun it did not answer"}, l.nameOf(ctx, order.AgentID)})
 		}
 		select {
 		case <-ctx.Done():
@@ -312,9 +310,10 @@ func failed(order store.Order) outcome {
 		problem.AgentRetired: password.Nobody, problem.RightMissing: password.RightMissing,
 	}[problem.Code(order.FailureCode)]
 	switch {
-	case problem.Code(order.FailureCode) == problem.Cancelled, order.Taken > len(order.FailedBy)+1:
-		// Somebody had it and has not said what became of it.
+	case order.Begun > 0: // somebody has begun it and has not said what became of it
 		reason = password.Unknown
+	case problem.Code(order.FailureCode) == problem.Cancelled:
+		reason = password.Nobody
 	case reason == "":
 		reason = password.Refused
 	}

@@ -29,9 +29,9 @@ type Order struct {
 	OnlyAgent     *string    // nobody else may take it
 	Among         textArray  `gorm:"type:uuid[]"` // nobody but these; none for anybody
 	NotBefore     *time.Time // nobody may take it before
-	FailedBy      textArray  `gorm:"type:uuid[]"` // agents that failed it before they began
 	Checkup       bool       // it looks whether an agent is well again
 	Taken         int        // how often
+	Begun         int        // how often an agent has begun it, of one for a password
 	LeaseUntil    *time.Time
 	Created       time.Time
 	FailureCode   string

@@ -63,6 +63,7 @@ type Options struct {
 	Raced  bool     // the programs are those with the race detector
 	Access string   // access rules of the directory
 	NoSync bool     // the directory does not tell what changed
+	Policy string   // the password policy of the directory, by name
 	// between stands between the service and the cloud.
 	Between *Between
 	Bare    bool // neither an agent nor settings, as a new user finds it
@@ -108,7 +109,7 @@ func NewWith(t *testing.T, ldif string, o Options) *World {
 	file := filepath.Join(w.Lab.Dir, "base.ldif")
 	require.NoError(t, os.WriteFile(file, []byte("dn: "+Base+"\nobjectClass: organization\nobjectClass: dcObject\no: Brisling Cargo\ndc: brisling\n\n"+
 		servers.ReaderLDIF(Base)+"dn: "+People+"\nobjectClass: organizationalUnit\n\ndn: "+Leavers+"\nobjectClass: organizationalUnit\n\n"+ldif), 0o600))
-	w.Directory, err = w.Lab.StartOpenLDAP(ctx, "openldap", servers.OpenLDAPOptions{BaseDN: Base, LDIF: file, Access: o.Access, NoSync: o.NoSync})
+	w.Directory, err = w.Lab.StartOpenLDAP(ctx, "openldap", servers.OpenLDAPOptions{BaseDN: Base, LDIF: file, Access: o.Access, NoSync: o.NoSync, Policy: o.Policy})
 	require.NoError(t, err)
 	w.LDAP, err = w.Directory.Dial()
 	require.NoError(t, err)

@@ -1,9 +1,9 @@
 -- +goose Up
 -- Whose events an agent carries out, and what it states of its key, by directory.
 ALTER TABLE agents ADD trusts text NOT NULL DEFAULT '', ADD keys jsonb, ADD keys_before jsonb;
--- Which agents alone may take an order (those for which its envelope is sealed), and what
--- became of one for a password.
-ALTER TABLE orders ADD among uuid[] NOT NULL DEFAULT '{}', ADD outcome jsonb;
+-- Which agents alone may take an order (those for which its envelope is sealed), how often
+-- one for a password was begun in the directory, and what became of it.
+ALTER TABLE orders ADD among uuid[] NOT NULL DEFAULT '{}', ADD outcome jsonb, ADD begun integer NOT NULL DEFAULT 0;
 
 -- What the cloud asked about passwords, and what became of it. A password is never here.
 CREATE TABLE password_events (
@@ -50,5 +50,5 @@ INSERT INTO event_stream DEFAULT VALUES;
 -- +goose Down
 DROP TABLE event_stream;
 DROP TABLE password_events;
-ALTER TABLE orders DROP among, DROP outcome;
+ALTER TABLE orders DROP among, DROP outcome, DROP begun;
 ALTER TABLE agents DROP trusts, DROP keys, DROP keys_before;
