@@ -65,6 +65,12 @@ export const router = createRouter({
       component: () => import('./pages/Settings.vue'),
       meta: { title: 'Settings' },
     },
+    {
+      path: '/passwords',
+      name: 'passwords',
+      component: () => import('./pages/Passwords.vue'),
+      meta: { title: 'Passwords' },
+    },
     { path: '/cloud', name: 'cloud', component: () => import('./pages/Cloud.vue'), meta: { title: 'Cloud' } },
     {
       path: '/:rest(.*)',

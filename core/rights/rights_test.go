@@ -19,7 +19,8 @@ func TestRightsAreExactlyWhatTheFeaturesNeed(t *testing.T) {
 	assert.Contains(t, Text(d, "", AccessLines), "CN=Deleted Objects,DC=corp,DC=halvard,DC=example")
 	d.Features = []entry.Feature{entry.FeatureResetPasswords}
 	list := List(d, "S-1-5-21-1", Unknown)
-	assert.Equal(t, "(OA;CIIO;CR;00299570-246d-11d0-a768-00aa006e0529;bf967aba-0de6-11d0-a285-00aa003049e2;S-1-5-21-1)", list[len(list)-1].Grant)
+	assert.Equal(t, "(OA;CIIO;CR;00299570-246d-11d0-a768-00aa006e0529;bf967aba-0de6-11d0-a285-00aa003049e2;S-1-5-21-1)", list[len(list)-2].Grant)
+	assert.Equal(t, "(OA;CIIO;WP;bf967a0a-0de6-11d0-a285-00aa003049e2;bf967aba-0de6-11d0-a285-00aa003049e2;S-1-5-21-1)", list[len(list)-1].Grant)
 	assert.Equal(t, "OU=Fleet,DC=corp,DC=halvard,DC=example", list[len(list)-1].Container)
 	d.Features = entry.Features
 	for _, right := range List(d, "S-1-5-21-1", Unknown) {

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/password"
 	"kambrel.example/kambrel/core/problem"
 )
 
@@ -47,7 +48,7 @@ func TestValidateListsAllFaultsWithTheirPaths(t *testing.T) {
 	d.Directories[0].Containers.Exclude = []string{"OU=Fleet,DC=corp,DC=halvard,DC=example", "Fleet", "OU=X,DC=other,DC=example"}
 	d.Users.Filter = "(cn=x"
 	d.Users.Match[0].Resource = "emails["
-	d.Directories[0].Features = []entry.Feature{"everything", entry.FeatureUnlock}
+	d.Directories[0].Features = []entry.Feature{"everything"}
 	d.Groups.MembersOf.Groups = []string{"CN=Pilot,DC=other,DC=example"}
 	d.Cloud.Domains = []string{"halvard"}
 	d.Users.Rules[0].Target = "externalId"
@@ -68,7 +69,6 @@ func TestValidateListsAllFaultsWithTheirPaths(t *testing.T) {
 		"directories[0].containers.exclude[2]": "does not lie below",
 		"users.filter":                         "closing parenthesis",
 		"directories[0].features[0]":           "no feature",
-		"directories[0].features[1]":           "nothing uses unlock yet",
 		"groups.membersOf.groups[0]":           "base of no directory",
 		"cloud.domains[0]":                     "no domain",
 		"users.match[0].resource":              "no resource attribute",
@@ -211,4 +211,33 @@ func TestRulesAreHeldAgainstWhatTheCloudTakes(t *testing.T) {
 	found := d.Against(offered)
 	require.Len(t, found, 1, "of a kind that the cloud tells nothing about nothing is said")
 	assert.Equal(t, "users.rules: the cloud requires employeeType of every user, and no rule sets it", found[0].String())
+}
+
+// TestPasswordsNeedTheWayBack asks for the rules by which a password finds its entry.
+func TestPasswordsNeedTheWayBack(t *testing.T) {
+	t.Parallel()
+	d := Default(Directory{Name: "halvard", Dialect: entry.AD, Base: "DC=halvard,DC=example", Containers: Containers{Include: []string{"DC=halvard,DC=example"}}})
+	require.Empty(t, d.Validate())
+	rules := len(d.Users.Rules)
+	d.AddOrigin()
+	assert.Len(t, d.Users.Rules, rules, "where no directory takes passwords nothing is needed")
+	d.Directories[0].Features = []entry.Feature{entry.FeatureUnlock}
+	faults := d.Validate()
+	require.Len(t, faults, 2)
+	assert.Contains(t, faults[0].Message, "add a rule with the formula directory")
+	d.AddOrigin()
+	d.AddOrigin()
+	assert.Len(t, d.Users.Rules, rules+2)
+	require.Empty(t, d.Validate())
+	assert.True(t, d.Directories[0].Allows(password.Unlock))
+	assert.False(t, d.Directories[0].Allows(password.Reset))
+
+	person, all := d.Passwords.Limits()
+	assert.Equal(t, []Rate{DefaultPerPerson, DefaultAll}, []Rate{person, all})
+	d.Passwords = Passwords{Events: "cloud", Protected: "(", PerPerson: &Rate{0, "10m"}, All: &Rate{1, "a while"}}
+	paths := map[string]bool{}
+	for _, fault := range d.Validate() {
+		paths[fault.Path] = true
+	}
+	assert.Equal(t, map[string]bool{"passwords.events": true, "passwords.protected": true, "passwords.perPerson.number": true, "passwords.all.within": true}, paths)
 }

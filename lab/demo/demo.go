@@ -524,6 +524,11 @@ func (d *running) firstRun(ctx context.Context) error {
 	if err := d.letSignIn(ctx); err != nil {
 		return err
 	}
+	for _, name := range []string{halvardName, brislingName} { // so that the rights are known
+		if _, err := d.client.ProbeDirectory(ctx, name, "", nil); err != nil {
+			return err
+		}
+	}
 	since, err := d.client.Runs(ctx, url.Values{"limit": {"20"}})
 	d.run = firstSince(since.Items, d.before, d.run)
 	return err

@@ -128,14 +128,15 @@ func TestAnAnswerBringsWhatWasAskedAlone(t *testing.T) {
 		"entry": orderstest.Crew(1), "gone": {Gone: &gone}, "present": {Present: []entry.ID{gone}}, "restart": {Restart: true},
 		"verdict": {Verdict: &protocol.Verdict{Step: "bind"}}, "repaired": {Repaired: &protocol.Repaired{Number: 1}}, "nothing": {},
 		"a schema": {Schema: entry.Schema{"cn": {}}}, "a check": {Check: protocol.CheckBegins}, // nobody has asked
+		"a password": {Password: &protocol.PasswordDone{}},
 	}
 	asked := map[protocol.Kind]protocol.Order{
 		protocol.KindRead: {Read: &protocol.Read{}}, protocol.KindFetch: {Fetch: &protocol.Fetch{}}, protocol.KindProbe: {Probe: &protocol.Probe{}}, protocol.KindRepair: {Repair: &protocol.Repair{}},
-		protocol.KindSearch: {Search: &protocol.Search{Most: 10}},
+		protocol.KindSearch: {Search: &protocol.Search{Most: 10}}, protocol.KindPassword: {Password: &protocol.Password{Event: "token"}},
 	}
 	brings := map[protocol.Kind][]string{
 		protocol.KindRead: {"entry", "gone", "present", "restart"}, protocol.KindFetch: {"entry"}, protocol.KindProbe: {"verdict"}, protocol.KindRepair: {"repaired"},
-		protocol.KindSearch: {"present"},
+		protocol.KindSearch: {"present"}, protocol.KindPassword: {"a password"},
 	}
 	require.Len(t, takers, len(brings), "each kind is tried")
 	for kind, request := range asked {
@@ -143,7 +144,11 @@ func TestAnAnswerBringsWhatWasAskedAlone(t *testing.T) {
 			request.Directory, request.Base = "halvard", "DC=example"
 			order := store.Order{Directory: "halvard", Request: request}
 			require.NoError(t, b.store.Orders.Add(ctx, &order))
-			_, ok, err := b.store.Orders.Take(ctx, orderstest.Agent, []string{"halvard"}, protocol.LaneAny, time.Minute)
+			lane := protocol.LaneAny
+			if kind == protocol.KindPassword {
+				lane = protocol.LanePasswords
+			}
+			_, ok, err := b.store.Orders.Take(ctx, orderstest.Agent, []string{"halvard"}, lane, time.Minute)
 			require.NoError(t, err)
 			require.True(t, ok)
 			err = b.Ingest(ctx, order.ID, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(line, orderstest.Done("", false))))
@@ -151,7 +156,7 @@ func TestAnAnswerBringsWhatWasAskedAlone(t *testing.T) {
 				assert.NoError(t, err, "%s answered with %s", kind, name)
 				kept, err := b.store.Orders.Get(ctx, order.ID)
 				require.NoError(t, err)
-				assert.Equal(t, kind == protocol.KindRepair, kept.Request.Kind() == "", "what was asked by a %s is forgotten when it has ended", kind)
+				assert.Equal(t, kind.Erases(), kept.Request.Kind() == "", "what was asked by a %s is forgotten when it has ended", kind)
 				continue
 			}
 			assert.Equal(t, problem.AgentMessageMalformed, problem.CodeOf(err), "%s answered with %s", kind, name)

@@ -172,8 +172,12 @@ func (p *Passwords) directoryState(ctx context.Context, d settings.Directory, ag
 	if err != nil {
 		return out, err
 	}
-	for _, feature := range out.Features {
-		out.Steps = append(out.Steps, rightStep(probe, found, d.Name, feature))
+	if found {
+		for _, feature := range out.Features {
+			out.Steps = append(out.Steps, rightStep(probe, d.Name, feature))
+		}
+	} else {
+		out.Steps = append(out.Steps, wire.PasswordStep{Name: "rights", Outcome: "skipped", Detail: "not tried yet", Advice: "Try them with 'kambrel directory probe " + d.Name + "'."})
 	}
 	switch {
 	case open == 0:
@@ -217,11 +221,8 @@ func or(text, otherwise string) string {
 }
 
 // rightStep is what the last probe of a directory has found of a feature's right.
-func rightStep(probe store.Order, found bool, directory string, feature entry.Feature) wire.PasswordStep {
-	step := wire.PasswordStep{Name: "right " + string(feature), Outcome: "skipped", Detail: "not tried yet", Advice: "Try it with 'kambrel directory probe " + directory + "'."}
-	if !found {
-		return step
-	}
+func rightStep(probe store.Order, directory string, feature entry.Feature) wire.PasswordStep {
+	step := wire.PasswordStep{Name: "right " + string(feature), Outcome: "skipped", Detail: "not tried since it was switched on", Advice: "Try it with 'kambrel directory probe " + directory + "'."}
 	for _, v := range probe.Result {
 		if v.Step == "right" && strings.HasPrefix(v.Subject, string(feature)+",") {
 			return wire.PasswordStep{Name: step.Name, Outcome: v.Outcome, Detail: v.Detail, Advice: v.Advice, Since: &probe.Created}

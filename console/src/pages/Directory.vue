@@ -177,12 +177,9 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
               <div v-for="feature in features" :key="feature.value">
                 <NCheckbox
                   :checked="data.features.includes(feature.value)"
-                  :disabled="!session.may('administrator') || (feature.later && !data.features.includes(feature.value))"
+                  :disabled="!session.may('administrator')"
                   @update:checked="(on: boolean) => setFeature(feature.value, on)"
-                  >{{ feature.text }}
-                  <span class="quiet"
-                    >({{ feature.means }}{{ feature.later ? '; not in this version' : '' }})</span
-                  ></NCheckbox
+                  >{{ feature.text }} <span class="quiet">({{ feature.means }})</span></NCheckbox
                 >
               </div>
               <NButton size="small" class="rights" @click="showRights">Rights for its owner</NButton>

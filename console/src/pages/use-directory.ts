@@ -8,13 +8,13 @@ import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { useLive } from '../state/live'
 
-type Feature = 'repair' | 'reset-passwords' | 'unlock'
+type Feature = 'repair' | 'reset-passwords' | 'change-passwords' | 'unlock'
 
-// What nothing uses yet cannot be switched on; where it is, it can be taken away.
-const features: { value: Feature; text: string; means: string; later?: boolean }[] = [
+const features: { value: Feature; text: string; means: string }[] = [
   { value: 'repair', text: 'Repair entries', means: 'write the values that a survey proposes' },
-  { value: 'reset-passwords', text: 'Reset passwords', means: 'set passwords of people', later: true },
-  { value: 'unlock', text: 'Unlock accounts', means: 'unlock accounts after wrong passwords', later: true },
+  { value: 'reset-passwords', text: 'Reset passwords', means: 'set passwords that people reset in the cloud' },
+  { value: 'change-passwords', text: 'Change passwords', means: 'for people who give the old one in the cloud' },
+  { value: 'unlock', text: 'Unlock accounts', means: 'that are locked after wrong passwords' },
 ]
 
 /** name is that of the directory. */

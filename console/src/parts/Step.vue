@@ -1,0 +1,38 @@
+<script setup lang="ts">
+// One step of a way: whether it is open, what was found, and what to do.
+import { computed } from 'vue'
+
+import type { Schemas } from '../api/client'
+import { when } from './words'
+
+const props = defineProps<{ step: Schemas['PasswordStep']; title?: string }>()
+const words = { good: 'open', doubtful: 'doubtful', bad: 'closed', skipped: 'not tried' }
+const name = computed(() => {
+  const text = props.title ?? props.step.name
+  return text.charAt(0).toUpperCase() + text.slice(1)
+})
+</script>
+
+<template>
+  <div class="step" :data-outcome="step.outcome">
+    <div class="head">
+      <strong>{{ name }}</strong><span class="word" :data-outcome="step.outcome">{{ words[step.outcome] }}</span>
+    </div>
+    <div class="quiet detail">{{ step.detail }}{{ step.since ? `, since ${when(step.since)}` : '' }}</div>
+    <div v-if="step.advice && step.outcome !== 'good'" class="advice">{{ step.advice }}</div>
+  </div>
+</template>
+
+<style scoped>
+.head {
+  display: flex;
+  justify-content: space-between;
+  gap: 8px;
+}
+.detail {
+  overflow-wrap: anywhere;
+}
+.advice {
+  margin-top: 2px;
+}
+</style>
