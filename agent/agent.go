@@ -251,13 +251,19 @@ func (a *Agent) introduce(now time.Time) (hello wire.Hello, print string, err er
 			hello.Plain = append(hello.Plain, d.Name)
 		}
 		if trusts != nil {
+			if trusts.SealKey != "" {
+				hello.Digests = append(hello.Digests, d.Name)
+				if d.LocalSocket != "" {
+					hello.Local = append(hello.Local, d.Name)
+				}
+			}
 			if hello.Keys[d.Name], err = a.vault.state(a.config.Key, d.Name, a.config.Name); err != nil {
 				return hello, "", err
 			}
 		}
 		fmt.Fprintf(sum, "%+v %q\n", d, d.Password.Reveal())
 	}
-	fmt.Fprintf(sum, "%q %q", hello.Trusts, a.vault.current().Key.KeyID)
+	fmt.Fprintf(sum, "%q %q %q", hello.Trusts, hello.Digests, a.vault.current().Key.KeyID)
 	return hello, string(sum.Sum(nil)), nil
 }
 

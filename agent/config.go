@@ -49,6 +49,9 @@ type Directory struct {
 	// Protected is a filter (RFC 4515) of those whose password the agent never touches,
 	// whatever the service says.
 	Protected string `yaml:"protected,omitempty"`
+	// LocalSocket is the privileged local socket of the domain controller on this host, as
+	// ldapi:///path, over which stored passwords are read for digests.
+	LocalSocket string `yaml:"localSocket,omitempty"`
 }
 
 // Cloud is a cloud that an agent trusts. The keys are those by which it signs, pinned here:
@@ -58,6 +61,8 @@ type Cloud struct {
 	// Audience is for whom events must be, "" for anybody.
 	Audience string   `yaml:"audience,omitempty"`
 	Keys     []string `yaml:"keys"` // public JWKs
+	// SealKey is the public JWK for which digests are sealed, "" where the cloud has none.
+	SealKey string `yaml:"sealKey,omitempty"`
 }
 
 func (d Directory) connection() directory.Connection {

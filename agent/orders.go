@@ -101,6 +101,7 @@ var handlers = map[orders.Kind]func(context.Context, work) (orders.Done, error){
 	orders.KindSearch: search,
 
 	orders.KindPassword: setPassword,
+	orders.KindDigest:   digest,
 }
 
 // carryOut does what an order asks for.

@@ -28,7 +28,15 @@ func Trust(issuer, audience string, keySet []byte) (Cloud, []string, error) {
 	c := Cloud{Issuer: issuer, Audience: audience}
 	var prints []string
 	for _, key := range set.Keys {
-		if !key.Valid() || !key.IsPublic() || key.Use == "enc" {
+		if !key.Valid() || !key.IsPublic() {
+			continue
+		}
+		if key.Use == "enc" {
+			text, err := json.Marshal(key)
+			if err != nil {
+				return c, nil, err
+			}
+			c.SealKey = string(text)
 			continue
 		}
 		print, err := Thumbprint(key)

@@ -145,7 +145,7 @@ The containers can be chosen later with 'kambrel scope'. Nothing is synced befor
 	command.Flags().StringVar(&in.Base, "base", "", "distinguished name below which everything lies")
 	command.Flags().StringArrayVar(&in.Include, "include", nil, "container that takes part; may be given several times")
 	command.Flags().StringArrayVar(&in.Exclude, "exclude", nil, "container below an included one that does not; may be given several times")
-	command.Flags().StringSliceVar(&features, "feature", nil, "what Kambrel may do beyond reading: repair, reset-passwords, change-passwords, unlock")
+	command.Flags().StringSliceVar(&features, "feature", nil, "what Kambrel may do beyond reading: repair, reset-passwords, change-passwords, unlock, password-digests")
 	_ = command.MarkFlagRequired("dialect")
 	_ = command.MarkFlagRequired("base")
 	return command
@@ -181,7 +181,7 @@ Exit status: 0 it works, 2 something is wrong.`,
 			return nil
 		},
 	}
-	command.Flags().StringSliceVar(&features, "feature", nil, "features to try beside those that are switched on: repair, reset-passwords, change-passwords, unlock")
+	command.Flags().StringSliceVar(&features, "feature", nil, "features to try beside those that are switched on: repair, reset-passwords, change-passwords, unlock, password-digests")
 	command.Flags().StringVar(&agent, "agent", "", "the agent that is to do it, by name or id; any that is well otherwise")
 	return command
 }

@@ -22,7 +22,7 @@ func newPasswordsCommand(d *deps) *cobra.Command {
 within a second whether the directory did it. The password travels sealed for the
 agents of the directory; Kambrel's service cannot read it.`,
 	}
-	command.AddCommand(newPasswordsStateCommand(d), newPasswordsEventsCommand(d), newPasswordsTryCommand(d))
+	command.AddCommand(newPasswordsStateCommand(d), newPasswordsEventsCommand(d), newPasswordsTryCommand(d), newPasswordsDigestsCommand(d))
 	return command
 }
 
@@ -65,6 +65,10 @@ func printPasswordsState(w io.Writer, s wire.PasswordsState) error {
 		for _, step := range directory.Steps {
 			printStep(w, "", step)
 		}
+	}
+	for _, one := range s.Digests {
+		fmt.Fprintf(w, "\n%s: password-digests\n", one.Directory)
+		printStep(w, "", one.Step)
 	}
 	if s.State == "off" {
 		return nil
@@ -163,6 +167,35 @@ func tookText(e wire.PasswordEvent) string {
 		return fmt.Sprintf("%d ms (%d in the directory)", e.Millis, e.InDirectory)
 	}
 	return fmt.Sprintf("%d ms", e.Millis)
+}
+
+func newPasswordsDigestsCommand(d *deps) *cobra.Command {
+	command := &cobra.Command{
+		Use: "digests", Short: "Pause and resume the digests by which people sign in to the cloud with the same password",
+		Long: `Where password-digests is switched on for a directory, its agent makes a digest of
+each stored password and seals it for the cloud. 'kambrel passwords state' shows how
+far that is.`,
+	}
+	for _, one := range []struct {
+		verb, short, said string
+		do                func(*client.Client, context.Context, string) (wire.PasswordsState, error)
+	}{
+		{"pause", "Let no more digests of a directory be made", "Paused. Digests that the cloud has stay as they are; who changes the password meanwhile signs in with the old one there.", (*client.Client).PauseDigests},
+		{"resume", "Let digests of a directory be made again", "Digests are made again.", (*client.Client).ResumeDigests},
+	} {
+		command.AddCommand(&cobra.Command{
+			Use: one.verb + " DIRECTORY", Short: one.short, Args: oneArgument("the directory's name, as in the settings"), Example: "  kambrel passwords digests " + one.verb + " halvard",
+			RunE: func(cmd *cobra.Command, args []string) error {
+				return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.PasswordsState, error) {
+					return one.do(c, ctx, args[0])
+				}, func(w io.Writer, _ wire.PasswordsState) error {
+					_, err := fmt.Fprintln(w, one.said)
+					return err
+				})
+			},
+		})
+	}
+	return command
 }
 
 func newPasswordsTryCommand(d *deps) *cobra.Command {

@@ -225,6 +225,16 @@ func (c *Client) PasswordEvents(ctx context.Context, query url.Values) (out wire
 	return out, c.do(ctx, http.MethodGet, "/passwords/events", query, nil, &out)
 }
 
+// PauseDigests lets no more digests of a directory be made; ResumeDigests lets them again.
+func (c *Client) PauseDigests(ctx context.Context, directory string) (out wire.PasswordsState, err error) {
+	return out, c.do(ctx, http.MethodPost, "/passwords/digests/"+url.PathEscape(directory)+"/pause", nil, nil, &out)
+}
+
+// ResumeDigests lets digests of a directory be made again.
+func (c *Client) ResumeDigests(ctx context.Context, directory string) (out wire.PasswordsState, err error) {
+	return out, c.do(ctx, http.MethodPost, "/passwords/digests/"+url.PathEscape(directory)+"/resume", nil, nil, &out)
+}
+
 // TryPassword goes the whole way for one person without setting anything.
 func (c *Client) TryPassword(ctx context.Context, person string) (out wire.PasswordTrial, err error) {
 	return out, c.do(ctx, http.MethodPost, "/passwords/try", nil, wire.TryPassword{Person: person}, &out)

@@ -16,6 +16,7 @@ import (
 
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/events"
+	"kambrel.example/kambrel/protocol/scim"
 )
 
 // pollTimeout is above how long a cloud holds a poll open.
@@ -216,6 +217,28 @@ func (c *Client) DropKeySet(ctx context.Context, id string) error {
 	_, err := c.once(ctx, request{method: http.MethodDelete, path: keySets + "/" + url.PathEscape(id)}, nil)
 	if absent(err) {
 		return nil
+	}
+	return classify(err)
+}
+
+// SetDigest writes the sealed digest of somebody's password, or takes it away where sealed is
+// nil. The cloud shows it to nobody.
+func (c *Client) SetDigest(ctx context.Context, resource string, sealed json.RawMessage) error {
+	operation := scim.PatchOperation{Op: "remove", Path: events.DigestURN + ":sealed"}
+	if sealed != nil {
+		text, err := json.Marshal(string(sealed))
+		if err != nil {
+			return err
+		}
+		operation.Op, operation.Value = "replace", text
+	}
+	body, err := json.Marshal(scim.PatchRequest{Schemas: []string{scim.PatchOpURN}, Operations: []scim.PatchOperation{operation}})
+	if err != nil {
+		return err
+	}
+	_, err = c.once(ctx, request{method: http.MethodPatch, path: "/Users/" + url.PathEscape(resource), body: body, minimal: true}, nil)
+	if sealed == nil && absent(err) {
+		return nil // whoever is gone has no digest
 	}
 	return classify(err)
 }

@@ -61,11 +61,14 @@ func (p *probe) right(feature entry.Feature) {
 }
 
 func describe(feature entry.Feature) string {
-	return map[entry.Feature]string{entry.FeatureRepair: "write the attributes that surveys repair", entry.FeatureResetPasswords: "set passwords", entry.FeatureChangePasswords: "change passwords for who gives the old one", entry.FeatureUnlock: "unlock accounts"}[feature]
+	return map[entry.Feature]string{entry.FeatureRepair: "write the attributes that surveys repair", entry.FeatureResetPasswords: "set passwords", entry.FeatureChangePasswords: "change passwords for who gives the old one", entry.FeatureUnlock: "unlock accounts", entry.FeatureDigests: "read stored passwords"}[feature]
 }
 
 // missing tells what the account may not do on an entry, "" if nothing.
 func (p *probe) missing(feature entry.Feature, kind entry.Kind, dn string) (string, error) {
+	if feature == entry.FeatureDigests {
+		return p.missingStored(dn)
+	}
 	if p.request.Dialect != entry.AD {
 		return p.missingStandard(dn, map[entry.Feature][]string{entry.FeatureRepair: p.request.Attributes[kind], entry.FeatureUnlock: {"pwdAccountLockedTime"},
 			entry.FeatureResetPasswords: {"userPassword"}, entry.FeatureChangePasswords: {"userPassword"}}[feature])
@@ -78,6 +81,19 @@ func (p *probe) missing(feature entry.Feature, kind entry.Kind, dn string) (stri
 		return "", err
 	}
 	return p.missingAD(dn, map[entry.Feature][]string{entry.FeatureRepair: p.request.Attributes[kind], entry.FeatureUnlock: {"lockoutTime"}}[feature])
+}
+
+// missingStored tells whether stored passwords cannot be read; with the dialect ad that is
+// another connection's matter, and left to it.
+func (p *probe) missingStored(dn string) (string, error) {
+	if p.request.Dialect == entry.AD {
+		return "", nil
+	}
+	result, err := p.session.conn.Search(&ldap.SearchRequest{BaseDN: dn, Scope: ldap.ScopeBaseObject, Filter: "(userPassword=*)", Attributes: []string{"1.1"}})
+	if err != nil || len(result.Entries) > 0 {
+		return "", err
+	}
+	return "read userPassword", nil
 }
 
 // missingAD asks the directory which attributes the account may write.

@@ -44,6 +44,8 @@ const (
 	SetPassword     Kind = "set-password"
 	MakeToken       Kind = "make-token"
 	EndToken        Kind = "end-token"
+	PauseDigests    Kind = "pause-digests"
+	ResumeDigests   Kind = "resume-digests"
 )
 
 // Description is what the catalogue says of a kind.
@@ -86,6 +88,8 @@ var catalogue = []Description{
 	{SetPassword, "Set an operator's password", about.Operator, ""},
 	{MakeToken, "Made a token", about.Token, EndToken},
 	{EndToken, "Ended a token", about.Token, ""},
+	{PauseDigests, "Paused the digests of a directory's passwords", about.Directory, ResumeDigests},
+	{ResumeDigests, "Let digests of a directory's passwords be made again", about.Directory, PauseDigests},
 }
 
 // Catalogue lists every kind.

@@ -18,10 +18,11 @@ const (
 	FeatureResetPasswords  Feature = "reset-passwords"  // set passwords of people
 	FeatureChangePasswords Feature = "change-passwords" // set them for people who give the old one
 	FeatureUnlock          Feature = "unlock"           // unlock accounts
+	FeatureDigests         Feature = "password-digests" // let people sign in to the cloud with the same password
 )
 
 // Features lists the features in the order in which they are shown.
-var Features = []Feature{FeatureRepair, FeatureResetPasswords, FeatureChangePasswords, FeatureUnlock}
+var Features = []Feature{FeatureRepair, FeatureResetPasswords, FeatureChangePasswords, FeatureUnlock, FeatureDigests}
 
 // PasswordFeatures are those of the way by which passwords come from the cloud.
 var PasswordFeatures = []Feature{FeatureResetPasswords, FeatureChangePasswords, FeatureUnlock}

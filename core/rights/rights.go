@@ -98,6 +98,8 @@ func listAD(d settings.Directory, account string) []Right {
 					Right{string(feature), container, "user", "write the property pwdLastSet, to ask for a new password at the next sign-in", fmt.Sprintf("(OA;CIIO;WP;%s;%s;%s)", schemaIDs["pwdLastSet"], schemaIDs["user"], account)})
 			case entry.FeatureChangePasswords:
 				list = append(list, Right{string(feature), container, "user", "the extended right Change Password (everybody has it, unless that was taken away)", fmt.Sprintf("(OA;CIIO;CR;%s;%s;%s)", changePassword, schemaIDs["user"], account)})
+			case entry.FeatureDigests:
+				// No right can be granted for this: stored passwords are told over a local socket alone.
 			case entry.FeatureUnlock:
 				list = append(list, Right{string(feature), container, "user", "write the property lockoutTime", fmt.Sprintf("(OA;CIIO;WP;%s;%s;%s)", schemaIDs["lockoutTime"], schemaIDs["user"], account)})
 			}
@@ -129,10 +131,14 @@ func listStandard(d settings.Directory, account string, language Language) []Rig
 	attributes := map[entry.Feature][]string{entry.FeatureRepair: survey.Repairable(d.Dialect, entry.User), entry.FeatureResetPasswords: {"userPassword", "pwdReset"}, entry.FeatureChangePasswords: {"userPassword"}, entry.FeatureUnlock: {"pwdAccountLockedTime"}}
 	for _, container := range d.Containers.Include {
 		for _, feature := range entry.Features {
-			if slices.Contains(d.Features, feature) {
+			if slices.Contains(d.Features, feature) && feature != entry.FeatureDigests {
 				names := strings.Join(attributes[feature], ",")
 				list = append(list, Right{string(feature), container, "user", "write " + names, grant(container, names, "write")})
 			}
+		}
+		// After the lines that write: the first one that fits counts, and writing includes reading.
+		if slices.Contains(d.Features, entry.FeatureDigests) {
+			list = append(list, Right{string(entry.FeatureDigests), container, "user", "read userPassword", grant(container, "userPassword", "read")})
 		}
 	}
 	return append(list, Right{"reading", d.Base, "", "read all entries and attributes, but userPassword", grant(d.Base, "", "read")})
@@ -154,6 +160,9 @@ var forms = map[Language]string{
 func Text(d settings.Directory, account string, language Language) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "Rights that Kambrel needs in the directory %s (%s, base %s)\n", d.Name, d.Dialect, d.Base)
+	if d.Dialect == entry.AD && slices.Contains(d.Features, entry.FeatureDigests) {
+		b.WriteString("For password-digests its agent runs on a domain controller's own host, as an account that may open the privileged local socket (localSocket in the agent's configuration).\n")
+	}
 	if len(d.Features) == 0 {
 		b.WriteString("It only reads this directory; no right to change anything is needed.\n")
 	}

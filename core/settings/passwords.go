@@ -1,6 +1,7 @@
 package settings
 
 import (
+	"cmp"
 	"fmt"
 	"net/url"
 	"slices"
@@ -24,6 +25,56 @@ type Passwords struct {
 	// and DefaultAll.
 	PerPerson *Rate `json:"perPerson,omitempty" yaml:"perPerson,omitempty"`
 	All       *Rate `json:"all,omitempty" yaml:"all,omitempty"`
+	// Digests says how those are made by which people sign in to the cloud with the same
+	// password; what is not given is as in DefaultDigests.
+	Digests *Digests `json:"digests,omitempty" yaml:"digests,omitempty"`
+}
+
+// Digests says how often rounds are made, and how hard a digest is to guess (Argon2id).
+type Digests struct {
+	Every  string `json:"every,omitempty" yaml:"every,omitempty"`   // a duration up to two minutes
+	Memory int    `json:"memory,omitempty" yaml:"memory,omitempty"` // KiB
+	Passes int    `json:"passes,omitempty" yaml:"passes,omitempty"`
+	Lanes  int    `json:"lanes,omitempty" yaml:"lanes,omitempty"`
+}
+
+// DefaultDigests are the second choice of RFC 9106 section 4 at what OWASP names as the
+// least memory for it.
+var DefaultDigests = Digests{Every: "2m", Memory: 19456, Passes: 2, Lanes: 1}
+
+const (
+	longestRound = 2 * time.Minute
+	leastMemory  = 7168 // KiB
+	mostMemory   = 1 << 20
+	mostPasses   = 20
+	mostLanes    = 16
+)
+
+// HowDigests is how digests are made.
+func (p Passwords) HowDigests() (every time.Duration, work password.Work) {
+	how := DefaultDigests
+	if p.Digests != nil {
+		how = Digests{cmp.Or(p.Digests.Every, how.Every), cmp.Or(p.Digests.Memory, how.Memory), cmp.Or(p.Digests.Passes, how.Passes), cmp.Or(p.Digests.Lanes, how.Lanes)}
+	}
+	every, _ = time.ParseDuration(how.Every)
+	return every, password.Work{Memory: uint32(how.Memory), Passes: uint32(how.Passes), Lanes: uint8(how.Lanes)}
+}
+
+func (v *validation) digests(d *Digests) {
+	if d == nil {
+		return
+	}
+	if every, err := time.ParseDuration(d.Every); d.Every != "" && (err != nil || every < ShortestInterval || every > longestRound) {
+		v.add("passwords.digests.every", "%q: give a duration from %s to %s", d.Every, ShortestInterval, longestRound)
+	}
+	for _, one := range []struct {
+		name         string
+		is, from, to int
+	}{{"memory", d.Memory, leastMemory, mostMemory}, {"passes", d.Passes, 1, mostPasses}, {"lanes", d.Lanes, 1, mostLanes}} {
+		if one.is != 0 && (one.is < one.from || one.is > one.to) {
+			v.add("passwords.digests."+one.name, "is %d; give a number from %d to %d", one.is, one.from, one.to)
+		}
+	}
 }
 
 // Rate is how many within which time.
@@ -85,7 +136,8 @@ func (v *validation) passwords(d *Document) {
 			v.add("passwords."+one.name+".within", "%q is no duration up to %s; write it as in 10m", one.rate.Within, longestRate)
 		}
 	}
-	if !d.TakesPasswords() {
+	v.digests(p.Digests)
+	if !d.needsOrigin() {
 		return
 	}
 	for _, rule := range originRules {
@@ -111,6 +163,14 @@ func (d *Document) TakesPasswords() bool {
 	return slices.ContainsFunc(d.Directories, Directory.TakesPasswords)
 }
 
+// GivesDigests tells whether digests of the directory's passwords go to the cloud.
+func (d Directory) GivesDigests() bool { return slices.Contains(d.Features, entry.FeatureDigests) }
+
+// needsOrigin tells whether the cloud must know where people come from.
+func (d *Document) needsOrigin() bool {
+	return d.TakesPasswords() || slices.ContainsFunc(d.Directories, Directory.GivesDigests)
+}
+
 // originRules write into the cloud from which entry of which directory somebody comes.
 var originRules = []Rule{
 	{Target: fmt.Sprintf("%s:directory", password.OriginURN), Formula: "directory"},
@@ -120,7 +180,7 @@ var originRules = []Rule{
 // AddOrigin adds the rules that passwords need, where a directory takes them and there are
 // none.
 func (d *Document) AddOrigin() {
-	if !d.TakesPasswords() {
+	if !d.needsOrigin() {
 		return
 	}
 	for _, rule := range originRules {

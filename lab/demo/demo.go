@@ -385,7 +385,7 @@ func (d *running) startAgent(ctx context.Context, directory string, server *serv
 	if err := d.trust(ctx, &config, file, directory); err != nil {
 		return err
 	}
-	config.SetDirectory(agent.Directory{Name: directory, URL: server.URL, CA: server.CAFile, BindDN: server.ReaderDN, Password: secret.Text(server.ReaderPassword)})
+	config.SetDirectory(agent.Directory{Name: directory, URL: server.URL, CA: server.CAFile, BindDN: server.ReaderDN, Password: secret.Text(server.ReaderPassword), LocalSocket: server.LocalSocket})
 	if err := config.Save(file); err != nil {
 		return err
 	}

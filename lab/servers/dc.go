@@ -112,7 +112,7 @@ func (l *Lab) StartDomainController(ctx context.Context) (*LDAPServer, error) {
 		return nil, err
 	}
 	s := &LDAPServer{
-		dir: l.Dir, URL: "ldaps://" + address, CAFile: l.CAFile(), BaseDN: dcBase,
+		dir: l.Dir, LocalSocket: "ldapi://" + filepath.Join(dir, "private", "ldap_priv", "ldapi"), URL: "ldaps://" + address, CAFile: l.CAFile(), BaseDN: dcBase,
 		AdminDN: dcAdmin, AdminPassword: dcPassword, ReaderDN: dcReader, ReaderPassword: readerPassword,
 	}
 	s.Process, err = l.Start(ctx, Command{

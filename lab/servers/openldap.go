@@ -20,6 +20,8 @@ type LDAPServer struct {
 	PlainURL string
 	CAFile   string
 	BaseDN   string
+	// LocalSocket is a domain controller's privileged one, "" for others.
+	LocalSocket string
 	// AdminDN may change entries, ReaderDN may read all that Kambrel needs.
 	AdminDN, AdminPassword   string
 	ReaderDN, ReaderPassword string

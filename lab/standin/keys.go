@@ -27,8 +27,21 @@ func Thumbprint(key jose.JSONWebKey) (string, error) {
 
 // signingKey reads the key by which events are signed from the folder, or makes it.
 func signingKey(dir string) (jose.JSONWebKey, error) {
+	return keptKey(dir, "signing.jwk", func() (jose.JSONWebKey, error) {
+		made, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		if err != nil {
+			return jose.JSONWebKey{}, err
+		}
+		key := jose.JSONWebKey{Key: made, Algorithm: string(jose.ES256), Use: "sig"}
+		key.KeyID, err = Thumbprint(key)
+		return key, err
+	})
+}
+
+// keptKey reads a key from the folder, or makes it; "" keeps nothing.
+func keptKey(dir, name string, make func() (jose.JSONWebKey, error)) (jose.JSONWebKey, error) {
 	var key jose.JSONWebKey
-	file := filepath.Join(dir, "signing.jwk")
+	file := filepath.Join(dir, name)
 	if dir != "" {
 		text, err := os.ReadFile(file)
 		if err == nil {
@@ -38,12 +51,8 @@ func signingKey(dir string) (jose.JSONWebKey, error) {
 			return key, err
 		}
 	}
-	made, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return key, err
-	}
-	key = jose.JSONWebKey{Key: made, Algorithm: string(jose.ES256), Use: "sig"}
-	if key.KeyID, err = Thumbprint(key); err != nil || dir == "" {
+	key, err := make()
+	if err != nil || dir == "" {
 		return key, err
 	}
 	text, err := json.Marshal(key)
@@ -55,7 +64,7 @@ func signingKey(dir string) (jose.JSONWebKey, error) {
 
 // keySet shows the public half.
 func (s *Server) keySet(c *fiber.Ctx) error {
-	return c.JSON(jose.JSONWebKeySet{Keys: []jose.JSONWebKey{s.signing.Public()}})
+	return c.JSON(jose.JSONWebKeySet{Keys: []jose.JSONWebKey{s.signing.Public(), s.sealKey.Public()}})
 }
 
 // trusted are the identities of agents that somebody who runs this cloud has let in, by

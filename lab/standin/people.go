@@ -29,11 +29,12 @@ type people struct {
 
 	mu       sync.Mutex
 	own      map[string]string // id -> PHC
+	digests  map[string]kept   // id -> of the password in the directory
 	sessions map[string]string // cookie -> id
 }
 
 func openPeople(dir string) (*people, error) {
-	p := &people{own: map[string]string{}, sessions: map[string]string{}}
+	p := &people{own: map[string]string{}, digests: map[string]kept{}, sessions: map[string]string{}}
 	if dir == "" {
 		return p, nil
 	}
@@ -45,7 +46,7 @@ func openPeople(dir string) (*people, error) {
 	if err != nil {
 		return nil, err
 	}
-	return p, json.Unmarshal(text, &p.own)
+	return p, json.Unmarshal(text, &peopleFile{&p.own, &p.digests})
 }
 
 func hashed(text string) string {
@@ -79,14 +80,46 @@ func (p *people) keep(id, text string) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.own[id] = hashed(text)
+	p.digests[id] = kept{Made: p.digests[id].Made} // of the password before
+	return p.save()
+}
+
+// peopleFile is what the file holds.
+type peopleFile struct {
+	Own     *map[string]string `json:"own"`
+	Digests *map[string]kept   `json:"digests"`
+}
+
+// save must be called with the lock held.
+func (p *people) save() error {
 	if p.file == "" {
 		return nil
 	}
-	kept, err := json.Marshal(p.own)
+	text, err := json.Marshal(peopleFile{&p.own, &p.digests})
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(p.file, kept, 0o600)
+	return os.WriteFile(p.file, text, 0o600)
+}
+
+// setDigest keeps somebody's digest in the place of a password of the cloud's own; an empty
+// one takes it away, but for when it was made.
+func (p *people) setDigest(id string, digest kept) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if digest.Digest == "" {
+		digest.Made = p.digests[id].Made
+	} else {
+		delete(p.own, id)
+	}
+	p.digests[id] = digest
+	return p.save()
+}
+
+func (p *people) madeOf(id string) int64 {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.digests[id].Made
 }
 
 // person is what the cloud knows of somebody who signs in.
@@ -155,9 +188,9 @@ func (s *Server) signIn(c *fiber.Ctx) error {
 	}
 	who, found := s.store.person(asked.Login)
 	s.people.mu.Lock()
-	kept := s.people.own[who.id]
+	own, digest := s.people.own[who.id], s.people.digests[who.id]
 	s.people.mu.Unlock()
-	if !found || !fits(asked.Password, kept) {
+	if !found || !fits(asked.Password, own) && !digest.signs(asked.Password) {
 		return refuse(c, &failure{401, "", "The login or the password is wrong."})
 	}
 	if !who.active {

@@ -81,6 +81,11 @@ var originSchema = schema{ID: events.OriginURN, Name: "Origin", Description: "Wh
 	text("directory", "Name of the directory"), text("entry", "Unchanging id of the entry"),
 }}
 
+// digestSchema takes the digest of a password; nobody reads it.
+var digestSchema = schema{ID: events.DigestURN, Name: "Digest", Description: "Digest of the password in a directory, sealed for this cloud", Attributes: []attribute{
+	writeOnly(text("sealed", "A JWE")),
+}}
+
 // keySetSchema is the keys for which passwords are sealed.
 var keySetSchema = schema{ID: events.KeySetURN, Name: "KeySet", Description: "Keys for which passwords of a directory are sealed", Attributes: []attribute{
 	required(unique(text("directory", "Name of the directory"))), multi(complexOf("keys", "What agents say of their keys", text("value", "The statement, a JWS"), text("display", "Name of the agent"))),
@@ -117,6 +122,11 @@ var domainSchema = schema{ID: DomainURN, Name: "Domain", Description: "Domain in
 	readOnly(text("value", "The domain")), readOnly(flagged("verified", "Whether logins may end in it")),
 }}
 
+func writeOnly(a attribute) attribute {
+	a.Mutability, a.Returned = "writeOnly", "never"
+	return a
+}
+
 func readOnly(a attribute) attribute { a.Mutability = "readOnly"; return a }
 
 // resourceType is one endpoint with its schemas.
@@ -127,7 +137,7 @@ type resourceType struct {
 }
 
 var resourceTypes = []resourceType{
-	{"User", "Users", userSchema, []schema{enterpriseSchema, accountSchema, originSchema}},
+	{"User", "Users", userSchema, []schema{enterpriseSchema, accountSchema, originSchema, digestSchema}},
 	{"Group", "Groups", groupSchema, nil},
 	{"Contact", "Contacts", contactSchema, nil},
 	{"KeySet", "KeySets", keySetSchema, nil},

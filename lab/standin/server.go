@@ -43,7 +43,8 @@ type Server struct {
 	app     *fiber.App
 	faults  injector
 	tokens  tokens
-	signing jose.JSONWebKey
+	signing jose.JSONWebKey // of events
+	sealKey jose.JSONWebKey // for which digests are sealed
 	stream  *stream
 	people  *people
 	address string        // where it listens
@@ -79,6 +80,9 @@ func New(options Options) (*Server, error) {
 	}
 	if s.signing, err = signingKey(options.Dir); err != nil {
 		return nil, fmt.Errorf("the key by which events are signed: %w", err)
+	}
+	if s.sealKey, err = keptKey(options.Dir, "digests.jwk", newSealKey); err != nil {
+		return nil, fmt.Errorf("the key for which digests are sealed: %w", err)
 	}
 	if s.people, err = openPeople(options.Dir); err != nil {
 		return nil, fmt.Errorf("read the passwords: %w", err)
@@ -218,7 +222,7 @@ func (s *Server) resourceTypeDocuments() []map[string]any {
 	for _, t := range types {
 		var extensions []any
 		for _, e := range t.extensions {
-			if e.ID == events.OriginURN && s.lacks("passwords") {
+			if (e.ID == events.OriginURN || e.ID == events.DigestURN) && s.lacks("passwords") {
 				continue
 			}
 			extensions = append(extensions, map[string]any{"schema": e.ID, "required": false})
@@ -244,7 +248,7 @@ func (s *Server) schemaDocuments() []map[string]any {
 	if s.lacks("contacts") || s.lacks("contact-members") {
 		group = groupsWithoutContacts
 	}
-	for _, s := range []schema{userSchema, enterpriseSchema, accountSchema, originSchema, group, contactSchema, keySetSchema, domainSchema} {
+	for _, s := range []schema{userSchema, enterpriseSchema, accountSchema, originSchema, digestSchema, group, contactSchema, keySetSchema, domainSchema} {
 		out = append(out, map[string]any{
 			"schemas": []string{scim.SchemaURN}, "id": s.ID, "name": s.Name, "description": s.Description, "attributes": s.Attributes,
 			"meta": map[string]any{"resourceType": "Schema", "location": "/scim/v2/Schemas/" + s.ID},
@@ -530,6 +534,9 @@ func (s *Server) patch(c *fiber.Ctx) error {
 	operations, f := patchOperations(c.Body())
 	if f != nil {
 		return refuse(c, f)
+	}
+	if c.Params("endpoint") == "Users" && !s.lacks("passwords") && digestOnly(operations) {
+		return s.setDigest(c, operations[0])
 	}
 	return s.edit(c, s.patched(c.Params("endpoint"), operations))
 }

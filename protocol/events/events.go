@@ -148,6 +148,18 @@ type Secret struct {
 	Padding string `json:"padding,omitempty"`
 }
 
+// DigestURN extends users by the digest of their password in a directory, sealed for the
+// cloud's key: a text that is written and never read.
+const DigestURN = "urn:kambrel.example:params:scim:schemas:extension:digest:1.0:User"
+
+// DigestBinding is the additional authenticated data of a sealed digest: whose it is, and
+// when it was made, so that an older one cannot be put back.
+type DigestBinding struct {
+	Directory string `json:"directory"`
+	Entry     string `json:"entry"`
+	Made      int64  `json:"made"` // microseconds since 1970
+}
+
 // Poll asks for tokens and answers for others (RFC 8936 section 2.2).
 type Poll struct {
 	MaxEvents         *int                 `json:"maxEvents,omitempty"`

@@ -28,6 +28,7 @@ type Order struct {
 	Search *Search `json:"search,omitempty"`
 
 	Password *Password `json:"password,omitempty"`
+	Digest   *Digest   `json:"digest,omitempty"`
 }
 
 // Kind is what an order asks for.
@@ -42,6 +43,7 @@ const (
 	KindSearch Kind = "search"
 
 	KindPassword Kind = "password"
+	KindDigest   Kind = "digest"
 )
 
 // Kind is that of the request, "" when there is none, as from a newer service.
@@ -59,6 +61,8 @@ func (o Order) Kind() Kind {
 		return KindSearch
 	case o.Password != nil:
 		return KindPassword
+	case o.Digest != nil:
+		return KindDigest
 	}
 	return ""
 }
@@ -81,7 +85,7 @@ func (k Kind) Priority() int {
 
 // Slow tells kinds that may take minutes. An agent keeps a hand free of them, so
 // that two long reads never make a probe wait.
-func (k Kind) Slow() bool { return k == KindRead }
+func (k Kind) Slow() bool { return k == KindRead || k == KindDigest }
 
 // Erases tells kinds of which the service forgets what was asked once they have
 // ended: they carry what is kept nowhere else, or in a better place.
@@ -111,6 +115,8 @@ type Line struct {
 	Repaired *Repaired `json:"repaired,omitempty"`
 	// Of a password.
 	Password *PasswordDone `json:"password,omitempty"`
+	// Of digests.
+	Digest *Digested `json:"digest,omitempty"`
 	// Of all.
 	Alive  bool     `json:"alive,omitempty"` // keeps the lease while the directory is slow
 	Done   *Done    `json:"done,omitempty"`

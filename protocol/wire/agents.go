@@ -17,6 +17,11 @@ type Hello struct {
 	// Keys are its statements of the key for which passwords are sealed (events.Statement,
 	// as a JWS), by directory.
 	Keys map[string]string `json:"keys,omitempty"`
+	// Digests are the directories of whose passwords it can make digests, as far as its
+	// configuration says.
+	Digests []string `json:"digests,omitempty"`
+	// Local are those of which it can open the domain controller's local socket.
+	Local []string `json:"local,omitempty"`
 }
 
 // Check tells what is wrong with a hello, "" when nothing is.
@@ -27,7 +32,7 @@ func (h Hello) Check() string {
 	case len(h.Directories) > 200, len(h.Plain) > 200:
 		return "an agent serves up to 200 directories"
 	}
-	if len(h.Trusts) > 500 || len(h.Keys) > len(h.Directories) {
+	if len(h.Trusts) > 500 || len(h.Keys) > len(h.Directories) || max(len(h.Digests), len(h.Local)) > len(h.Directories) {
 		return "the issuer that it trusts has up to 500 bytes, and there is a key for each directory at most"
 	}
 	for directory, statement := range h.Keys {

@@ -15,6 +15,7 @@ type PasswordsState struct {
 	Stream      PasswordStep         `json:"stream" doc:"The stream of events at the cloud"`
 	Service     PasswordStep         `json:"service" doc:"The service that listens to it"`
 	Directories []PasswordsDirectory `json:"directories"`
+	Digests     []DigestState        `json:"digests"`
 	Refused     int                  `json:"refused" doc:"Events that were not taken so far: forged, for somebody else, or too old"`
 	RefusedAt   *time.Time           `json:"refusedAt,omitempty"`
 	RefusedFor  string               `json:"refusedFor,omitempty" doc:"Why the last one was not"`
@@ -46,6 +47,21 @@ type PasswordsDirectory struct {
 	Features []entry.Feature `json:"features" doc:"What is switched on of reset-passwords, change-passwords and unlock"`
 	Outcome  string          `json:"outcome" enum:"good,doubtful,bad,skipped"`
 	Steps    []PasswordStep  `json:"steps" doc:"Its agents, then the rights"`
+}
+
+// DigestState is how the digests of a directory's passwords stand, by which people sign in to
+// the cloud with the same password.
+type DigestState struct {
+	Directory string       `json:"directory"`
+	Step      PasswordStep `json:"step"`
+	Have      int          `json:"have" doc:"Of so many people the cloud has the digest of the password as it is"`
+	Due       int          `json:"due" doc:"Of so many it has none yet, or an old one"`
+	Faulty    int          `json:"faulty" doc:"Of so many none can be made"`
+	Oldest    *time.Time   `json:"oldest,omitempty" doc:"Since when the oldest of those that are due waits"`
+	LastRound *time.Time   `json:"lastRound,omitempty"`
+	Seconds   int          `json:"seconds,omitempty" doc:"How long the rest takes, as far as that can be told"`
+	PausedBy  string       `json:"pausedBy,omitempty"`
+	Late      bool         `json:"late" doc:"A password was set longer ago than rounds take"`
 }
 
 // PasswordEvent is what was asked about one person's password, and what became of it.

@@ -28,6 +28,14 @@ func (s *Server) passwordRoutes() {
 		events, total, err := s.service.Passwords.Events(ctx, store.PasswordQuery{Directory: in.Directory, Failed: in.Failed, Offset: int(offset), Limit: in.Limit})
 		return answer(pageAt(events, total, int(offset)), err)
 	})
+	for _, one := range []struct {
+		verb, summary string
+		pause         bool
+	}{{"pause", "Let no more digests of a directory's passwords be made", true}, {"resume", "Let digests of a directory's passwords be made again", false}} {
+		huma.Register(s.api, operation("POST", "/passwords/digests/{name}/"+one.verb, one.verb+"-digests", one.summary, wire.Administrator), func(ctx context.Context, in *NamePath) (*body[wire.PasswordsState], error) {
+			return answer(s.service.Passwords.PauseDigests(ctx, who(ctx).Name, in.Name, one.pause))
+		})
+	}
 	huma.Register(s.api, operation("POST", "/passwords/try", "try-password", "Go the whole way for one person without setting anything", wire.OperatorRole), func(ctx context.Context, in *body[wire.TryPassword]) (*body[wire.PasswordTrial], error) {
 		return answer(s.service.Passwords.Try(ctx, in.Body.Person))
 	})

@@ -40,6 +40,11 @@ func standing(h wire.Health) []store.NewProblem {
 			met(about.Thing{Type: about.Directory, Key: directory.Name}, problem.PasswordsClosed, problem.Facts{Answer: fmt.Sprintf("%s: %s: %s", directory.Name, step.Name, step.Detail)})
 		}
 	}
+	for _, d := range h.Passwords.Digests {
+		if d.PausedBy == "" && d.Step.Outcome != "good" {
+			met(about.Thing{Type: about.Directory, Key: d.Directory}, problem.DigestsLate, problem.Facts{Answer: d.Directory + ": " + d.Step.Detail})
+		}
+	}
 	if at := h.Passwords.RefusedAt; at != nil && time.Since(*at) < refusedFor {
 		met(about.Thing{Type: about.Cloud}, problem.EventRefused, problem.Facts{Answer: fmt.Sprintf("%s (%d so far)", h.Passwords.RefusedFor, h.Passwords.Refused)})
 	}

@@ -40,6 +40,7 @@ var takers = map[protocol.Kind]func(i *ingestion) taker{
 	protocol.KindSearch: newSearchTaker,
 
 	protocol.KindPassword: newPasswordTaker,
+	protocol.KindDigest:   newDigestTaker,
 }
 
 // ingestion is one answer on its way.

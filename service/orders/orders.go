@@ -22,6 +22,7 @@ type Orders struct {
 	hub      *events.Hub
 	patience time.Duration // how long an agent is waited for
 	lease    time.Duration // how long an order stays an agent's without a word
+	passOn   PassOn        // where digests go
 }
 
 // New makes a desk.

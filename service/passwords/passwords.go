@@ -44,7 +44,9 @@ func New(s *store.Store, c *cloud.Client, hub *events.Hub, o *orders.Orders, x *
 // Start listens, until Stop, whenever no other service on the database does.
 func (p *Passwords) Start(ctx context.Context) {
 	ctx, p.stop = context.WithCancel(context.WithoutCancel(ctx))
+	p.orders.PassDigestsTo(p.passOn)
 	p.group.Go(func() { p.listen(ctx) })
+	p.group.Go(func() { p.rounds(ctx) })
 }
 
 // Stop ends it; what is on its way is taken up by the next that listens.

@@ -7,8 +7,11 @@ import (
 	"strings"
 	"time"
 
+	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/password"
+	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
@@ -25,7 +28,7 @@ const (
 
 // State tells how the way stands, step by step.
 func (p *Passwords) State(ctx context.Context) (wire.PasswordsState, error) {
-	state := wire.PasswordsState{State: "off", Directories: []wire.PasswordsDirectory{}}
+	state := wire.PasswordsState{State: "off", Directories: []wire.PasswordsDirectory{}, Digests: []wire.DigestState{}}
 	stream, err := p.store.Passwords.Stream(ctx)
 	if err != nil {
 		return state, err
@@ -39,6 +42,11 @@ func (p *Passwords) State(ctx context.Context) (wire.PasswordsState, error) {
 	revision, ok, err := p.store.Settings.Active(ctx)
 	if err != nil {
 		return state, err
+	}
+	if ok {
+		if state.Digests, err = p.digestStates(ctx, revision.Document); err != nil {
+			return state, err
+		}
 	}
 	if !ok || !revision.Document.TakesPasswords() {
 		state.Summary = "No directory takes passwords from the cloud"
@@ -229,6 +237,84 @@ func rightStep(probe store.Order, directory string, feature entry.Feature) wire.
 		}
 	}
 	return step
+}
+
+const (
+	// lateRounds is how many rounds a changed password may wait before that is told.
+	lateRounds = 3
+	// perDigest is about how long one takes, before that was measured.
+	perDigest = 60 * time.Millisecond
+)
+
+// digestStates tell how the digests of each directory stand.
+func (p *Passwords) digestStates(ctx context.Context, document settings.Document) ([]wire.DigestState, error) {
+	out := []wire.DigestState{}
+	every, _ := document.Passwords.HowDigests()
+	for _, d := range document.Directories {
+		if !d.GivesDigests() {
+			continue
+		}
+		round, err := p.store.Digests.Round(ctx, d.Name)
+		if err != nil {
+			return nil, err
+		}
+		counts, err := p.store.Digests.Counts(ctx, d.Name)
+		if err != nil {
+			return nil, err
+		}
+		one := wire.DigestState{Directory: d.Name, Have: counts.Have, Due: counts.Due, Faulty: counts.Faulty, Oldest: counts.Oldest, LastRound: round.Ended, PausedBy: round.PausedBy}
+		left := time.Duration(counts.Due) * perDigest
+		if round.Rate > 0 {
+			left = time.Duration(float64(counts.Due) / round.Rate * float64(time.Second))
+		}
+		one.Seconds = int(left.Seconds())
+		// The first round may take its time; after it a change is late when rounds pass it by.
+		one.Late = counts.Oldest != nil && time.Since(*counts.Oldest) > max(lateRounds*every, 2*left)
+		one.Step = digestStep(one, round)
+		out = append(out, one)
+	}
+	return out, nil
+}
+
+func digestStep(d wire.DigestState, round store.DigestRound) wire.PasswordStep {
+	step := wire.PasswordStep{Name: "digests", Outcome: "good", Since: round.Ended, Detail: fmt.Sprintf("%d people sign in to the cloud with the directory's password", d.Have)}
+	if d.Faulty > 0 {
+		step.Detail += fmt.Sprintf(", of %d no digest can be made", d.Faulty)
+	}
+	if d.Due > 0 {
+		step.Detail += fmt.Sprintf(", %d are to come, in about %s", d.Due, (time.Duration(d.Seconds) * time.Second).String())
+	}
+	switch {
+	case d.PausedBy != "":
+		step.Outcome, step.Detail, step.Advice = "doubtful", step.Detail+"; paused by "+d.PausedBy, "Go on with 'kambrel passwords digests resume "+d.Directory+"'."
+	case round.Failing != nil:
+		step.Outcome, step.Since, step.Detail, step.Advice = "bad", round.Failing, step.Detail+"; the last round failed: "+round.Failure, "The next round begins where this one stopped."
+	case d.Late:
+		step.Outcome, step.Detail, step.Advice = "doubtful", step.Detail+"; the oldest change waits since "+d.Oldest.Format(time.RFC3339), "Look at the service's log, and whether the work factor in the settings (passwords.digests) is too high for the agent's host."
+	}
+	return step
+}
+
+// PauseDigests lets no more digests of a directory be made, or again.
+func (p *Passwords) PauseDigests(ctx context.Context, by, directory string, pause bool) (wire.PasswordsState, error) {
+	document, _ := p.settings(ctx)
+	d, known := document.Directory(directory)
+	if !known || !d.GivesDigests() {
+		return wire.PasswordsState{}, problem.New(problem.BadInput, "password-digests is not switched on for a directory %s.", directory)
+	}
+	kind, paused := act.PauseDigests, by
+	if !pause {
+		kind, paused = act.ResumeDigests, ""
+	}
+	if err := p.store.Tx(ctx, func(tx *store.Store) error {
+		if err := tx.Digests.Pause(ctx, directory, paused); err != nil {
+			return err
+		}
+		return tx.Acts.Record(ctx, act.Act{Kind: kind, By: by, About: about.Thing{Type: about.Directory, Key: directory}})
+	}); err != nil {
+		return wire.PasswordsState{}, err
+	}
+	return p.State(ctx)
 }
 
 // Events lists what was asked, the newest first, and how many there are.

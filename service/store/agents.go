@@ -30,7 +30,11 @@ type Agent struct {
 	// one before.
 	Keys       map[string]string `gorm:"serializer:json;type:jsonb"`
 	KeysBefore map[string]string `gorm:"serializer:json;type:jsonb"`
-	Faults     []AgentFault      // for which directories it fails, when it was loaded with them
+	// Digests are the directories of whose passwords it can make digests, and Local those of
+	// which it opens the domain controller's local socket.
+	Digests textArray    `gorm:"type:text[]"`
+	Local   textArray    `gorm:"type:text[]"`
+	Faults  []AgentFault // for which directories it fails, when it was loaded with them
 }
 
 // Serves lists the directories that the agent can reach and may speak for.
@@ -81,8 +85,8 @@ func (s Agents) Hello(ctx context.Context, agent Agent) (bool, error) {
 		return false, err
 	}
 	n, err := s.exec(ctx, `UPDATE agents SET host = ?, version = ?, directories = ?::text[], plain = ?::text[], trusts = ?,
-		keys_before = CASE WHEN keys IS NOT DISTINCT FROM ?::jsonb THEN keys_before ELSE keys END, keys = ?::jsonb, last_contact = now() WHERE id = ?`,
-		agent.Host, agent.Version, agent.Directories, agent.Plain, agent.Trusts, string(keys), string(keys), agent.ID)
+		keys_before = CASE WHEN keys IS NOT DISTINCT FROM ?::jsonb THEN keys_before ELSE keys END, keys = ?::jsonb, digests = ?::text[], local = ?::text[], last_contact = now() WHERE id = ?`,
+		agent.Host, agent.Version, agent.Directories, agent.Plain, agent.Trusts, string(keys), string(keys), agent.Digests, agent.Local, agent.ID)
 	if err != nil || n == 0 {
 		return false, err
 	}

@@ -151,6 +151,7 @@ const (
 	RunBeside Work = 0x6b616d63 // a run that writes nothing to the cloud
 	Repairing Work = 0x6b616d64 // a repair in directories
 	Listening Work = 0x6b616d65 // to the cloud's events
+	Digesting Work = 0x6b616d66 // the rounds of password digests
 )
 
 // Own lets the one service do work that owns what has the id; false says that another

@@ -55,6 +55,7 @@ type Store struct {
 	Repairs    Repairs
 	Search     Search
 	Passwords  Passwords // what the cloud asked about passwords
+	Digests    Digests   // of whose password the cloud has a digest
 }
 
 // session is a connection to the database, or a transaction.
@@ -94,6 +95,7 @@ func (s *session) all() *Store {
 		Repairs:    Repairs{s},
 		Search:     Search{s},
 		Passwords:  Passwords{s},
+		Digests:    Digests{s},
 	}
 }
 
