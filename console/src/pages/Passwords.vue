@@ -42,7 +42,7 @@ const events = useLoad(
   [cursor, directory, failed],
 )
 useLive().listen((event) => {
-  if (['password', 'agent', 'settings', ''].includes(event.kind)) {
+  if (['password', 'digest', 'agent', 'settings', ''].includes(event.kind)) {
     void state.again()
     void events.again()
   }
@@ -65,6 +65,17 @@ async function attempt(): Promise<void> {
   trying.value = true
   trial.value = (await act(() => unwrap(api.POST('/api/v1/passwords/try', { body: { person: person.value } })))) ?? null
   trying.value = false
+}
+
+async function pause(name: string, on: boolean): Promise<void> {
+  await act(() =>
+    unwrap(
+      api.POST(on ? '/api/v1/passwords/digests/{name}/pause' : '/api/v1/passwords/digests/{name}/resume', {
+        params: { path: { name } },
+      }),
+    ),
+  )
+  await state.again()
 }
 
 const isRight = (step: Schemas['PasswordStep']) => step.name.startsWith('right ')
@@ -142,6 +153,18 @@ const columns: DataTableColumns<PasswordEvent> = [
             <div class="steps">
               <Step v-for="step in d.steps.filter((one) => !isRight(one))" :key="step.name" :step="step" />
               <Rights v-if="d.steps.some(isRight)" :steps="d.steps.filter(isRight)" />
+            </div>
+          </div>
+        </div>
+      </section>
+      <section v-if="s.digests.length" class="digests" aria-label="Sign-in with the directory's password">
+        <h2>Sign-in to the cloud with the directory’s password</h2>
+        <div class="steps">
+          <div v-for="d in s.digests" :key="d.directory">
+            <Step :step="d.step" :title="d.directory" />
+            <div v-if="session.may('administrator') && (d.due || d.pausedBy)" class="row pause">
+              <NButton v-if="d.pausedBy" size="tiny" @click="pause(d.directory, false)">Go on</NButton>
+              <NButton v-else size="tiny" @click="pause(d.directory, true)">Pause</NButton>
             </div>
           </div>
         </div>
@@ -252,6 +275,15 @@ const columns: DataTableColumns<PasswordEvent> = [
   display: grid;
   grid-template-columns: repeat(auto-fill, minmax(250px, 1fr));
   gap: 6px;
+}
+.digests {
+  margin-top: 14px;
+}
+.digests h2 {
+  margin-bottom: 6px;
+}
+.pause {
+  margin-top: 4px;
 }
 .try {
   margin-top: 14px;

@@ -1,7 +1,6 @@
 package passwords_test
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
@@ -16,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab/browser"
 	"kambrel.example/kambrel/lab/e2e/worldtest"
 	"kambrel.example/kambrel/protocol/wire"
@@ -86,6 +86,13 @@ func TestAPasswordIsNowhereButInTheDirectory(t *testing.T) {
 	require.True(t, got.Done, "%+v", got)
 	require.True(t, w.Binds("Bo", other))
 
+	require.Eventually(t, func() bool { return w.SignsIn("bo", other) == 204 }, 20*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { // by the digest of the directory's password
+		state, err := w.Client.PasswordsState(t.Context())
+		return err == nil && state.Digests[0].Have == 3 && state.Digests[0].Due == 0
+	}, 20*time.Second, 100*time.Millisecond)
+	require.Equal(t, 204, w.SignsIn("bo", other))
+
 	texts := map[string]string{"the database": w.Dump(), "the logs": w.Logs()}
 	require.NoError(t, filepath.Walk(w.Lab.Dir, func(file string, info os.FileInfo, err error) error {
 		name, _ := filepath.Rel(w.Lab.Dir, file)
@@ -117,7 +124,7 @@ func TestAPasswordIsNowhereButInTheDirectory(t *testing.T) {
 
 	// A flood ends at the limit for each person, and says so.
 	d := worldtest.PasswordDocument()
-	require.NoError(t, json.Unmarshal([]byte(`{"perPerson":{"number":3,"within":"10m"}}`), &d.Passwords))
+	d.Passwords.PerPerson = &settings.Rate{Number: 3, Within: "10m"}
 	w.Activate(d)
 	var codes []string
 	for range 4 {

@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -48,7 +49,7 @@ func WithPasswords(t *testing.T, o Options) *World {
 // PasswordDocument are settings by which passwords come from the cloud.
 func PasswordDocument() settings.Document {
 	d := Document()
-	d.Directories[0].Features = entry.PasswordFeatures
+	d.Directories[0].Features = append(slices.Clone(entry.PasswordFeatures), entry.FeatureDigests)
 	d.AddOrigin()
 	return d
 }
@@ -110,6 +111,13 @@ func (w *World) Ask(asked Asked) Answered {
 	answered := Answered{Done: out["done"] == true, Sentence: fmt.Sprint(out["sentence"]), Took: time.Since(began)}
 	answered.Code, _ = out["code"].(string)
 	return answered
+}
+
+// SignsIn is the status by which the cloud answers somebody who signs in there.
+func (w *World) SignsIn(login, password string) int {
+	w.T.Helper()
+	status, _ := SCIM(w.T, w.Address(), "POST", w.Cloud.Base+"/me/session", map[string]string{"login": login + "@brisling.example", "password": password})
+	return status
 }
 
 // Binds tells whether somebody signs in to the directory with a password.
