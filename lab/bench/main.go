@@ -46,6 +46,9 @@ type figures struct {
 	GroupDelta float64 `json:"groupDelta"`
 	WhyGroups  float64 `json:"whyGroups"`
 	Pages      float64 `json:"pages"`
+	Reset      float64 `json:"reset"`
+	ResetRun   float64 `json:"resetBesideARun"`
+	RawReset   float64 `json:"rawReset"`
 	Widest     float64 `json:"widest"`
 	ServiceMB  float64 `json:"serviceMB"`
 	AgentMB    float64 `json:"agentMB"`
@@ -129,6 +132,9 @@ func measure(ctx context.Context, n int, hold bool) (f figures, err error) {
 		{"why, with groups", &f.WhyGroups, s.why},
 		{"data of the console's pages, 95 of 100", &f.Pages, s.pages},
 		{"the group read and one PATCH", &f.RawMember, s.rawMember},
+		{"password resets, 95 of 100", &f.Reset, s.passwords},
+		{"password resets beside a run of everything, 95 of 100", &f.ResetRun, s.passwordsBeside},
+		{"password resets at the directory itself", &f.RawReset, s.rawPasswords},
 	}
 	for _, step := range steps {
 		if *step.into, err = step.do(ctx); err != nil {

@@ -94,7 +94,8 @@ func (s *stage) start(ctx context.Context) error {
 		return err
 	}
 	began := time.Now()
-	if s.directory, err = s.lab.StartOpenLDAP(ctx, "openldap", servers.OpenLDAPOptions{BaseDN: base, LDIF: ldif}); err != nil {
+	if s.directory, err = s.lab.StartOpenLDAP(ctx, "openldap", servers.OpenLDAPOptions{BaseDN: base, LDIF: ldif,
+		Access: fmt.Sprintf(`access to attrs=userPassword by dn.exact="uid=svc-kambrel,ou=Service Accounts,%s" write by anonymous auth`, base)}); err != nil {
 		return err
 	}
 	s.loaded = time.Since(began).Seconds()

@@ -76,10 +76,11 @@ func fits(text, kept string) bool {
 	return subtle.ConstantTimeCompare([]byte(phc(text, salt, memory, time, threads)), []byte(kept)) == 1
 }
 
-func (p *people) keep(id, text string) error {
+// keep makes a PHC string somebody's password of the cloud's own.
+func (p *people) keep(id, phc string) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.own[id] = hashed(text)
+	p.own[id] = phc
 	p.digests[id] = kept{Made: p.digests[id].Made} // of the password before
 	return p.save()
 }
@@ -234,7 +235,7 @@ func (s *Server) setPasswords(c *fiber.Ctx) error {
 		return refuse(c, &failure{404, "", "nobody has the login " + asked.Login})
 	}
 	if asked.Own {
-		if err := s.people.keep(who.id, asked.New); err != nil {
+		if err := s.people.keep(who.id, hashed(asked.New)); err != nil {
 			return err
 		}
 		return c.SendStatus(fiber.StatusNoContent)
@@ -258,6 +259,9 @@ func (s *Server) ask(c *fiber.Ctx, who person, asked asking) error {
 	if f != nil {
 		return refuse(c, f)
 	}
+	// The cloud's own copy is made meanwhile, and kept only if the directory takes the password.
+	copied := make(chan string, 1)
+	go func() { copied <- hashed(asked.New) }()
 	failed, err := s.tell(token)
 	if err != nil {
 		return err
@@ -266,7 +270,7 @@ func (s *Server) ask(c *fiber.Ctx, who person, asked asking) error {
 	if said.Done = failed.Code == ""; said.Done {
 		said.Sentence = map[password.Act]string{password.Reset: "Your new password is set.", password.Change: "Your password is changed.", password.Unlock: "Your account is unlocked."}[asked.Act]
 		if asked.Act != password.Unlock {
-			if err := s.people.keep(who.id, asked.New); err != nil {
+			if err := s.people.keep(who.id, <-copied); err != nil {
 				return err
 			}
 		}

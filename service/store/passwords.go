@@ -238,8 +238,10 @@ func (s Orders) SaveOutcome(ctx context.Context, id int64, done protocol.Passwor
 	if err != nil {
 		return err
 	}
-	_, err = s.exec(ctx, `UPDATE orders SET outcome = ?::jsonb WHERE id = ?`, string(text), id)
-	return err
+	if _, err = s.exec(ctx, `UPDATE orders SET outcome = ?::jsonb WHERE id = ?`, string(text), id); err != nil {
+		return err
+	}
+	return s.Notify(ctx, Event{Kind: "order", ID: id}) // somebody waits for it
 }
 
 // Begin notes that the agent that has an order begins it now; false when the order is no

@@ -81,24 +81,24 @@ async function pause(name: string, on: boolean): Promise<void> {
 const isRight = (step: Schemas['PasswordStep']) => step.name.startsWith('right ')
 const acts = { reset: 'Reset', change: 'Change', unlock: 'Unlock' }
 const columns: DataTableColumns<PasswordEvent> = [
-  { title: 'Received', key: 'received', width: 110, render: (e) => when(e.received) },
+  { title: 'Received', key: 'received', width: 90, render: (e) => when(e.received) },
   {
     title: 'Person',
     key: 'person',
-    minWidth: 140,
+    minWidth: 130,
     render: (e) => h(RouterLink, { to: { name: 'object', params: { id: e.entryId } } }, () => e.person || e.entryId),
   },
   {
     title: 'Asked',
     key: 'act',
-    width: 170,
+    width: 160,
     render: (e) => [acts[e.act], h('span', { class: 'quiet' }, ` by the ${e.by}`)],
   },
-  { title: 'Directory', key: 'directory', width: 100 },
+  { title: 'Directory', key: 'directory', width: 85 },
   {
     title: 'Result',
     key: 'reason',
-    minWidth: 330,
+    minWidth: 270,
     render: (e) => {
       if (!e.ended) return h('span', { class: 'quiet' }, 'on its way')
       if (e.done) return h('span', { class: 'good' }, e.detail ? `done: ${e.detail}` : 'done')
@@ -108,7 +108,7 @@ const columns: DataTableColumns<PasswordEvent> = [
   {
     title: 'Took',
     key: 'millis',
-    width: 190,
+    width: 200,
     render: (e) =>
       e.ended
         ? [
@@ -117,7 +117,7 @@ const columns: DataTableColumns<PasswordEvent> = [
           ]
         : '',
   },
-  { title: 'Agent', key: 'agent', width: 110 },
+  { title: 'Agent', key: 'agent', width: 100 },
 ]
 </script>
 

@@ -7,10 +7,7 @@ import { when } from './words'
 
 const props = defineProps<{ step: Schemas['PasswordStep']; title?: string }>()
 const words = { good: 'open', doubtful: 'doubtful', bad: 'closed', skipped: 'not tried' }
-const name = computed(() => {
-  const text = props.title ?? props.step.name
-  return text.charAt(0).toUpperCase() + text.slice(1)
-})
+const name = computed(() => props.title ?? props.step.name.charAt(0).toUpperCase() + props.step.name.slice(1))
 </script>
 
 <template>
