@@ -61,7 +61,7 @@ func (c *Cloud) read(text string, now time.Time) (token events.Token, ask events
 	if c == nil {
 		return token, ask, false, errors.New("the agent's configuration trusts no cloud: run 'kambrel agent trust' on its host")
 	}
-	signed, err := jose.ParseSigned(text, signedWith)
+	signed, err := jose.ParseSignedCompact(text, signedWith)
 	if err != nil || len(signed.Signatures) != 1 {
 		return token, ask, false, errors.New("the event is no signed token")
 	}

@@ -424,13 +424,13 @@ func (d *running) trust(ctx context.Context, config *agent.Config, file, directo
 // cloudAudience is for whom the stand-in's events are.
 const cloudAudience = "urn:kambrel:service"
 
-// selfService is who looks after a password in the cloud; the story of a password that is
+// SelfService is who looks after a password in the cloud; the story of a password that is
 // too short at first.
-const selfService = "siv.tollaksen@" + Domain
+const SelfService = "siv.tollaksen@" + Domain
 
 // letSignIn gives that person a password in the cloud.
 func (d *running) letSignIn(ctx context.Context) error {
-	text, err := json.Marshal(map[string]any{"login": selfService, "new": password, "own": true})
+	text, err := json.Marshal(map[string]any{"login": SelfService, "new": Password, "own": true})
 	if err != nil {
 		return err
 	}
@@ -441,11 +441,11 @@ func (d *running) letSignIn(ctx context.Context) error {
 	request.Header.Set("Authorization", "Bearer "+d.cloud.Token)
 	response, err := http.DefaultClient.Do(request)
 	if err != nil {
-		return fmt.Errorf("give %s a password in the cloud: %w", selfService, err)
+		return fmt.Errorf("give %s a password in the cloud: %w", SelfService, err)
 	}
 	defer response.Body.Close()
 	if response.StatusCode != http.StatusNoContent {
-		return fmt.Errorf("give %s a password in the cloud: it answers %s", selfService, response.Status)
+		return fmt.Errorf("give %s a password in the cloud: it answers %s", SelfService, response.Status)
 	}
 	return nil
 }
@@ -601,5 +601,5 @@ Try:
 
 Ctrl-C stops everything; the state stays in %s.
 `, d.run.ID, c.Planned, c.Changes, c.Create, c.Adopt, c.Update, c.Suspend, c.Problems, d.endpoints.Console, d.endpoints.Operator.Password,
-		d.cloud.URL, d.cloud.Base, selfService, password, d.directory.URL, d.directory.BaseDN, d.brisling.URL, d.brisling.BaseDN, filepath.Join(d.Dir, "endpoints.json"), d.run.ID, selfService, d.Dir)
+		d.cloud.URL, d.cloud.Base, SelfService, Password, d.directory.URL, d.directory.BaseDN, d.brisling.URL, d.brisling.BaseDN, filepath.Join(d.Dir, "endpoints.json"), d.run.ID, SelfService, d.Dir)
 }

@@ -95,8 +95,8 @@ func loadDirectory(ctx context.Context, server *servers.LDAPServer, dialect entr
 	return nil
 }
 
-// password is what all made-up people have; only its policy matters.
-const password = "Ferry-Bell-88"
+// Password is what all made-up people have; only its policy matters.
+const Password = "Ferry-Bell-88"
 
 func (p Person) adAttributes() map[string][]string {
 	control := "512"
@@ -106,7 +106,7 @@ func (p Person) adAttributes() map[string][]string {
 	attributes := map[string][]string{
 		"objectClass": {"user"}, "sAMAccountName": {short(p.Account)}, "userPrincipalName": {p.Login}, "sn": {p.Family}, "givenName": {p.Given},
 		"displayName": {p.Name()}, "title": {p.Title}, "telephoneNumber": {p.Phone}, "employeeID": {p.Number}, "userAccountControl": {control},
-		"unicodePwd": {encodePassword(password)},
+		"unicodePwd": {encodePassword(Password)},
 	}
 	if p.Number != "" {
 		attributes["mail"], attributes["department"] = []string{p.address()}, []string{p.Container}
@@ -126,7 +126,7 @@ func (p Person) address() string {
 func (p Person) standardAttributes() map[string][]string {
 	attributes := map[string][]string{
 		"objectClass": {"inetOrgPerson"}, "uid": {p.Account}, "sn": {p.Family}, "givenName": {p.Given}, "displayName": {p.Name()},
-		"mail": {p.Login}, "title": {p.Title}, "telephoneNumber": {p.Phone}, "employeeNumber": {p.Number}, "userPassword": {password},
+		"mail": {p.Login}, "title": {p.Title}, "telephoneNumber": {p.Phone}, "employeeNumber": {p.Number}, "userPassword": {Password},
 	}
 	if p.Number != "" {
 		attributes["departmentNumber"] = []string{p.Container}

@@ -150,20 +150,23 @@ func (s *studio) takeAll() error {
 	if err := s.terminal("", "sync"); err != nil {
 		return err
 	}
+	if err := s.selfService(); err != nil {
+		return err
+	}
 	for _, command := range []struct {
 		name string
 		args []string
 	}{
 		{"why", []string{"why", "svc-backup"}},
-		{"probe", []string{"directory", "probe", "halvard"}},
+		{"", []string{"directory", "probe", "halvard"}},
 		{"", []string{"survey", "run"}},
 		{"", []string{"directory", "probe", "brisling"}},
 		{"", []string{"scope", "exclude", "OU=Terminals," + s.endpoints.Directories[0].BaseDN}},
 		{"", []string{"directory", "read"}},
 		{"", []string{"scope", "filter", "users", "(&(objectClass=person)(!(|(title=Steward)(title=Able*))))"}},
 		{"", []string{"impact"}},
-		{"trial", []string{"trial", "mt@halvard.example"}},
 		{"", []string{"forecast"}},
+		{"passwords", []string{"passwords", "state"}},
 	} {
 		if err := s.terminal(command.name, command.args...); err != nil {
 			return err
@@ -184,7 +187,7 @@ func (s *studio) takeAll() error {
 		{"directories", "/directories", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
 		{"directory", "/directories/halvard", "light", chromedp.WaitVisible(".verdicts", chromedp.ByQuery)},
 		{"scope", "/scope", "light", chromedp.Tasks{chromedp.WaitVisible("[role=treeitem]", chromedp.ByQuery), chromedp.WaitVisible(".kind", chromedp.ByQuery)}},
-		{"scope-filter", "/scope", "dark", chromedp.Tasks{chromedp.WaitVisible(".condition", chromedp.ByQuery), chromedp.WaitVisible(".kind", chromedp.ByQuery), chromedp.Evaluate(`document.querySelector("#main").scrollTo(0, 10000)`, nil)}},
+		{"passwords", "/passwords", "dark", chromedp.Tasks{chromedp.WaitVisible(".way", chromedp.ByQuery), chromedp.WaitVisible("td a", chromedp.ByQuery)}},
 		{"survey", "/survey", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
 		{"settings", "/settings", "light", chromedp.WaitVisible(".diffs", chromedp.ByQuery)},
 		{"cloud", "/cloud", "light", chromedp.WaitVisible("th", chromedp.ByQuery)},
@@ -201,6 +204,21 @@ func (s *studio) takeAll() error {
 		}
 	}
 	return s.held(console)
+}
+
+// selfService lets a person set a password that is good and one that is too short, on the
+// cloud's own page.
+func (s *studio) selfService() error {
+	say := func(password string) chromedp.Tasks {
+		return chromedp.Tasks{
+			chromedp.Evaluate(`document.querySelector('[data-act="reset"] [name="new"]').value = ""`, nil), chromedp.SendKeys(`[data-act="reset"] [name="new"]`, password, chromedp.ByQuery),
+			chromedp.Click(`[data-act="reset"] button`, chromedp.ByQuery), chromedp.WaitVisible(`#said.yes, #said.no`, chromedp.ByQuery),
+		}
+	}
+	return s.picture("self-service", s.endpoints.Cloud.People, "light", chromedp.Tasks{
+		chromedp.WaitVisible(`[name="login"]`, chromedp.ByQuery), chromedp.SendKeys(`[name="login"]`, demo.SelfService, chromedp.ByQuery), chromedp.SendKeys(`[name="password"]`, demo.Password, chromedp.ByQuery),
+		chromedp.Click("#sign-in button", chromedp.ByQuery), chromedp.WaitVisible(`[data-act="reset"]`, chromedp.ByQuery), say("Gannet-Rock-66"), say("short"),
+	})
 }
 
 // held lets people vanish whom groups still name, and shows what the guard holds.

@@ -18,7 +18,8 @@ import (
 	"github.com/go-jose/go-jose/v4"
 	"github.com/gofiber/fiber/v2"
 	"golang.org/x/crypto/argon2"
-	"golang.org/x/crypto/md4" //nolint:staticcheck // what a domain controller keeps is made with it
+	//lint:ignore SA1019 what a domain controller keeps is made with it
+	"golang.org/x/crypto/md4"
 
 	"kambrel.example/kambrel/protocol/events"
 	"kambrel.example/kambrel/protocol/scim"

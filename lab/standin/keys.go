@@ -120,7 +120,7 @@ func (s *Server) accepted(set map[string]any) []string {
 
 // sealing reads the key of a statement; false when it is not to be believed.
 func sealing(text, directory string, trusted map[string]bool) (jose.JSONWebKey, bool) {
-	signed, err := jose.ParseSigned(text, []jose.SignatureAlgorithm{jose.EdDSA})
+	signed, err := jose.ParseSignedCompact(text, []jose.SignatureAlgorithm{jose.EdDSA})
 	if err != nil || len(signed.Signatures) != 1 || signed.Signatures[0].Header.JSONWebKey == nil {
 		return jose.JSONWebKey{}, false
 	}

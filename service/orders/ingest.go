@@ -68,7 +68,7 @@ func (o *Orders) Ingest(ctx context.Context, orderID int64, agent store.Agent, a
 	if !agent.May(order.Directory) {
 		return errors.Join(problem.New(problem.NotAllowed, "agent %s may not speak for the directory %s.", agent.Name, order.Directory), o.store.Orders.GiveBack(ctx, orderID, agent.ID))
 	}
-	i := &ingestion{orders: o, order: order, agent: agent}
+	i := &ingestion{orders: o, order: order, agent: agent, touched: time.Now()}
 	newTaker, known := takers[order.Request.Kind()]
 	if !known {
 		return problem.New(problem.OrderLost, "order %d is of a kind that this service does not know: %q", orderID, order.Kind)

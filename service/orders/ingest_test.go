@@ -128,15 +128,17 @@ func TestAnAnswerBringsWhatWasAskedAlone(t *testing.T) {
 		"entry": orderstest.Crew(1), "gone": {Gone: &gone}, "present": {Present: []entry.ID{gone}}, "restart": {Restart: true},
 		"verdict": {Verdict: &protocol.Verdict{Step: "bind"}}, "repaired": {Repaired: &protocol.Repaired{Number: 1}}, "nothing": {},
 		"a schema": {Schema: entry.Schema{"cn": {}}}, "a check": {Check: protocol.CheckBegins}, // nobody has asked
-		"a password": {Password: &protocol.PasswordDone{}},
+		"a password": {Password: &protocol.PasswordDone{}}, "a mark": {Digest: &protocol.Digested{ID: gone, Mark: "1"}},
+		"a digest": {Digest: &protocol.Digested{ID: gone, Mark: "1", Sealed: []byte(`"x"`)}}, "no reason": {Password: &protocol.PasswordDone{Reason: "made up"}},
 	}
 	asked := map[protocol.Kind]protocol.Order{
 		protocol.KindRead: {Read: &protocol.Read{}}, protocol.KindFetch: {Fetch: &protocol.Fetch{}}, protocol.KindProbe: {Probe: &protocol.Probe{}}, protocol.KindRepair: {Repair: &protocol.Repair{}},
 		protocol.KindSearch: {Search: &protocol.Search{Most: 10}}, protocol.KindPassword: {Password: &protocol.Password{Event: "token"}},
+		protocol.KindDigest: {Digest: &protocol.Digest{}},
 	}
 	brings := map[protocol.Kind][]string{
 		protocol.KindRead: {"entry", "gone", "present", "restart"}, protocol.KindFetch: {"entry"}, protocol.KindProbe: {"verdict"}, protocol.KindRepair: {"repaired"},
-		protocol.KindSearch: {"present"}, protocol.KindPassword: {"a password"},
+		protocol.KindSearch: {"present"}, protocol.KindPassword: {"a password"}, protocol.KindDigest: {"a mark"},
 	}
 	require.Len(t, takers, len(brings), "each kind is tried")
 	for kind, request := range asked {

@@ -13,6 +13,7 @@ import (
 type passwordTaker struct {
 	*ingestion
 	outcome  *protocol.PasswordDone
+	kept     bool
 	verdicts []protocol.Verdict
 }
 
@@ -31,13 +32,17 @@ func (p *passwordTaker) line(line protocol.Line) (belongs, full bool, err error)
 		return true, false, problem.New(problem.AgentMessageMalformed, "order %d: %q is no reason", p.order.ID, line.Password.Reason)
 	}
 	p.outcome = line.Password
-	return true, true, nil // somebody waits
+	return true, false, nil
 }
 
 func (p *passwordTaker) keep(ctx context.Context, s *store.Store) error {
 	if p.outcome == nil {
 		return nil
 	}
+	if p.kept {
+		return nil
+	}
+	p.kept = true
 	return s.Orders.SaveOutcome(ctx, p.order.ID, *p.outcome)
 }
 

@@ -255,7 +255,7 @@ func keyOf(statement string) string {
 
 func statementOf(text string) (events.Statement, bool) {
 	var said events.Statement
-	signed, err := jose.ParseSigned(text, []jose.SignatureAlgorithm{jose.EdDSA})
+	signed, err := jose.ParseSignedCompact(text, []jose.SignatureAlgorithm{jose.EdDSA})
 	if err != nil {
 		return said, false
 	}

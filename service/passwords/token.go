@@ -71,7 +71,7 @@ func refuse(code, format string, facts ...any) *events.SetFailed {
 // says it is.
 func (l *listener) read(ctx context.Context, id, text string) (events.Token, *events.SetFailed) {
 	var token events.Token
-	signed, err := jose.ParseSigned(text, signedWith)
+	signed, err := jose.ParseSignedCompact(text, signedWith)
 	if err != nil || len(signed.Signatures) != 1 {
 		return token, refuse(events.InvalidRequest, "the token is no signed token")
 	}

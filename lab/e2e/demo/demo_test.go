@@ -169,6 +169,8 @@ func TestTheDemoTellsTheStory(t *testing.T) {
 	d.sync(1)
 	assert.Equal(t, "Master Mariner", worldtest.User(t, d.cloud(), "ada.brekke@halvard.example")["title"])
 
+	d.passwords()
+
 	require.NoError(t, d.ldap.ModifyDN(ldap.NewModifyDNRequest("CN=Ada Brekke,"+deck, "CN=Ada Lind", true, "")))
 	d.modify("CN=Ada Lind,"+deck, map[string]string{"sn": "Lind", "displayName": "Ada Lind", "mail": "ada.lind@halvard.example", "userPrincipalName": "ada.lind@halvard.example"})
 	d.sync(1)

@@ -192,7 +192,7 @@ func TestAServiceThatWasTakenOverSetsNoPassword(t *testing.T) {
 			if poll.MaxEvents == nil {
 				select {
 				case text := <-give:
-					signed, _ := jose.ParseSigned(text, []jose.SignatureAlgorithm{jose.ES256})
+					signed, _ := jose.ParseSignedCompact(text, []jose.SignatureAlgorithm{jose.ES256})
 					var said events.Token
 					_ = json.Unmarshal(signed.UnsafePayloadWithoutVerification(), &said)
 					polled.Sets[said.ID] = text
@@ -225,7 +225,7 @@ func TestAServiceThatWasTakenOverSetsNoPassword(t *testing.T) {
 	}, 7*time.Second, 50*time.Millisecond)
 	real := sealed.Load().(string)
 	var said events.Token
-	signed, err := jose.ParseSigned(real, []jose.SignatureAlgorithm{jose.ES256})
+	signed, err := jose.ParseSignedCompact(real, []jose.SignatureAlgorithm{jose.ES256})
 	require.NoError(t, err)
 	require.NoError(t, json.Unmarshal(signed.UnsafePayloadWithoutVerification(), &said))
 	var anna events.Request
