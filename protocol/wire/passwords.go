@@ -57,6 +57,7 @@ type DigestState struct {
 	Have      int          `json:"have" doc:"Of so many people the cloud has the digest of the password as it is"`
 	Due       int          `json:"due" doc:"Of so many it has none yet, or an old one"`
 	Faulty    int          `json:"faulty" doc:"Of so many none can be made"`
+	Faults    []CodeCount  `json:"faults" doc:"Why, the most frequent first, as far as there are few"`
 	Oldest    *time.Time   `json:"oldest,omitempty" doc:"Since when the oldest of those that are due waits"`
 	LastRound *time.Time   `json:"lastRound,omitempty"`
 	Seconds   int          `json:"seconds,omitempty" doc:"How long the rest takes, as far as that can be told"`

@@ -95,8 +95,10 @@ func (p *Passwords) withdraw(ctx context.Context, giving []string) error {
 			return err
 		}
 		for _, one := range list {
-			if err := p.cloud.SetDigest(ctx, one.ResourceID, nil); err != nil {
-				return fmt.Errorf("withdraw the digest of the resource %s: %w", one.ResourceID, err)
+			if !one.Replaced {
+				if err := p.cloud.SetDigest(ctx, one.ResourceID, nil); err != nil {
+					return fmt.Errorf("withdraw the digest of the resource %s: %w", one.ResourceID, err)
+				}
 			}
 			if err := p.store.Digests.Forget(ctx, one.Directory, one.EntryID); err != nil {
 				return err
@@ -138,12 +140,13 @@ func (p *Passwords) roundOf(ctx context.Context, d settings.Directory, document 
 		if len(due) == 0 {
 			break
 		}
+		asked := time.Now()
 		if err := p.digest(ctx, d, among, protocol.Digest{IDs: due, Work: work}); err != nil {
 			return err
 		}
 		// What was asked for and not answered is gone from the directory, or it would be
 		// asked for without end.
-		if err := p.store.Digests.Unanswered(ctx, d.Name, due); err != nil {
+		if err := p.store.Digests.Unanswered(ctx, d.Name, due, asked); err != nil {
 			return err
 		}
 		made += len(due)
@@ -209,18 +212,18 @@ func (p *Passwords) passOn(ctx context.Context, directory string, digested proto
 	if err != nil || resource == "" {
 		return err
 	}
-	fault := digested.Fault
-	if fault == "" {
-		err := p.cloud.SetDigest(ctx, resource, digested.Sealed)
-		var refusal *cloud.Refusal
-		switch {
-		case errors.As(err, &refusal):
-			fault = refusal.Error()
-		case err != nil:
-			return err
-		}
-	} else if err := p.cloud.SetDigest(ctx, resource, nil); err != nil { // the one before is of a password that is no more
+	// Where none can be made, the one before goes: it is of a password that is no more.
+	sealed := digested.Sealed
+	if digested.Fault != "" {
+		sealed = nil
+	}
+	err = p.cloud.SetDigest(ctx, resource, sealed)
+	var refusal *cloud.Refusal
+	switch {
+	case errors.As(err, &refusal):
+		return p.store.Digests.Refused(ctx, ref, refusal.Error())
+	case err != nil:
 		return err
 	}
-	return p.store.Digests.Sent(ctx, ref, digested.Mark, resource, fault)
+	return p.store.Digests.Sent(ctx, ref, digested.Mark, resource, digested.Fault)
 }

@@ -242,6 +242,8 @@ func rightStep(probe store.Order, directory string, feature entry.Feature) wire.
 const (
 	// lateRounds is how many rounds a changed password may wait before that is told.
 	lateRounds = 3
+	// mostFaults is how many causes are named.
+	mostFaults = 5
 	// perDigest is about how long one takes, before that was measured.
 	perDigest = 60 * time.Millisecond
 )
@@ -263,6 +265,11 @@ func (p *Passwords) digestStates(ctx context.Context, document settings.Document
 			return nil, err
 		}
 		one := wire.DigestState{Directory: d.Name, Have: counts.Have, Due: counts.Due, Faulty: counts.Faulty, Oldest: counts.Oldest, LastRound: round.Ended, PausedBy: round.PausedBy}
+		faults, err := p.store.Digests.Faults(ctx, d.Name, mostFaults)
+		if err != nil {
+			return nil, err
+		}
+		one.Faults = views.List(faults, func(f store.DigestFault) wire.CodeCount { return wire.CodeCount{Title: f.Fault, Count: f.Count} })
 		left := time.Duration(counts.Due) * perDigest
 		if round.Rate > 0 {
 			left = time.Duration(float64(counts.Due) / round.Rate * float64(time.Second))
@@ -279,7 +286,7 @@ func (p *Passwords) digestStates(ctx context.Context, document settings.Document
 func digestStep(d wire.DigestState, round store.DigestRound) wire.PasswordStep {
 	step := wire.PasswordStep{Name: "digests", Outcome: "good", Since: round.Ended, Detail: fmt.Sprintf("%d people sign in to the cloud with the directory's password", d.Have)}
 	if d.Faulty > 0 {
-		step.Detail += fmt.Sprintf(", of %d no digest can be made", d.Faulty)
+		step.Detail += fmt.Sprintf(", of %d there is none (%s)", d.Faulty, d.Faults[0].Title)
 	}
 	if d.Due > 0 {
 		step.Detail += fmt.Sprintf(", %d are to come, in about %s", d.Due, (time.Duration(d.Seconds) * time.Second).String())

@@ -78,10 +78,14 @@ func (s Digests) Mark(ctx context.Context, directory string, marked []Marked) er
 const due = `FROM links l JOIN password_digests d ON d.directory = l.directory AND d.entry_id = l.entry_id
 	WHERE l.directory = @directory AND l.kind = 'user' AND l.left_at IS NULL AND (d.sent <> d.mark OR d.resource_id <> l.resource_id)`
 
+// tried is true of those whose digest the cloud has refused just now: what it says may be
+// over by the next round.
+const tried = `d.fault <> '' AND d.sent_at > now() - interval '1 minute'`
+
 // Due are some of those.
 func (s Digests) Due(ctx context.Context, directory string, limit int) ([]entry.ID, error) {
 	var texts []string
-	if err := s.raw(ctx, `SELECT d.entry_id::text `+due+` ORDER BY d.changed DESC, d.entry_id LIMIT @limit`, map[string]any{"directory": directory, "limit": limit}).Scan(&texts).Error; err != nil {
+	if err := s.raw(ctx, `SELECT d.entry_id::text `+due+` AND NOT (`+tried+`) ORDER BY d.changed DESC, d.entry_id LIMIT @limit`, map[string]any{"directory": directory, "limit": limit}).Scan(&texts).Error; err != nil {
 		return nil, err
 	}
 	ids := make([]entry.ID, len(texts))
@@ -107,7 +111,7 @@ type DigestCounts struct {
 func (s Digests) Counts(ctx context.Context, directory string) (DigestCounts, error) {
 	var c DigestCounts
 	err := s.raw(ctx, `SELECT (SELECT count(*) FROM password_digests d JOIN links l USING (directory, entry_id) WHERE d.directory = @directory AND d.sent = d.mark AND d.fault = '' AND l.left_at IS NULL) AS have,
-		(SELECT count(*) FROM password_digests WHERE directory = @directory AND fault <> '') AS faulty, w.due, w.oldest
+		(SELECT count(*) FROM password_digests d JOIN links l USING (directory, entry_id) WHERE d.directory = @directory AND d.fault <> '' AND l.left_at IS NULL) AS faulty, w.due, w.oldest
 		FROM (SELECT count(*) AS due, min(d.changed) AS oldest `+due+`) AS w`,
 		map[string]any{"directory": directory}).Scan(&c).Error
 	return c, err
@@ -119,7 +123,26 @@ func (s Digests) LinkOf(ctx context.Context, ref entry.Ref) (string, error) {
 	return resource, s.raw(ctx, `SELECT resource_id FROM links WHERE directory = ? AND entry_id = ? AND kind = 'user' AND left_at IS NULL`, ref.Directory, ref.ID.String()).Scan(&resource).Error
 }
 
-// Sent notes of which mark the cloud has the digest, or why there is none.
+// DigestFault is why of so many people no digest can be made, or the cloud takes none.
+type DigestFault struct {
+	Fault string
+	Count int
+}
+
+// Faults lists those, the most frequent first.
+func (s Digests) Faults(ctx context.Context, directory string, limit int) ([]DigestFault, error) {
+	var list []DigestFault
+	return list, s.raw(ctx, `SELECT d.fault, count(*) AS count FROM password_digests d JOIN links l USING (directory, entry_id) WHERE d.directory = ? AND d.fault <> '' AND l.left_at IS NULL
+		GROUP BY 1 ORDER BY 2 DESC, 1 LIMIT ?`, directory, limit).Scan(&list).Error
+}
+
+// Refused notes that the cloud did not take a digest; it is tried again later.
+func (s Digests) Refused(ctx context.Context, ref entry.Ref, fault string) error {
+	_, err := s.exec(ctx, `UPDATE password_digests SET fault = ?, sent_at = now() WHERE directory = ? AND entry_id = ?`, fault, ref.Directory, ref.ID.String())
+	return err
+}
+
+// Sent notes of which mark the cloud has the digest, or why none can be made of it.
 func (s Digests) Sent(ctx context.Context, ref entry.Ref, mark, resource, fault string) error {
 	_, err := s.exec(ctx, `UPDATE password_digests SET sent = ?, resource_id = ?, fault = ?, sent_at = now() WHERE directory = ? AND entry_id = ?`, mark, resource, fault, ref.Directory, ref.ID.String())
 	return err
@@ -127,12 +150,18 @@ func (s Digests) Sent(ctx context.Context, ref entry.Ref, mark, resource, fault 
 
 // Withdrawable are resources of which the cloud has a digest that it should not have: of
 // people who left or are not linked any more, and of directories other than those given.
-type Withdrawable struct{ Directory, EntryID, ResourceID string }
+type Withdrawable struct {
+	Directory, EntryID, ResourceID string
+	// Replaced: the cloud has another one for the resource, of another entry of the person.
+	Replaced bool
+}
 
 // Withdrawable lists some.
 func (s Digests) Withdrawable(ctx context.Context, directories []string, limit int) ([]Withdrawable, error) {
 	var list []Withdrawable
-	return list, s.raw(ctx, `SELECT d.directory, d.entry_id::text AS entry_id, d.resource_id FROM password_digests d WHERE d.sent <> '' AND d.fault = ''
+	return list, s.raw(ctx, `SELECT d.directory, d.entry_id::text AS entry_id, d.resource_id,
+		EXISTS (SELECT FROM password_digests o JOIN links l USING (directory, entry_id) WHERE o.resource_id = d.resource_id AND l.resource_id = d.resource_id AND o.entry_id <> d.entry_id AND o.sent <> '' AND o.fault = '') AS replaced
+		FROM password_digests d WHERE d.sent <> '' AND d.fault = ''
 		AND (NOT d.directory = ANY(?::text[]) OR NOT EXISTS (SELECT FROM links l WHERE l.directory = d.directory AND l.entry_id = d.entry_id AND l.left_at IS NULL)) LIMIT ?`,
 		textArray(directories), limit).Scan(&list).Error
 }
@@ -145,8 +174,9 @@ func (s Digests) Forget(ctx context.Context, directory, id string) error {
 
 // Unanswered notes of those who were asked for and of whom nothing came that none can be made,
 // until their password is set anew.
-func (s Digests) Unanswered(ctx context.Context, directory string, ids []entry.ID) error {
+func (s Digests) Unanswered(ctx context.Context, directory string, ids []entry.ID, asked time.Time) error {
 	_, err := s.exec(ctx, `UPDATE password_digests d SET fault = 'the agent did not find this person in the directory', sent = d.mark, resource_id = l.resource_id
-		FROM links l WHERE l.directory = d.directory AND l.entry_id = d.entry_id AND d.directory = ? AND d.entry_id = ANY(?::text[]::uuid[]) AND (d.sent <> d.mark OR d.resource_id <> l.resource_id)`, directory, idArray(ids))
+		FROM links l WHERE l.directory = d.directory AND l.entry_id = d.entry_id AND d.directory = ? AND d.entry_id = ANY(?::text[]::uuid[]) AND (d.sent <> d.mark OR d.resource_id <> l.resource_id)
+		AND (d.sent_at IS NULL OR d.sent_at < ?)`, directory, idArray(ids), asked)
 	return err
 }

@@ -77,7 +77,7 @@ func TestPeopleSignInToTheCloudWithTheDirectorysPassword(t *testing.T) {
 	w.InStep(0)
 	digests(1, 0, 1)
 	assert.Equal(t, 401, w.SignsIn("cato", worldtest.OldPassword))
-	w.Says([]string{"passwords", "state"}, "of 1 no digest can be made")
+	w.Says([]string{"passwords", "state"}, "of 1 there is none ({CRYPT}: stored in a form of which no digest can be made)")
 
 	// Switched off, the cloud has none.
 	d := worldtest.PasswordDocument()
