@@ -285,7 +285,7 @@ func (p *Passwords) digestStates(ctx context.Context, document settings.Document
 
 func digestStep(d wire.DigestState, round store.DigestRound) wire.PasswordStep {
 	step := wire.PasswordStep{Name: "digests", Outcome: "good", Since: round.Ended, Detail: fmt.Sprintf("%d people sign in to the cloud with the directory's password", d.Have)}
-	if d.Faulty > 0 {
+	if d.Faulty > 0 && len(d.Faults) > 0 {
 		step.Detail += fmt.Sprintf(", of %d there is none (%s)", d.Faulty, d.Faults[0].Title)
 	}
 	if d.Due > 0 {
