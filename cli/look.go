@@ -192,5 +192,12 @@ func printHealth(w io.Writer, h wire.Health) error {
 	if h.Passwords.State != "off" {
 		fmt.Fprintf(w, "Passwords  %s\n", h.Passwords.Summary)
 	}
+	for _, one := range h.Passwords.Digests {
+		oldest := ""
+		if one.Oldest != nil {
+			oldest = ", the oldest change since " + when(one.Oldest)
+		}
+		fmt.Fprintf(w, "Digests    %s: %s%s\n", one.Directory, one.Step.Detail, oldest)
+	}
 	return nil
 }

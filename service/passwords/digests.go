@@ -41,24 +41,8 @@ func (p *Passwords) rounds(ctx context.Context) {
 				slog.Error("make the digests", logkey.Error, err)
 			}
 		}
-		p.awaitChange(ctx, told, began, every)
-	}
-}
-
-// awaitChange waits for the next round, after one that has just ended.
-func (p *Passwords) awaitChange(ctx context.Context, told <-chan store.Event, began time.Time, every time.Duration) {
-	due := time.After(every)
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-due:
-			return
-		case event := <-told:
-			if slices.Contains([]string{"run", "settings", "password", "agent", "resumed", ""}, event.Kind) {
-				sleep(ctx, apart-time.Since(began))
-				return
-			}
+		if await(ctx, told, every, "run", "settings", "password", "agent", "resumed") {
+			sleep(ctx, apart-time.Since(began))
 		}
 	}
 }

@@ -48,14 +48,11 @@ func (l *listener) publish(ctx context.Context, stop context.CancelCauseFunc) {
 				due = time.Now().Add(5 * time.Second)
 			}
 		}
-		select {
-		case <-ctx.Done():
+		if await(ctx, told, time.Until(due), "agent", "settings") {
+			due = time.Now()
+		}
+		if ctx.Err() != nil {
 			return
-		case event := <-told:
-			if event.Kind == "agent" || event.Kind == "settings" || event.Kind == "" {
-				due = time.Now()
-			}
-		case <-time.After(time.Until(due)):
 		}
 	}
 }

@@ -7,6 +7,7 @@ package passwords
 import (
 	"context"
 	"os"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -80,13 +81,24 @@ func (p *Passwords) listen(ctx context.Context) {
 		} else if ok {
 			p.close(ctx)
 		}
+		await(ctx, told, pause, "settings")
+	}
+}
+
+// await waits for an event of one of the kinds, or as long as most; what may have been missed
+// counts as one. Others, of which there are many while a run goes on, cost nothing.
+func await(ctx context.Context, told <-chan store.Event, most time.Duration, kinds ...string) (came bool) {
+	due := time.After(most)
+	for {
 		select {
 		case <-ctx.Done():
-		case <-told:
-			if pause > takeOverEvery {
-				sleep(ctx, pause)
+			return false
+		case <-due:
+			return false
+		case event := <-told:
+			if event.Kind == "" || slices.Contains(kinds, event.Kind) {
+				return true
 			}
-		case <-time.After(pause):
 		}
 	}
 }

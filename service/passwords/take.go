@@ -294,11 +294,9 @@ func (l *listener) follow(ctx context.Context, event *store.PasswordEvent) error
 			}
 			return l.end(ctx, event, outcome{protocol.PasswordDone{Reason: password.Unknown, Detail: "the agent that had begun it did not answer"}, l.nameOf(ctx, order.AgentID)})
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-told:
-		case <-time.After(100 * time.Millisecond):
+		await(ctx, told, 100*time.Millisecond, "order")
+		if err := ctx.Err(); err != nil {
+			return err
 		}
 	}
 }

@@ -82,11 +82,9 @@ func (p *Passwords) tryStream(ctx context.Context, document settings.Document) w
 		if err == nil && now.Verified == state {
 			return wire.PasswordStep{Name: "stream", Outcome: "good", Detail: "an event that the cloud was asked for came back, signed, in " + time.Since(began).Round(time.Millisecond).String()}
 		}
-		select {
-		case <-ctx.Done():
+		await(ctx, told, 200*time.Millisecond, "password")
+		if ctx.Err() != nil {
 			return wire.PasswordStep{Name: "stream", Outcome: "bad", Detail: "an event that the cloud was asked for did not come within " + trialWithin.String(), Advice: "Look at the state with 'kambrel passwords state'."}
-		case <-told:
-		case <-time.After(200 * time.Millisecond):
 		}
 	}
 }

@@ -10,7 +10,6 @@ import (
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/password"
-	protocol "kambrel.example/kambrel/protocol/orders"
 )
 
 // Passwords are what the cloud asked about passwords, and how the stream stands by which
@@ -230,31 +229,4 @@ func (s Passwords) Published(ctx context.Context, agents map[string]map[string]b
 		return err
 	}
 	return s.stream(ctx, `published = ?::jsonb`, string(text))
-}
-
-// SaveOutcome keeps what became of an order for a password.
-func (s Orders) SaveOutcome(ctx context.Context, id int64, done protocol.PasswordDone) error {
-	text, err := json.Marshal(done)
-	if err != nil {
-		return err
-	}
-	if _, err = s.exec(ctx, `UPDATE orders SET outcome = ?::jsonb WHERE id = ?`, string(text), id); err != nil {
-		return err
-	}
-	return s.Notify(ctx, Event{Kind: "order", ID: id}) // somebody waits for it
-}
-
-// Begin notes that the agent that has an order begins it now; false when the order is no
-// longer the agent's, which must leave it then.
-func (s Orders) Begin(ctx context.Context, id int64, agent string, usual time.Duration) (bool, error) {
-	n, err := s.exec(ctx, `UPDATE orders SET begun = begun + 1, lease_until = now() + ? * interval '1 second' WHERE id = ? AND agent_id = ? AND state = 'leased' AND kind = ?`,
-		protocol.KindPassword.Lease(usual).Seconds(), id, agent, protocol.KindPassword)
-	return n == 1, err
-}
-
-// WithdrawUnbegun ends an order that nobody has begun, so that nobody will; false when
-// somebody has, or when it has ended.
-func (s Orders) WithdrawUnbegun(ctx context.Context, id int64) (bool, error) {
-	n, err := s.exec(ctx, `UPDATE orders SET state = 'failed', failure_code = CASE WHEN failure_code = '' THEN 'cancelled' ELSE failure_code END, request = '{}' WHERE id = ? AND state IN ('waiting', 'leased') AND begun = 0`, id)
-	return n == 1, err
 }

@@ -107,4 +107,16 @@ func TestWhoeverDiesThePersonGetsOneTrueAnswer(t *testing.T) {
 	assert.Contains(t, got.Sentence, "was not changed")
 	w.RestartDirectory()
 	assert.True(t, w.Binds("Cato", worldtest.OldPassword))
+
+	// The key of an agent that is retired goes at once.
+	keys := func() int {
+		_, list := worldtest.SCIM(t, w.Address(), "GET", w.Cloud.URL+"/KeySets", nil)
+		resources, _ := list["Resources"].([]any)
+		require.Len(t, resources, 1)
+		found, _ := resources[0].(map[string]any)["keys"].([]any)
+		return len(found)
+	}
+	require.Equal(t, 2, keys())
+	w.Says([]string{"agent", "retire", "brisling-2"})
+	require.Eventually(t, func() bool { return keys() == 1 }, 5*time.Second, 20*time.Millisecond)
 }
