@@ -181,11 +181,26 @@ func (o *Orders) Take(ctx context.Context, agent store.Agent, lane protocol.Lane
 			request.ID, request.LeaseSeconds = order.ID, int(order.Kind.Lease(o.lease)/time.Second)
 			return request, true, nil
 		}
+		if !o.awaitOrder(ctx, events, every) {
+			return protocol.Order{}, false, nil
+		}
+	}
+}
+
+// awaitOrder waits for a sign that there may be an order, or as long as every; false when ctx
+// has ended. Of other events there are many while a run goes on, and agents that wait.
+func (o *Orders) awaitOrder(ctx context.Context, events <-chan store.Event, every time.Duration) bool {
+	due := time.After(every)
+	for {
 		select {
 		case <-ctx.Done():
-			return protocol.Order{}, false, nil
-		case <-events:
-		case <-time.After(every):
+			return false
+		case event := <-events:
+			if slices.Contains([]string{"order", "agent", ""}, event.Kind) {
+				return true
+			}
+		case <-due:
+			return true
 		}
 	}
 }

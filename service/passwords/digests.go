@@ -37,6 +37,10 @@ func (p *Passwords) rounds(ctx context.Context) {
 		every, began := takeOverEvery, time.Now()
 		if document, ok := p.settings(ctx); ok {
 			every, _ = document.Passwords.HowDigests()
+			if idle, err := p.idle(ctx, document); err == nil && idle {
+				await(ctx, told, every, "settings")
+				continue
+			}
 			if _, err := p.store.Own(ctx, store.Digesting, 1, func(ctx context.Context) error { return p.round(ctx, document) }); err != nil && ctx.Err() == nil {
 				slog.Error("make the digests", logkey.Error, err)
 			}
@@ -45,6 +49,15 @@ func (p *Passwords) rounds(ctx context.Context) {
 			sleep(ctx, apart-time.Since(began))
 		}
 	}
+}
+
+// idle tells whether there is nothing to do for digests, as where no directory gives them.
+func (p *Passwords) idle(ctx context.Context, document settings.Document) (bool, error) {
+	if slices.ContainsFunc(document.Directories, settings.Directory.GivesDigests) {
+		return false, nil
+	}
+	left, err := p.store.Digests.Withdrawable(ctx, nil, 1)
+	return len(left) == 0, err
 }
 
 // round brings the digests of all directories up to date.

@@ -1,6 +1,8 @@
 package passwords_test
 
 import (
+	"context"
+	"fmt"
 	"os"
 	"strings"
 	"testing"
@@ -10,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/lab/e2e/worldtest"
+	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -67,11 +70,20 @@ func TestWhoeverDiesThePersonGetsOneTrueAnswer(t *testing.T) {
 	require.Len(t, events, 1)
 	assert.Equal(t, survivor, events[0].Agent)
 
-	// The service is killed with the event in hand; what the agent has done is told by the
-	// next one, and not done again.
-	if survivor == "brisling-2" {
-		w.StartAgent()
-	}
+	// The service is killed with the event in hand; what the agent has done is told by another,
+	// which takes the stream over, and not done again.
+	port, err := servers.FreePort(0)
+	require.NoError(t, err)
+	standby := fmt.Sprintf("127.0.0.1:%d", port)
+	_, err = w.Lab.Start(context.Background(), servers.Command{
+		Name: "standby", Path: w.Programs.Kambrel, Env: []string{"KAMBREL_DATABASE=" + w.DSN},
+		Args:  []string{"serve", "--listen", standby, "--cloud-url", w.Cloud.URL, "--cloud-token-file", w.Cloud.TokenFile},
+		Ready: servers.Answers("http://" + standby + "/healthz"),
+	})
+	require.NoError(t, err)
+	_ = w.Agent.Stop() // it may be the one that was killed
+	reach(t, w.AgentFile, w.URL, "http://"+standby)
+	w.StartAgent()
 	slow := w.NewGate()
 	reach(t, w.AgentFile, gate.URL, slow.URL)
 	if survivor == "brisling-2" {
@@ -85,10 +97,10 @@ func TestWhoeverDiesThePersonGetsOneTrueAnswer(t *testing.T) {
 	}
 	w.Service.Kill()
 	slow.Open()
-	w.StartService()
 	got = <-answer
 	require.True(t, got.Done, "%+v", got)
 	assert.True(t, w.Binds("Bo", "Gannet-Rock-66"))
+	w.StartService()
 	require.Len(t, worldtest.Reads[[]wire.PasswordEvent](w, "passwords", "events"), 2)
 
 	// Nobody is there: the person is told so within ten seconds, and nothing happens later.
