@@ -11,7 +11,9 @@ import (
 	"kambrel.example/kambrel/core/problem"
 )
 
-// PasswordMark is when somebody's password was set last, in the directory's own form.
+// PasswordMark is when somebody's password was set last, in the directory's own form: a time,
+// and behind a space what tells two changes of the same time apart. The time alone is that
+// since which changes are asked for.
 type PasswordMark struct {
 	ID   entry.ID
 	Mark string
@@ -30,7 +32,7 @@ func (s *Session) PasswordMarks(ctx context.Context, dialect entry.Dialect, base
 	if dialect != entry.AD { // without a password policy it is told only that an entry was changed
 		filter = "(&(objectClass=person)(|(pwdChangedTime>=" + since + ")(modifyTimestamp>=" + since + ")))"
 	}
-	result, err := s.conn.SearchWithPaging(search(base, filter, []string{"objectClass", "objectGUID", "entryUUID", "pwdLastSet", "pwdChangedTime", "modifyTimestamp"}), marksAtOnce)
+	result, err := s.conn.SearchWithPaging(search(base, filter, []string{"objectClass", "objectGUID", "entryUUID", "pwdLastSet", "pwdChangedTime", "modifyTimestamp", "entryCSN"}), marksAtOnce)
 	if err != nil {
 		return refused(err, "ask whose password was set")
 	}
@@ -49,7 +51,9 @@ func (s *Session) PasswordMarks(ctx context.Context, dialect entry.Dialect, base
 func markOf(raw *ldap.Entry) string {
 	for _, name := range []string{"pwdLastSet", "pwdChangedTime", "modifyTimestamp"} {
 		if mark := raw.GetAttributeValue(name); mark != "" {
-			return mark
+			// Timestamps are in seconds, in which a password can be set twice; the change
+			// sequence number tells that.
+			return strings.TrimSpace(mark + " " + raw.GetAttributeValue("entryCSN"))
 		}
 	}
 	return ""
@@ -69,7 +73,7 @@ type Stored struct {
 func (s *Session) StoredPasswords(dialect entry.Dialect, base string, ids []entry.ID, emit func(Stored) error) error {
 	attribute := map[entry.Dialect]string{entry.AD: "unicodePwd", entry.Standard: "userPassword"}[dialect]
 	for _, id := range ids {
-		raw, err := s.byID(dialect, base, id, "objectClass", "objectGUID", "entryUUID", "pwdLastSet", "pwdChangedTime", "modifyTimestamp", attribute)
+		raw, err := s.byID(dialect, base, id, "objectClass", "objectGUID", "entryUUID", "pwdLastSet", "pwdChangedTime", "modifyTimestamp", "entryCSN", attribute)
 		if problem.CodeOf(err) == problem.NotFound {
 			continue
 		}

@@ -3,6 +3,7 @@ package orders
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"kambrel.example/kambrel/core/problem"
 	protocol "kambrel.example/kambrel/protocol/orders"
@@ -41,12 +42,13 @@ func (d *digestTaker) line(line protocol.Line) (belongs, full bool, err error) {
 		}
 		return true, false, problem.New(problem.AgentMessageMalformed, "order %d: nobody asked for the digest of %s", d.order.ID, line.Digest.ID)
 	}
-	if line.Digest.Sealed != nil || len(line.Digest.Mark) > 64 {
+	if line.Digest.Sealed != nil || len(line.Digest.Mark) > 100 {
 		return true, false, problem.New(problem.AgentMessageMalformed, "order %d: the answer holds more than marks", d.order.ID)
 	}
 	d.marked = append(d.marked, store.Marked{ID: line.Digest.ID, Mark: line.Digest.Mark})
-	if len(line.Digest.Mark) > len(d.last) || len(line.Digest.Mark) == len(d.last) && line.Digest.Mark > d.last {
-		d.last = line.Digest.Mark
+	// Times of one directory are equally long, or grow with their length.
+	if at, _, _ := strings.Cut(line.Digest.Mark, " "); len(at) > len(d.last) || len(at) == len(d.last) && at > d.last {
+		d.last = at
 	}
 	return true, len(d.marked) >= markedAtOnce, nil
 }

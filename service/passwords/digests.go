@@ -126,6 +126,7 @@ func (p *Passwords) roundOf(ctx context.Context, d settings.Directory, document 
 	}
 	_, work := document.Passwords.HowDigests()
 	began, made := time.Now(), 0
+	asked := map[entry.ID]bool{} // each once in a round, whatever comes of it
 	for ctx.Err() == nil {
 		if round, err = p.store.Digests.Round(ctx, d.Name); err != nil || round.PausedBy != "" {
 			return err
@@ -134,16 +135,20 @@ func (p *Passwords) roundOf(ctx context.Context, d settings.Directory, document 
 		if err != nil {
 			return err
 		}
+		due = slices.DeleteFunc(due, func(id entry.ID) bool { return asked[id] })
 		if len(due) == 0 {
 			break
 		}
-		asked := time.Now()
+		for _, id := range due {
+			asked[id] = true
+		}
+		when := time.Now()
 		if err := p.digest(ctx, d, among, protocol.Digest{IDs: due, Work: work}); err != nil {
 			return err
 		}
 		// What was asked for and not answered is gone from the directory, or it would be
 		// asked for without end.
-		if err := p.store.Digests.Unanswered(ctx, d.Name, due, asked); err != nil {
+		if err := p.store.Digests.Unanswered(ctx, d.Name, due, when); err != nil {
 			return err
 		}
 		made += len(due)

@@ -144,7 +144,8 @@ func (s Digests) Refused(ctx context.Context, ref entry.Ref, fault string) error
 
 // Sent notes of which mark the cloud has the digest, or why none can be made of it.
 func (s Digests) Sent(ctx context.Context, ref entry.Ref, mark, resource, fault string) error {
-	_, err := s.exec(ctx, `UPDATE password_digests SET sent = ?, resource_id = ?, fault = ?, sent_at = now() WHERE directory = ? AND entry_id = ?`, mark, resource, fault, ref.Directory, ref.ID.String())
+	// It may have been set again since it was asked whose was: then this mark is the newer one.
+	_, err := s.exec(ctx, `UPDATE password_digests SET mark = ?, sent = ?, resource_id = ?, fault = ?, sent_at = now() WHERE directory = ? AND entry_id = ?`, mark, mark, resource, fault, ref.Directory, ref.ID.String())
 	return err
 }
 
