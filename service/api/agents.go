@@ -22,6 +22,9 @@ import (
 
 const (
 	longPoll = 25 * time.Second
+	// passwordPoll is shorter, so that it is soon known that an agent is away, and an order
+	// for a password is not long given to a connection that is gone.
+	passwordPoll = 5 * time.Second
 	// mostHello is the longest hello, in bytes.
 	mostHello = 64 << 10
 	// mostDiscarded is how much is read of what is refused, in bytes.
@@ -113,7 +116,11 @@ func (s *Server) agentStreams() {
 		if err != nil {
 			return err
 		}
-		ctx, cancel := context.WithTimeout(c.UserContext(), longPoll)
+		lane, wait := orders.Lane(c.Query("lane", string(orders.LaneAny))), longPoll
+		if lane == orders.LanePasswords {
+			wait = passwordPoll
+		}
+		ctx, cancel := context.WithTimeout(c.UserContext(), wait)
 		defer cancel()
 		go func() {
 			select {
@@ -122,7 +129,7 @@ func (s *Server) agentStreams() {
 			case <-ctx.Done():
 			}
 		}()
-		order, ok, err := s.service.Orders.Take(ctx, agent, orders.Lane(c.Query("lane", string(orders.LaneAny))))
+		order, ok, err := s.service.Orders.Take(ctx, agent, lane)
 		if err != nil {
 			return err
 		}

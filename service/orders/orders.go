@@ -157,6 +157,10 @@ func (o *Orders) Take(ctx context.Context, agent store.Agent, lane protocol.Lane
 	if lane == protocol.LanePasswords {
 		every = lapsedSoon
 	}
+	// Once, and not while it waits: a connection that is gone looks like one that waits.
+	if err := o.store.Agents.Touch(context.WithoutCancel(ctx), agent.ID); err != nil {
+		return protocol.Order{}, false, err
+	}
 	for {
 		// Read anew, since what it serves may change while it waits.
 		agent, err := o.store.Agents.Get(context.WithoutCancel(ctx), agent.ID)
@@ -164,9 +168,6 @@ func (o *Orders) Take(ctx context.Context, agent store.Agent, lane protocol.Lane
 			return protocol.Order{}, false, problem.New(problem.AgentRetired, "")
 		}
 		if err != nil {
-			return protocol.Order{}, false, err
-		}
-		if err := o.store.Agents.Touch(context.WithoutCancel(ctx), agent.ID); err != nil {
 			return protocol.Order{}, false, err
 		}
 		order, ok, err := o.store.Orders.Take(context.WithoutCancel(ctx), agent.ID, agent.Serves(), lane, o.lease)

@@ -22,6 +22,9 @@ const (
 	// silentFor is after how long without a poll nobody holds the stream: one is open for
 	// half a minute.
 	silentFor = 70 * time.Second
+	// unheardFor is after how long an agent is taken for away that has not asked for passwords:
+	// it is noted every five seconds that it does.
+	unheardFor = 15 * time.Second
 	// clocksApart is from when on it is told that clocks differ.
 	clocksApart = 20 * time.Second
 )
@@ -204,6 +207,8 @@ func agentStep(agent store.Agent, directory string, stream store.EventStream) wi
 	switch {
 	case state.State != "online":
 		step.Detail, step.Since, step.Advice = "it is "+state.State, agent.LastContact, "Start it on its host with 'kambrel agent run'."
+	case agent.LastContact == nil || time.Since(*agent.LastContact) > unheardFor:
+		step.Detail, step.Since, step.Advice = "it has not been heard of", agent.LastContact, "Start it on its host with 'kambrel agent run', or look at its way to the service."
 	case at >= 0:
 		step.Detail, step.Since, step.Advice = "it fails at the directory: "+agent.Faults[at].Detail, &agent.Faults[at].Since, "Look with 'kambrel directory probe "+directory+" --agent "+agent.Name+"'."
 	case agent.Trusts == "":

@@ -114,7 +114,7 @@ func (s Agents) UseSignature(ctx context.Context, id string, expires time.Time) 
 
 // Touch notes that an agent was heard of.
 func (s Agents) Touch(ctx context.Context, id string) error {
-	_, err := s.exec(ctx, `UPDATE agents SET last_contact = now() WHERE id = ? AND (last_contact IS NULL OR last_contact < now() - interval '5 seconds')`, id)
+	_, err := s.exec(ctx, `UPDATE agents SET last_contact = now() WHERE id = ? AND (last_contact IS NULL OR last_contact < now() - interval '2 seconds')`, id)
 	return err
 }
 

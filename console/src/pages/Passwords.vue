@@ -2,7 +2,7 @@
 // How passwords come from the cloud into directories: the way step by step, and what was
 // asked last.
 import { NButton, NCheckbox, NDataTable, NInput, NSelect, NSkeleton, type DataTableColumns } from 'naive-ui'
-import { computed, h, ref, shallowRef } from 'vue'
+import { computed, h, ref, shallowRef, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { api, unwrap, type Schemas } from '../api/client'
@@ -41,12 +41,19 @@ const events = useLoad(
     ),
   [cursor, directory, failed],
 )
-useLive().listen((event) => {
+const live = useLive()
+live.listen((event) => {
   if (['password', 'digest', 'agent', 'settings', ''].includes(event.kind)) {
     void state.again()
     void events.again()
   }
 })
+
+// An agent that falls silent makes no event; the state of everything is read now and then.
+watch(
+  () => live.health,
+  () => void state.again(),
+)
 
 const words: Record<Schemas['PasswordsState']['state'], { text: string; tone: Tone }> = {
   off: { text: 'Off', tone: 'default' },

@@ -108,6 +108,7 @@ func TestWhoeverDiesThePersonGetsOneTrueAnswer(t *testing.T) {
 	got = <-ask(worldtest.Asked{Login: "cato@brisling.example", New: "Gannet-Rock-66"})
 	assert.Equal(t, "nobody-answers", got.Code, "%+v", got)
 	assert.Less(t, got.Took, 10*time.Second)
+	w.PasswordsOpen("closed")
 	w.StartAgent()
 	require.True(t, (<-ask(worldtest.Asked{Login: "anna@brisling.example", Act: "unlock"})).Done)
 	assert.True(t, w.Binds("Cato", worldtest.OldPassword))
