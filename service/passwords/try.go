@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"slices"
 	"time"
 
 	"kambrel.example/kambrel/core/entry"
@@ -115,14 +116,15 @@ func (p *Passwords) tryAgent(ctx context.Context, directory settings.Directory, 
 	order := store.Order{Directory: directory.Name, Request: protocol.Order{Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base,
 		Password: &protocol.Password{Try: &id, Protected: document.Passwords.Protected}}}
 	for _, feature := range entry.PasswordFeatures {
-		for _, on := range directory.Features {
-			if on == feature {
-				order.Request.Password.Features = append(order.Request.Password.Features, feature)
-			}
+		if slices.Contains(directory.Features, feature) {
+			order.Request.Password.Features = append(order.Request.Password.Features, feature)
 		}
 	}
 	var why *wire.PasswordStep
 	for _, agent := range agents {
+		if !slices.Contains(agent.Serves(), directory.Name) {
+			continue
+		}
 		step := agentStep(agent, directory.Name, stream)
 		if step.Outcome == "good" {
 			order.Among = append(order.Among, agent.ID)

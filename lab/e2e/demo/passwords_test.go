@@ -66,6 +66,8 @@ func (d *running) passwords() {
 	assert.Contains(d.t, out, "Siv Tollaksen")
 	assert.Contains(d.t, out, "too-short: the directory's policy asks for a longer password")
 
+	out, status = d.kambrel("passwords", "try", "aksel.tangvald@brisling.example")
+	assert.Zero(d.t, status, "of two agents the one is asked that serves the directory: %s", out)
 	out, status = d.kambrel("passwords", "try", "ada.brekke@halvard.example")
 	assert.Zero(d.t, status, out)
 	assert.Contains(d.t, out, "neither protected nor disabled")
