@@ -172,9 +172,9 @@ func (a *Agent) greet(ctx context.Context) error {
 	ticker := time.NewTicker(lookEvery)
 	defer ticker.Stop()
 	for ctx.Err() == nil {
-		hello, print, err := a.introduce(time.Now())
+		directories, trusts, print, err := a.look(time.Now())
 		if err == nil && print != greeted {
-			if err = a.hello(ctx, hello); err == nil {
+			if err = a.hello(ctx, directories, trusts); err == nil {
 				greeted = print
 			}
 		}
@@ -227,47 +227,54 @@ func (a *Agent) directories() ([]Directory, error) {
 	return config.Directories, err
 }
 
-// introduce is what the agent tells about itself, with a print that changes when the
+// look reads what the agent would tell about itself, with a print that changes when the
 // service should hear of it: also a new password, with which a directory may be reached
 // again.
-func (a *Agent) introduce(now time.Time) (hello wire.Hello, print string, err error) {
-	directories, err := a.directories()
-	if err != nil {
-		return hello, "", err
+func (a *Agent) look(now time.Time) (directories []Directory, trusts *Cloud, print string, err error) {
+	if directories, err = a.directories(); err != nil {
+		return nil, nil, "", err
 	}
 	if err := a.vault.rotateWhenDue(now); err != nil {
-		return hello, "", fmt.Errorf("make a new key for passwords: %w", err)
+		return nil, nil, "", fmt.Errorf("make a new key for passwords: %w", err)
 	}
+	trusts = a.cloud()
+	sum := sha256.New()
+	for _, d := range directories {
+		fmt.Fprintf(sum, "%+v %q\n", d, d.Password.Reveal())
+	}
+	if trusts != nil {
+		fmt.Fprintf(sum, "%q %t ", trusts.Issuer, trusts.SealKey != "")
+	}
+	fmt.Fprintf(sum, "%q", a.vault.current().Key.KeyID)
+	return directories, trusts, string(sum.Sum(nil)), nil
+}
+
+func (a *Agent) hello(ctx context.Context, directories []Directory, trusts *Cloud) error {
 	host, _ := os.Hostname()
-	hello = wire.Hello{Version: a.version, Host: host, Directories: []string{}, Plain: []string{}}
-	trusts := a.cloud()
+	hello := wire.Hello{Version: a.version, Host: host, Directories: []string{}, Plain: []string{}}
 	if trusts != nil {
 		hello.Trusts, hello.Keys = trusts.Issuer, map[string]string{}
 	}
-	sum := sha256.New()
 	for _, d := range directories {
 		hello.Directories = append(hello.Directories, d.Name)
 		if d.plain() {
 			hello.Plain = append(hello.Plain, d.Name)
 		}
-		if trusts != nil {
-			if trusts.SealKey != "" {
-				hello.Digests = append(hello.Digests, d.Name)
-				if d.LocalSocket != "" {
-					hello.Local = append(hello.Local, d.Name)
-				}
-			}
-			if hello.Keys[d.Name], err = a.vault.state(a.config.Key, d.Name, a.config.Name); err != nil {
-				return hello, "", err
+		if trusts == nil {
+			continue
+		}
+		if trusts.SealKey != "" {
+			hello.Digests = append(hello.Digests, d.Name)
+			if d.LocalSocket != "" {
+				hello.Local = append(hello.Local, d.Name)
 			}
 		}
-		fmt.Fprintf(sum, "%+v %q\n", d, d.Password.Reveal())
+		statement, err := a.vault.state(a.config.Key, d.Name, a.config.Name)
+		if err != nil {
+			return err
+		}
+		hello.Keys[d.Name] = statement
 	}
-	fmt.Fprintf(sum, "%q %q %q", hello.Trusts, hello.Digests, a.vault.current().Key.KeyID)
-	return hello, string(sum.Sum(nil)), nil
-}
-
-func (a *Agent) hello(ctx context.Context, hello wire.Hello) error {
 	body, err := json.Marshal(hello)
 	if err != nil {
 		return err

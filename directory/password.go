@@ -153,11 +153,7 @@ func (s *Session) setAD(a Account, p NewPassword) error {
 	if err == nil {
 		return nil
 	}
-	refusal := s.why(err)
-	if refusal.Reason == password.Policy || refusal.Reason == password.TooShort {
-		refusal = s.worked(a, p, refusal)
-	}
-	return refusal
+	return s.worked(a, p, s.why(err))
 }
 
 // quoted writes unicodePwd: the password in quotes as UTF-16, little-endian.
@@ -186,11 +182,7 @@ func passwordModify(dn string, p NewPassword) *ldap.ExtendedRequest {
 
 func (s *Session) setStandard(a Account, p NewPassword) (note string, err error) {
 	if _, err := s.conn.Extended(passwordModify(a.DN, p)); err != nil {
-		refusal := ofControl(err, s.why(err))
-		if refusal.Reason == password.Policy || refusal.Reason == password.TooShort {
-			refusal = s.worked(a, p, refusal)
-		}
-		return "", refusal
+		return "", s.worked(a, p, ofControl(err, s.why(err)))
 	}
 	if !p.MustChange {
 		return "", nil
@@ -276,13 +268,12 @@ type rules struct {
 // worked finds out from the policy itself what the directory did not say: servers of both
 // dialects answer many refusals with the same words.
 func (s *Session) worked(a Account, p NewPassword, refusal *password.Refusal) *password.Refusal {
+	if refusal.Reason != password.Policy && refusal.Reason != password.TooShort {
+		return refusal
+	}
 	rules, known := s.rulesOf(a)
 	if !known {
 		return refusal
-	}
-	least := 0
-	if rules.least > 0 {
-		least = rules.least
 	}
 	reason := refusal.Reason
 	switch {
@@ -294,7 +285,7 @@ func (s *Session) worked(a Account, p NewPassword, refusal *password.Refusal) *p
 	case rules.age > 0 && !a.set.IsZero() && time.Since(a.set) < rules.age:
 		reason = password.TooYoung
 	}
-	return &password.Refusal{Reason: reason, Least: least, Detail: refusal.Detail}
+	return &password.Refusal{Reason: reason, Least: max(rules.least, 0), Detail: refusal.Detail}
 }
 
 func (s *Session) rulesOf(a Account) (rules, bool) {
@@ -313,7 +304,7 @@ func (s *Session) rulesOf(a Account) (rules, bool) {
 		if a.policy == "" {
 			return rules{}, false
 		}
-		found, ok := read(a.policy, "pwdMinLength", "pwdMinAge")
+		found, ok := read(a.policy, "pwdMinLength")
 		if !ok || found.GetAttributeValue("pwdMinLength") == "" {
 			return rules{}, false
 		}

@@ -62,6 +62,19 @@ func (s *Server) agent(c *fiber.Ctx) (store.Agent, error) {
 	return s.service.Agents.Identify(c.UserContext(), signature, c.Method(), c.OriginalURL())
 }
 
+// agentAtOrder finds out which agent signed a request, and about which order it is.
+func (s *Server) agentAtOrder(c *fiber.Ctx) (store.Agent, int64, error) {
+	agent, err := s.agent(c)
+	if err != nil {
+		return agent, 0, err
+	}
+	id, err := c.ParamsInt("id")
+	if err != nil {
+		err = fiber.NewError(http.StatusNotFound, "there is no such order")
+	}
+	return agent, int64(id), err
+}
+
 // shortBody reads the body of a request that has only little to say.
 func (s *Server) shortBody(c *fiber.Ctx, most int) ([]byte, error) {
 	stream := c.Context().RequestBodyStream()
@@ -139,33 +152,25 @@ func (s *Server) agentStreams() {
 		return c.JSON(order)
 	})
 	s.app.Post("/api/v1/agent/orders/:id/begin", func(c *fiber.Ctx) error {
-		agent, err := s.agent(c)
+		agent, id, err := s.agentAtOrder(c)
 		if err != nil {
 			return err
 		}
-		id, err := c.ParamsInt("id")
-		if err != nil {
-			return fiber.NewError(http.StatusNotFound, "there is no such order")
-		}
-		if err := s.service.Orders.Begin(c.UserContext(), int64(id), agent); err != nil {
+		if err := s.service.Orders.Begin(c.UserContext(), id, agent); err != nil {
 			return err
 		}
 		return c.SendStatus(http.StatusNoContent)
 	})
 	s.app.Post("/api/v1/agent/orders/:id/answer", func(c *fiber.Ctx) error {
-		agent, err := s.agent(c)
+		agent, id, err := s.agentAtOrder(c)
 		if err != nil {
 			return err
-		}
-		id, err := c.ParamsInt("id")
-		if err != nil {
-			return fiber.NewError(http.StatusNotFound, "there is no such order")
 		}
 		var stream io.Reader = strings.NewReader("")
 		if streamed := c.Context().RequestBodyStream(); streamed != nil {
 			stream = patient{c.Context().Conn(), streamed}
 		}
-		if err := s.service.Orders.Ingest(c.UserContext(), int64(id), agent, stream); err != nil {
+		if err := s.service.Orders.Ingest(c.UserContext(), id, agent, stream); err != nil {
 			// What was not read would be taken for the next request.
 			c.Context().SetConnectionClose()
 			return err

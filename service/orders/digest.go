@@ -3,6 +3,7 @@ package orders
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"kambrel.example/kambrel/core/problem"
@@ -35,10 +36,8 @@ func (d *digestTaker) line(line protocol.Line) (belongs, full bool, err error) {
 	}
 	if len(d.order.Request.Digest.IDs) > 0 {
 		// What was not asked for is not passed on.
-		for _, id := range d.order.Request.Digest.IDs {
-			if id == line.Digest.ID {
-				return true, false, d.orders.passOn(context.Background(), d.order.Directory, *line.Digest)
-			}
+		if slices.Contains(d.order.Request.Digest.IDs, line.Digest.ID) {
+			return true, false, d.orders.passOn(context.Background(), d.order.Directory, *line.Digest)
 		}
 		return true, false, problem.New(problem.AgentMessageMalformed, "order %d: nobody asked for the digest of %s", d.order.ID, line.Digest.ID)
 	}

@@ -1,6 +1,7 @@
 package passwords
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -214,7 +215,7 @@ func agentStep(agent store.Agent, directory string, stream store.EventStream) wi
 	case agent.Trusts == "":
 		step.Detail, step.Advice = "it trusts no cloud", "On its host, pin the cloud's keys: 'kambrel agent trust'."
 	case agent.Trusts != stream.Issuer:
-		step.Detail, step.Advice = "it trusts "+agent.Trusts+", and events come from "+or(stream.Issuer, "nobody yet"), "On its host, pin the keys of the right cloud: 'kambrel agent trust'."
+		step.Detail, step.Advice = "it trusts "+agent.Trusts+", and events come from "+cmp.Or(stream.Issuer, "nobody yet"), "On its host, pin the keys of the right cloud: 'kambrel agent trust'."
 	case !published:
 		step.Detail, step.Advice = "the cloud does not have its key yet", "It is told within a minute; look at the service's log when it stays so."
 	case !accepted:
@@ -224,13 +225,6 @@ func agentStep(agent store.Agent, directory string, stream store.EventStream) wi
 		step.Outcome, step.Detail = "good", "it trusts the cloud, and passwords are sealed for its key"
 	}
 	return step
-}
-
-func or(text, otherwise string) string {
-	if text == "" {
-		return otherwise
-	}
-	return text
 }
 
 // rightStep is what the last probe of a directory has found of a feature's right.
