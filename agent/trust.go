@@ -16,9 +16,6 @@ import (
 // eventLeeway is how far the clocks of cloud and agent may differ.
 const eventLeeway = 30 * time.Second
 
-// signedWith are the algorithms by which a cloud may sign.
-var signedWith = []jose.SignatureAlgorithm{jose.ES256, jose.ES384, jose.EdDSA, jose.PS256, jose.RS256}
-
 // Trust makes the pins for a cloud's key set (RFC 7517), and their thumbprints to compare.
 func Trust(issuer, audience string, keySet []byte) (Cloud, []string, error) {
 	var set jose.JSONWebKeySet
@@ -61,12 +58,9 @@ func (c *Cloud) read(text string, now time.Time) (token events.Token, ask events
 	if c == nil {
 		return token, ask, false, errors.New("the agent's configuration trusts no cloud: run 'kambrel agent trust' on its host")
 	}
-	signed, err := jose.ParseSignedCompact(text, signedWith)
-	if err != nil || len(signed.Signatures) != 1 {
-		return token, ask, false, errors.New("the event is no signed token")
-	}
-	if kind, _ := signed.Signatures[0].Header.ExtraHeaders[jose.HeaderType].(string); kind != events.TokenType {
-		return token, ask, false, fmt.Errorf("the token is of type %q, and no event", kind)
+	signed, err := events.Signed(text)
+	if err != nil {
+		return token, ask, false, err
 	}
 	var payload []byte
 	for _, pinned := range c.Keys {

@@ -315,8 +315,7 @@ func (s *Session) rulesOf(a Account) (rules, bool) {
 			return rules{int(number(found, "msDS-MinimumPasswordLength")), found.GetAttributeValue("msDS-PasswordComplexityEnabled") == "TRUE", ticksAgo(number(found, "msDS-MinimumPasswordAge"))}, true
 		}
 	}
-	at := strings.Index(strings.ToLower(a.base), "dc=") // the base may lie below the domain
-	found, ok := read(a.base[max(at, 0):], "minPwdLength", "pwdProperties", "minPwdAge")
+	found, ok := read(entry.DomainOf(a.base), "minPwdLength", "pwdProperties", "minPwdAge")
 	if !ok || found.GetAttributeValue("minPwdLength") == "" {
 		return rules{}, false
 	}

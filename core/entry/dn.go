@@ -218,3 +218,10 @@ func SameDN(a, b string) bool {
 func PathUnder(path, base string) bool {
 	return path == base || strings.HasPrefix(path, base) && len(path) > len(base) && path[len(base)] == '/'
 }
+
+// DomainOf is the part of a name that consists of domain components, from the first of them
+// on; the name itself where it has none.
+func DomainOf(name string) string {
+	at := strings.Index(strings.ToLower(name), "dc=")
+	return name[max(0, at):]
+}

@@ -78,7 +78,7 @@ func List(d settings.Directory, account string, language Language) []Right {
 func listAD(d settings.Directory, account string) []Right {
 	list := []Right{
 		{"reading", d.Base, "", "read all properties (every authenticated account can, unless that was taken away)", fmt.Sprintf("(A;CI;LCRPLORC;;;%s)", account)},
-		{"reading", "CN=Deleted Objects," + domainOf(d.Base), "", "list contents and read properties, so that deletions are noticed at once", fmt.Sprintf("(A;CI;LCRPLORC;;;%s)", account)},
+		{"reading", "CN=Deleted Objects," + entry.DomainOf(d.Base), "", "list contents and read properties, so that deletions are noticed at once", fmt.Sprintf("(A;CI;LCRPLORC;;;%s)", account)},
 	}
 	for _, container := range d.Containers.Include {
 		for _, feature := range entry.Features {
@@ -142,12 +142,6 @@ func listStandard(d settings.Directory, account string, language Language) []Rig
 		}
 	}
 	return append(list, Right{"reading", d.Base, "", "read all entries and attributes, but userPassword", grant(d.Base, "", "read")})
-}
-
-// domainOf is the part of a name that consists of domain components.
-func domainOf(base string) string {
-	at := strings.Index(strings.ToLower(base), "dc=")
-	return base[max(0, at):]
 }
 
 // forms say what the grants of a language are.

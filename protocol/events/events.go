@@ -5,8 +5,13 @@ package events
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
+
+	"github.com/go-jose/go-jose/v4"
 
 	"kambrel.example/kambrel/core/password"
 )
@@ -38,6 +43,21 @@ type Subject struct {
 
 // IssuerAndSubject is the format of a Subject.
 const IssuerAndSubject = "iss_sub"
+
+// signedWith are the algorithms by which a cloud may sign.
+var signedWith = []jose.SignatureAlgorithm{jose.ES256, jose.ES384, jose.EdDSA, jose.PS256, jose.RS256}
+
+// Signed reads a token that is not verified yet.
+func Signed(text string) (*jose.JSONWebSignature, error) {
+	signed, err := jose.ParseSignedCompact(text, signedWith)
+	if err != nil || len(signed.Signatures) != 1 {
+		return nil, errors.New("the token is no signed token")
+	}
+	if kind, _ := signed.Signatures[0].Header.ExtraHeaders[jose.HeaderType].(string); kind != TokenType {
+		return nil, fmt.Errorf("the token is of type %q; it must be %s", kind, TokenType)
+	}
+	return signed, nil
+}
 
 // Token is what a cloud signs (RFC 8417 section 2.2).
 type Token struct {
@@ -93,30 +113,28 @@ func (t Token) Asked() (Ask, error) {
 	if len(t.Events) != 1 {
 		return Ask{}, fmt.Errorf("the token holds %d events; it needs just one", len(t.Events))
 	}
-	for name, text := range t.Events {
-		act, known := Acts[name]
-		if !known {
-			return Ask{}, fmt.Errorf("the event %s is not known", name)
-		}
-		ask := Ask{Act: act}
-		if err := json.Unmarshal(text, &ask.Request); err != nil {
-			return Ask{}, fmt.Errorf("the event %s: %w", name, err)
-		}
-		switch {
-		case t.Subject == nil || t.Subject.Format != IssuerAndSubject || t.Subject.Subject == "":
-			return Ask{}, fmt.Errorf("sub_id names nobody in the format %s", IssuerAndSubject)
-		case t.Subject.Issuer != t.Issuer:
-			return Ask{}, fmt.Errorf("sub_id is of another issuer, %s", t.Subject.Issuer)
-		case ask.Directory == "" || ask.Entry == "":
-			return Ask{}, fmt.Errorf("the event names no entry of a directory")
-		case ask.Expires-t.IssuedAt > int64(LongestLife/time.Second):
-			return Ask{}, fmt.Errorf("the event would be valid for more than %s", LongestLife)
-		case act != password.Unlock && len(ask.Envelope) == 0:
-			return Ask{}, fmt.Errorf("the event holds no envelope")
-		}
-		return ask, nil
+	name := slices.Collect(maps.Keys(t.Events))[0]
+	act, known := Acts[name]
+	if !known {
+		return Ask{}, fmt.Errorf("the event %s is not known", name)
 	}
-	panic("unreachable: there is one event")
+	ask := Ask{Act: act}
+	if err := json.Unmarshal(t.Events[name], &ask.Request); err != nil {
+		return Ask{}, fmt.Errorf("the event %s: %w", name, err)
+	}
+	switch {
+	case t.Subject == nil || t.Subject.Format != IssuerAndSubject || t.Subject.Subject == "":
+		return Ask{}, fmt.Errorf("sub_id names nobody in the format %s", IssuerAndSubject)
+	case t.Subject.Issuer != t.Issuer:
+		return Ask{}, fmt.Errorf("sub_id is of another issuer, %s", t.Subject.Issuer)
+	case ask.Directory == "" || ask.Entry == "":
+		return Ask{}, fmt.Errorf("the event names no entry of a directory")
+	case ask.Expires-t.IssuedAt > int64(LongestLife/time.Second):
+		return Ask{}, fmt.Errorf("the event would be valid for more than %s", LongestLife)
+	case act != password.Unlock && len(ask.Envelope) == 0:
+		return Ask{}, fmt.Errorf("the event holds no envelope")
+	}
+	return ask, nil
 }
 
 // LongestLife is how long after it was issued an event may expire. It bounds how long a

@@ -23,9 +23,6 @@ const (
 	readAgainAfter = 10 * time.Second
 )
 
-// signedWith are the algorithms by which a cloud may sign.
-var signedWith = []jose.SignatureAlgorithm{jose.ES256, jose.ES384, jose.EdDSA, jose.PS256, jose.RS256}
-
 // keyring is the keys by which the cloud signs, as it tells them itself. That an event is
 // carried out hangs on the agent's own pins; here it keeps nonsense away from agents.
 type keyring struct {
@@ -71,12 +68,9 @@ func refuse(code, format string, facts ...any) *events.SetFailed {
 // says it is.
 func (l *listener) read(ctx context.Context, id, text string) (events.Token, *events.SetFailed) {
 	var token events.Token
-	signed, err := jose.ParseSignedCompact(text, signedWith)
-	if err != nil || len(signed.Signatures) != 1 {
-		return token, refuse(events.InvalidRequest, "the token is no signed token")
-	}
-	if kind, _ := signed.Signatures[0].Header.ExtraHeaders[jose.HeaderType].(string); kind != events.TokenType {
-		return token, refuse(events.InvalidRequest, "the token is of type %q; it must be %s", kind, events.TokenType)
+	signed, err := events.Signed(text)
+	if err != nil {
+		return token, refuse(events.InvalidRequest, "%v", err)
 	}
 	payload, ok := l.keys.verify(signed)
 	if !ok && l.keys.old() {

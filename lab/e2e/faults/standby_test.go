@@ -1,8 +1,6 @@
 package faults_test
 
 import (
-	"context"
-	"fmt"
 	"os"
 	"strings"
 	"testing"
@@ -14,7 +12,6 @@ import (
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/lab/e2e/worldtest"
-	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -30,16 +27,8 @@ func TestTheScheduleGoesOnWhenAServiceIsKilled(t *testing.T) {
 	assert.Equal(t, progress.InStep, first.State)
 	assert.Equal(t, 5, first.Counts.Create, "the schedule needs nobody to start it")
 
-	port, err := servers.FreePort(0)
-	require.NoError(t, err)
-	address := fmt.Sprintf("127.0.0.1:%d", port)
-	_, err = w.Lab.Start(context.Background(), servers.Command{
-		Name: "standby", Path: w.Programs.Kambrel, Env: []string{"KAMBREL_DATABASE=" + w.DSN},
-		Args:  []string{"serve", "--listen", address, "--cloud-url", w.Cloud.URL, "--cloud-token-file", w.Cloud.TokenFile},
-		Ready: servers.Answers("http://" + address + "/healthz"),
-	})
-	require.NoError(t, err)
-	standby := client.New("http://"+address, w.Client.Token())
+	address := w.Standby()
+	standby := client.New(address, w.Client.Token())
 	health, err := standby.Health(t.Context())
 	require.NoError(t, err)
 	require.NotNil(t, health.NextRun, "both know when the next run is")
@@ -51,7 +40,7 @@ func TestTheScheduleGoesOnWhenAServiceIsKilled(t *testing.T) {
 	require.NoError(t, w.Agent.Stop())
 	text, err := os.ReadFile(w.AgentFile)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(w.AgentFile, []byte(strings.ReplaceAll(string(text), w.URL, "http://"+address)), 0o600))
+	require.NoError(t, os.WriteFile(w.AgentFile, []byte(strings.ReplaceAll(string(text), w.URL, address)), 0o600))
 	w.StartAgent()
 	next := worldtest.AwaitRun(t, standby, func(r wire.Run) bool { return r.ID > first.ID && r.By == "schedule" && r.Counts.Update == 1 })
 	assert.Equal(t, progress.InStep, next.State)

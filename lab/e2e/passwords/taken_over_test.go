@@ -1,8 +1,6 @@
 package passwords_test
 
 import (
-	"context"
-	"fmt"
 	"os"
 	"strings"
 	"testing"
@@ -12,7 +10,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/lab/e2e/worldtest"
-	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -72,17 +69,9 @@ func TestWhoeverDiesThePersonGetsOneTrueAnswer(t *testing.T) {
 
 	// The service is killed with the event in hand; what the agent has done is told by another,
 	// which takes the stream over, and not done again.
-	port, err := servers.FreePort(0)
-	require.NoError(t, err)
-	standby := fmt.Sprintf("127.0.0.1:%d", port)
-	_, err = w.Lab.Start(context.Background(), servers.Command{
-		Name: "standby", Path: w.Programs.Kambrel, Env: []string{"KAMBREL_DATABASE=" + w.DSN},
-		Args:  []string{"serve", "--listen", standby, "--cloud-url", w.Cloud.URL, "--cloud-token-file", w.Cloud.TokenFile},
-		Ready: servers.Answers("http://" + standby + "/healthz"),
-	})
-	require.NoError(t, err)
+	standby := w.Standby()
 	_ = w.Agent.Stop() // it may be the one that was killed
-	reach(t, w.AgentFile, w.URL, "http://"+standby)
+	reach(t, w.AgentFile, w.URL, standby)
 	w.StartAgent()
 	slow := w.NewGate()
 	reach(t, w.AgentFile, gate.URL, slow.URL)
