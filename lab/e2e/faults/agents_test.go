@@ -3,6 +3,7 @@ package faults_test
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"testing"
 	"time"
 
@@ -34,6 +35,16 @@ func faultOf(t *testing.T, w *worldtest.World, name string, fails bool) wire.Age
 	return found
 }
 
+// serves waits until an agent has said what it serves, which a poll for orders may come
+// before, and was heard of since: one that was stopped a moment ago counts as online still.
+func serves(t *testing.T, w *worldtest.World, name string, since time.Time) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		agent := faultOf(t, w, name, false)
+		return agent.State == "online" && slices.Contains(agent.Directories, "brisling") && agent.LastContact.After(since)
+	}, 20*time.Second, 20*time.Millisecond, "%s", name)
+}
+
 // TestOneBadAgentPoisonsNothing gives one of two agents of a directory a wrong password:
 // what it fails the other does, it gets no more, and it is told; set right, it is found
 // well by itself, and does all of the work when the other is gone.
@@ -48,7 +59,7 @@ func TestOneBadAgentPoisonsNothing(t *testing.T) {
 	second.Start()
 
 	// Alone it fails, and every run asks it again.
-	require.Eventually(t, func() bool { return faultOf(t, w, "brisling-2", false).State == "online" }, 20*time.Second, 20*time.Millisecond)
+	serves(t, w, "brisling-2", time.Time{})
 	for range 2 {
 		run := w.Run(wire.NewRun{Purpose: purpose.Sync})
 		require.NotNil(t, run.Failure)
@@ -59,8 +70,9 @@ func TestOneBadAgentPoisonsNothing(t *testing.T) {
 	faultOf(t, w, "brisling-2", true)
 
 	// Beside another that is well it gets nothing more.
+	since := time.Now()
 	w.StartAgent()
-	require.Eventually(t, func() bool { return faultOf(t, w, "brisling-1", false).State == "online" }, 20*time.Second, 20*time.Millisecond)
+	serves(t, w, "brisling-1", since)
 	w.InStep(1)
 	for range 3 {
 		w.InStep(0)
@@ -97,6 +109,7 @@ func TestAnAgentWhoseAnswersCannotBeRead(t *testing.T) {
 	w := worldtest.New(t, "")
 	w.Activate(worldtest.Document())
 	w.Person("Anna", nil)
+	serves(t, w, "brisling-1", time.Time{})
 	require.NoError(t, w.Agent.Stop())
 	forger := w.Forger()
 	begin := func() (run, order int64) {
@@ -120,7 +133,7 @@ func TestAnAgentWhoseAnswersCannotBeRead(t *testing.T) {
 
 	id, order = begin() // there is no other, so it is asked again
 	w.SecondAgent().Start()
-	require.Eventually(t, func() bool { return faultOf(t, w, "brisling-2", false).State == "online" }, 20*time.Second, 20*time.Millisecond)
+	serves(t, w, "brisling-2", time.Time{})
 	babble(order)
 	run = w.Wait(id)
 	require.Equal(t, progress.InStep, run.State, "%+v", run.Failure)
