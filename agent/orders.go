@@ -102,6 +102,7 @@ var handlers = map[orders.Kind]func(context.Context, work) (orders.Done, error){
 
 	orders.KindPassword: setPassword,
 	orders.KindDigest:   digest,
+	orders.KindGroups:   groups,
 }
 
 // carryOut does what an order asks for.

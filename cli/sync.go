@@ -225,6 +225,10 @@ func printRun(w io.Writer, run wire.Run) error {
 			fmt.Fprintf(w, "  left out %s of %s: %s. What entries had of it stays.\n", strings.Join(left.Attributes, ", "), left.Directory, left.Title)
 			continue
 		}
+		if left.CloudGroups {
+			fmt.Fprintf(w, "  left out the cloud groups of %s: %s: %s. They stay as they were.\n", left.Directory, left.Title, left.Detail)
+			continue
+		}
 		fmt.Fprintf(w, "  left out %s: %s: %s. Its entries stay as they were.\n", left.Directory, left.Title, left.Detail)
 	}
 	fmt.Fprintf(w, "  read   %d entries (%d changed, %d gone), %d resources (%d changed)\n", c.EntriesRead, c.EntriesChanged, c.EntriesGone, c.ResourcesRead, c.ResourcesChanged)

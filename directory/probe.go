@@ -249,7 +249,7 @@ func (p *probe) filterOf(kind entry.Kind) string {
 	if p.request.Dialect == entry.AD {
 		return map[entry.Kind]string{entry.User: "(&(objectClass=user)(!(objectClass=computer)))", entry.Group: "(objectClass=group)", entry.Contact: "(objectClass=contact)"}[kind]
 	}
-	return map[entry.Kind]string{entry.User: "(objectClass=person)", entry.Group: "(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames))", entry.Contact: ""}[kind]
+	return map[entry.Kind]string{entry.User: "(objectClass=person)", entry.Group: "(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=groupOfMembers))", entry.Contact: ""}[kind]
 }
 
 // read sees whether entries of each kind can be read.

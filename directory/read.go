@@ -204,7 +204,7 @@ func kindOf(classes []string) entry.Kind {
 			return ""
 		case "contact":
 			return entry.Contact
-		case "group", "groupofnames", "groupofuniquenames":
+		case "group", "groupofnames", "groupofuniquenames", "groupofmembers":
 			return entry.Group
 		case "user", "person", "inetorgperson":
 			kind = entry.User

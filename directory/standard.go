@@ -10,7 +10,7 @@ import (
 	"kambrel.example/kambrel/core/entry"
 )
 
-const standardFilter = "(|(objectClass=person)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=organizationalUnit)(objectClass=organization)(objectClass=locality))"
+const standardFilter = "(|(objectClass=person)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=groupOfMembers)(objectClass=organizationalUnit)(objectClass=organization)(objectClass=locality))"
 
 // errNoCookie is what some servers do with a cookie that is not theirs: they
 // send everything as if it were new, and no cookie to go on from.

@@ -213,3 +213,22 @@ func orNothing(value any) string {
 	}
 	return "(nothing)"
 }
+
+// Texts are the values of a diff as a directory takes them, none for no value.
+func Texts(value any) []string {
+	switch v := value.(type) {
+	case nil:
+		return []string{}
+	case string:
+		return []string{v}
+	case []string:
+		return v
+	case []any: // as JSON has it
+		out := make([]string, len(v))
+		for i, one := range v {
+			out[i] = fmt.Sprint(one)
+		}
+		return out
+	}
+	return []string{fmt.Sprint(value)}
+}

@@ -82,6 +82,9 @@ func (d *Decider) judge(ctx context.Context, cases []Case) ([]*Outcome, error) {
 	for _, o := range outcomes {
 		of := d.Settings.Of(o.Case.Entry.Kind)
 		o.Written = !of.Rules.Empty() && d.Cloud.Kinds[o.Case.Entry.Kind]
+		if o.Case.Link == nil {
+			o.Case.Entry.CloudGroup = d.Settings.CloudGroupOf(o.Case.Entry)
+		}
 		o.Verdict = d.Settings.Scope.Decide(o.Case.Entry)
 		if o.Verdict.In && o.Written {
 			o.Desired = of.Rules.Apply(d.Settings.PersonOf(o.Case.Entry, o.Kin.Followers))
@@ -154,6 +157,7 @@ func (d *Decider) returns(ctx context.Context, outcomes []*Outcome) error {
 				return fmt.Errorf("look for the groups that hold entries: %w", err)
 			}
 		}
+		heir.CloudGroup = d.Settings.CloudGroupOf(*heir)
 		if d.Settings.Scope.Decide(*heir).In {
 			o.Decision = plan.Decision{Code: plan.Returns}
 		}

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"kambrel.example/kambrel/core/cloudgroups"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/match"
 	"kambrel.example/kambrel/core/person"
@@ -28,6 +29,9 @@ type Settings struct {
 	Attributes, Pointers []string
 	// Schemas are how directories compare values, by their names, see Knowing.
 	Schemas map[string]entry.Schema
+
+	// CloudGroups are the directories in which groups of the cloud are kept.
+	CloudGroups []*cloudgroups.Keeping
 
 	kinds map[entry.Kind]*Kind
 }
@@ -56,6 +60,17 @@ func Compile(document settings.Document) (*Settings, error) {
 	// What people are called is always read, so that they can be found, and what
 	// a survey looks at, so that it need not read everything again.
 	names := append(append([]string{"objectClass", "uid"}, survey.Attributes()...), c.Scope.Attributes()...)
+	for _, directory := range document.Directories {
+		if !directory.KeepsCloudGroups() {
+			continue
+		}
+		keeping, err := cloudgroups.Compile(directory)
+		if err != nil {
+			return nil, err
+		}
+		c.CloudGroups = append(c.CloudGroups, keeping)
+		names = append(names, keeping.Attributes()...)
+	}
 	for _, kind := range entry.Kinds {
 		of := document.Of(kind)
 		k := &Kind{Match: match.Compile(*of), Leavers: of.Leavers, Grace: of.GraceTime()}
@@ -91,6 +106,25 @@ func (c *Settings) Of(kind entry.Kind) *Kind {
 		return k
 	}
 	return c.kinds[entry.User]
+}
+
+// KeepingOf is what a directory keeps of the groups of the cloud, nil if nothing.
+func (c *Settings) KeepingOf(directory string) *cloudgroups.Keeping {
+	for _, k := range c.CloudGroups {
+		if k.Directory == directory {
+			return k
+		}
+	}
+	return nil
+}
+
+// CloudGroupOf is the group of the cloud that an entry is kept for: the one that is known, or,
+// of an entry without a link that is where such groups are kept and bears a mark, its id.
+func (c *Settings) CloudGroupOf(e entry.Entry) string {
+	if k := c.KeepingOf(e.Directory); k != nil && e.CloudGroup == "" && e.Kind == entry.Group {
+		return k.MarkOf(e)
+	}
+	return e.CloudGroup
 }
 
 // HasPersons tells whether entries of several directories may be one person.

@@ -19,10 +19,11 @@ const (
 	FeatureChangePasswords Feature = "change-passwords" // set them for people who give the old one
 	FeatureUnlock          Feature = "unlock"           // unlock accounts
 	FeatureDigests         Feature = "password-digests" // let people sign in to the cloud with the same password
+	FeatureCloudGroups     Feature = "cloud-groups"     // keep groups of the cloud in a container
 )
 
 // Features lists the features in the order in which they are shown.
-var Features = []Feature{FeatureRepair, FeatureResetPasswords, FeatureChangePasswords, FeatureUnlock, FeatureDigests}
+var Features = []Feature{FeatureRepair, FeatureResetPasswords, FeatureChangePasswords, FeatureUnlock, FeatureDigests, FeatureCloudGroups}
 
 // PasswordFeatures are those of the way by which passwords come from the cloud.
 var PasswordFeatures = []Feature{FeatureResetPasswords, FeatureChangePasswords, FeatureUnlock}

@@ -225,3 +225,20 @@ func DomainOf(name string) string {
 	at := strings.Index(strings.ToLower(name), "dc=")
 	return name[max(0, at):]
 }
+
+// EscapeValue writes a value as it stands in a distinguished name (RFC 4514 section 2.4).
+func EscapeValue(value string) string {
+	var b strings.Builder
+	for i := range len(value) {
+		c := value[i]
+		switch {
+		case c == 0:
+			b.WriteString(`\00`)
+			continue
+		case strings.IndexByte(`,+"\<>;=`, c) >= 0, c == '#' && i == 0, c == ' ' && (i == 0 || i == len(value)-1):
+			b.WriteByte('\\')
+		}
+		b.WriteByte(c)
+	}
+	return b.String()
+}

@@ -28,6 +28,9 @@ type Entry struct {
 	Gone bool `json:"gone,omitempty"`
 	// Fault is why the entry cannot be synced as it was read, "" mostly.
 	Fault string `json:"fault,omitempty"`
+	// CloudGroup is what the group of the cloud is called that the entry is kept for, ""
+	// where no such group owns it.
+	CloudGroup string `json:"-"`
 	// Members are the distinguished names of a group's members.
 	Members []string `json:"members,omitempty"`
 	// Groups are the distinguished names of the groups that hold the entry,

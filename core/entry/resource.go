@@ -3,6 +3,7 @@ package entry
 import (
 	"encoding/json"
 	"fmt"
+	"strconv"
 	"strings"
 )
 
@@ -94,4 +95,39 @@ func (r Resource) meta(name string) string {
 	meta, _ := r["meta"].(map[string]any)
 	value, _ := meta[name].(string)
 	return value
+}
+
+// Flat gives the attributes of a resource the form of those of an entry: the simple ones by
+// their name, the parts of a complex one as in name.givenName or emails.value, and those of
+// a schema of its own as in urn:...:description.
+func (r Resource) Flat() Attributes {
+	out := Attributes{}
+	for name, value := range r {
+		sign := "."
+		if strings.HasPrefix(strings.ToLower(name), "urn:") {
+			sign = ":"
+		}
+		flatten(out, name, sign, value)
+	}
+	return out
+}
+
+func flatten(out Attributes, name, sign string, value any) {
+	switch v := value.(type) {
+	case map[string]any:
+		for key, part := range v {
+			flatten(out, name+sign+key, ".", part)
+		}
+	case []any:
+		for _, one := range v {
+			flatten(out, name, sign, one)
+		}
+	case nil:
+	case string:
+		out[name] = append(out[name], v)
+	case float64:
+		out[name] = append(out[name], strconv.FormatFloat(v, 'f', -1, 64))
+	default:
+		out[name] = append(out[name], fmt.Sprint(v))
+	}
 }

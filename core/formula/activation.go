@@ -18,7 +18,7 @@ type activation struct{ entry entry.Entry }
 
 func (a *activation) ResolveName(name string) (any, bool) {
 	switch name {
-	case "entry":
+	case overEntry, overResource:
 		return newAttributeMap(a.entry.Attributes, false), true
 	case "all":
 		return newAttributeMap(a.entry.Attributes, true), true

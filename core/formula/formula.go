@@ -7,6 +7,12 @@
 //	directory, id       the directory's name in the settings, and the entry's unchanging id
 //	containers, groups  where the entry is, and which groups hold it
 //
+// or, of the rules by which a group of the cloud is kept in a directory,
+//
+//	resource  the first value of each attribute of the group's resource, such as
+//	          resource.displayName or resource["urn:...:description"]
+//	all       every value of each as a list
+//
 // besides CEL's standard definitions, the strings extension, and the functions
 // that Library lists.
 // Formulas are pure, bounded in cost, and safe for concurrent use.
@@ -67,6 +73,7 @@ func (e *CompileError) Error() string {
 var environment = sync.OnceValues(func() (*cel.Env, error) {
 	env, err := cel.NewEnv(append(functions(),
 		cel.Variable("entry", cel.MapType(cel.StringType, cel.StringType)),
+		cel.Variable("resource", cel.MapType(cel.StringType, cel.StringType)),
 		cel.Variable("all", cel.MapType(cel.StringType, cel.ListType(cel.StringType))),
 		cel.Variable("dn", cel.StringType),
 		cel.Variable("directory", cel.StringType),
@@ -102,7 +109,19 @@ func macros() []cel.Macro {
 
 // Compile checks a formula. Its result must be a text, a truth value, a whole
 // number or a list of texts; faults come as a *CompileError.
-func Compile(text string) (*Formula, error) {
+func Compile(text string) (*Formula, error) { return compile(text, overEntry) }
+
+// CompileOfResource is Compile for a formula over a resource of the cloud, which is
+// evaluated on an entry that has the resource's attributes (entry.Resource.Flat).
+func CompileOfResource(text string) (*Formula, error) { return compile(text, overResource) }
+
+// What a formula reads, by the name that it has there.
+const (
+	overEntry    = "entry"
+	overResource = "resource"
+)
+
+func compile(text, over string) (*Formula, error) {
 	env, err := environment()
 	if err != nil {
 		return nil, fmt.Errorf("set up the formula language: %w", err)
@@ -122,7 +141,7 @@ func Compile(text string) (*Formula, error) {
 		return nil, &CompileError{Text: text, Faults: []Fault{{1, 1, fmt.Sprintf("gives %s; an attribute takes a text, a truth value, a whole number or a list of texts", kind)}}}
 	}
 	f := &Formula{text: text, ast: compiled}
-	if f.attributes, err = attributesOf(text, compiled); err != nil {
+	if f.attributes, err = attributesOf(text, over, compiled); err != nil {
 		return nil, err
 	}
 	f.groups = slices.Contains(f.attributes, asksForGroups)
@@ -142,7 +161,7 @@ const asksForGroups = "(groups)"
 
 // attributesOf finds the attributes a formula reads, since the directory is
 // asked for nothing else; a computed name is therefore a fault.
-func attributesOf(text string, compiled *cel.Ast) ([]string, error) {
+func attributesOf(text, over string, compiled *cel.Ast) ([]string, error) {
 	var names []string
 	var faults []Fault
 	fault := func(e ast.Expr, message string) {
@@ -151,7 +170,7 @@ func attributesOf(text string, compiled *cel.Ast) ([]string, error) {
 	}
 	named := map[int64]bool{}
 	isHolder := func(e ast.Expr) bool {
-		return e.Kind() == ast.IdentKind && (e.AsIdent() == "entry" || e.AsIdent() == "all")
+		return e.Kind() == ast.IdentKind && slices.Contains([]string{overEntry, overResource, "all"}, e.AsIdent())
 	}
 	ast.PreOrderVisit(compiled.NativeRep().Expr(), ast.NewExprVisitor(func(e ast.Expr) {
 		switch {
@@ -164,10 +183,14 @@ func attributesOf(text string, compiled *cel.Ast) ([]string, error) {
 				names = append(names, fmt.Sprint(name.AsLiteral().Value()))
 				named[call.Args()[0].ID()] = true
 			}
+		case e.Kind() == ast.IdentKind && over == overResource && slices.Contains([]string{overEntry, "dn", "id", "containers", "groups"}, e.AsIdent()):
+			fault(e, e.AsIdent()+" is of an entry; here a group of the cloud is read, as in resource.displayName")
+		case e.Kind() == ast.IdentKind && over == overEntry && e.AsIdent() == overResource:
+			fault(e, "resource is of rules for groups of the cloud; here an entry is read, as in entry.title")
 		case e.Kind() == ast.IdentKind && e.AsIdent() == "groups":
 			names = append(names, asksForGroups)
 		case isHolder(e) && !named[e.ID()]:
-			fault(e, "name the attribute literally, as in entry.title, so that Kambrel knows what to ask the directory for")
+			fault(e, "name the attribute literally, as in "+over+".title, so that Kambrel knows what it reads")
 		}
 	}))
 	if len(faults) > 0 {

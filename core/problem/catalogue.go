@@ -73,6 +73,15 @@ const (
 	EventRefused          Code = "event-refused"
 	DigestsLate           Code = "digests-late"
 	NothingVisible        Code = "nothing-visible"
+	CloudGroupName        Code = "cloud-group-name"
+	CloudGroupNameTaken   Code = "cloud-group-name-taken"
+	CloudGroupClass       Code = "cloud-group-class"
+	CloudGroupLost        Code = "cloud-group-lost"
+	CloudGroupRefused     Code = "cloud-group-refused"
+	CloudMembersRefused   Code = "cloud-members-refused"
+	CloudGroupMark        Code = "cloud-group-mark"
+	CloudGroupContainer   Code = "cloud-group-container"
+	GroupScopeRefuses     Code = "group-scope-refuses"
 )
 
 // Kind is one line of the catalogue.
@@ -137,6 +146,15 @@ var catalogue = []Kind{
 	{LoginSuffix, "Login suffix is not verified", "The login ends in a domain that the cloud has not verified, so the cloud would refuse it or change it.", "Repair the login with a survey ('kambrel survey run'), verify the domain in the cloud, or let a rule make the login.", about.Entry},
 	{NothingVisible, "Nothing below the base can be seen any more", "The directory answered, and of all entries that it had it showed none. The account with which the agent signs in has probably lost the right to read below the base. Nobody is taken for gone.", "Give the account the right back ('kambrel directory rights NAME' prints what it needs); the next run goes on by itself. A directory that is really empty is taken away with 'kambrel directory remove NAME'.", about.Directory},
 	{AttributeHidden, "An attribute cannot be read any more", "Entries of the directory had the attribute, and at the last read nobody had it. The account with which the agent signs in has probably lost the right to read it. What entries had of it stays as it was, and nothing follows from its absence.", "Give the account the right back ('kambrel directory rights NAME' prints what it needs); the next run goes on by itself. If the attribute was really taken from everybody, say so with 'kambrel directory absent NAME ATTRIBUTE'.", about.Directory},
+	{CloudGroupName, "The group's name cannot be used in the directory", "The rules give the group a name that the directory does not take.", "Change the group's name in the cloud, or the rule that makes the name ('kambrel cloud-groups rules DIRECTORY').", about.CloudGroup},
+	{CloudGroupNameTaken, "The group's name is taken in the directory", "Another entry of the directory has the name that the group would get. Neither is touched.", "Rename one of the two, or let the rule for the name make another ('kambrel cloud-groups rules DIRECTORY'). The next run goes on by itself.", about.CloudGroup},
+	{CloudGroupClass, "The entry is a group of another class", "A directory cannot change the object class by which it keeps an entry, so what the settings ask for cannot be made of it.", "Set the class back in the settings, or delete the entry in the directory and let it be made again ('kambrel runs release N').", about.CloudGroup},
+	{CloudGroupLost, "The group was deleted in the directory", "Somebody has deleted the entry of a group that the cloud owns. Made again it gets another identity, so that access lists that name it no longer fit.", "Restore the entry from the directory's deleted objects, and all fits again; or let it be made again ('kambrel runs release N'), or leave it out ('kambrel runs discard N').", about.CloudGroup},
+	{CloudGroupRefused, "The directory refused a group of the cloud", "The directory answered a change of the group's entry with an error.", "Read the directory's answer in the detail. The next run tries again.", about.CloudGroup},
+	{CloudMembersRefused, "The directory refused members of a group", "Some members could not be added or removed; the others were.", "Read the directory's answer to each in the detail. The next run tries again.", about.CloudGroup},
+	{CloudGroupMark, "The directory does not have the attribute of the mark", "Groups of the cloud bear their id in an attribute that the directory's schema does not allow on them.", "Name another attribute in the settings of the directory's cloud groups (mark).", about.Directory},
+	{CloudGroupContainer, "The container of the cloud groups is missing", "The container that the settings name is not in the directory: it was renamed, moved or deleted, or cannot be seen. No group is touched until it is there.", "Correct the container in the settings and activate them, or make it in the directory.", about.Directory},
+	{GroupScopeRefuses, "A group's scope refuses members", "Groups that a directory lets be members of others depend on their scopes: a universal group cannot hold a domain-local one.", "Change the scope of one of the two groups, or take the member out of the group in the cloud. The other members are written.", about.CloudGroup},
 	{RightMissing, "A right is missing in the directory", "The account with which the agent signs in may not do this on this entry.", "Hand the text of 'kambrel directory rights NAME' to the directory's owner, and probe again.", about.Entry},
 	{ValueAltered, "The cloud made something else of a value", "The cloud accepted a change, but keeps another value than it was sent: it may shorten values, write them its own way, or leave them out.", "Make the rule give what the cloud keeps, for example with a formula, or take the rule away. The value is not sent again until the rule gives another; 'kambrel cloud show' lists what the cloud writes its own way, and 'kambrel cloud forget' sends it again.", about.Entry},
 	{ValueChanged, "The value was changed meanwhile", "The directory no longer has the value that the repair was made from, so nothing was written.", "Survey again, and repair what is found then.", about.Entry},

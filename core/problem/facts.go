@@ -75,7 +75,7 @@ type Refused struct {
 
 // Loss is what changes would take away, alike ones together.
 type Loss struct {
-	Of     string `json:"of" enum:"removals,members,values,access,logins" doc:"In which way"`
+	Of     string `json:"of" enum:"removals,members,values,access,logins,identities" doc:"In which way"`
 	Kind   string `json:"kind" enum:"user,group,contact" doc:"Of whom"`
 	Target string `json:"target,omitempty" doc:"The attribute"`
 	Count  int    `json:"count" doc:"How many lose it; of members how many members"`
@@ -93,6 +93,8 @@ func (l Loss) Say() Loss {
 			return l
 		}
 		l.Text = fmt.Sprintf("suspend or delete %d %s", l.Count, whom)
+	case "identities":
+		l.Text = fmt.Sprintf("make %d %s again that were deleted in the directory, with another identity", l.Count, whom)
 	case "members":
 		l.Text = fmt.Sprintf("take %d members out of %d groups", l.Count, l.Groups)
 	case "logins":
@@ -238,7 +240,21 @@ func (f Facts) text(code Code) string {
 		return fmt.Sprintf("%s had %d entries, and shows none of them", f.Value, f.Count)
 	case AttributeHidden:
 		return fmt.Sprintf("entries of %s had %s, and at the last read nobody had", f.Value, strings.Join(f.Names, ", "))
-	case ContainerMissing:
+	case CloudGroupName:
+		return fmt.Sprintf("%s = %q: %s", f.Attribute, f.Value, f.Answer)
+	case CloudGroupNameTaken:
+		return fmt.Sprintf("%s is also that of %s", f.Value, f.holder())
+	case CloudGroupClass:
+		return fmt.Sprintf("it is a %s, and the settings ask for %s", strings.Join(f.Names, ", "), f.Value)
+	case CloudGroupLost:
+		return "it was " + f.Value
+	case GroupScopeRefuses:
+		texts := make([]string, len(f.Entries))
+		for i, e := range f.Entries {
+			texts[i] = e.Name
+		}
+		return f.Answer + ": " + strings.Join(texts, "; ")
+	case ContainerMissing, CloudGroupContainer:
 		return strings.Join(f.Names, "; ")
 	case NoSettings:
 		return "nothing is synced yet"

@@ -54,6 +54,7 @@ type Counts struct {
 	Failed           int            `json:"failed"`
 	Problems         int            `json:"problems" doc:"Entries that this run could not bring in step"`
 	SamePerson       int            `json:"samePerson,omitempty" doc:"Entries that are one person with another entry, and share its resource"`
+	MembersLeftOut   int            `json:"membersLeftOut,omitempty" doc:"Members of cloud groups that are none in a directory, of the groups that this run has looked at"`
 	Surveyed         int            `json:"surveyed,omitempty" doc:"Entries that the survey has looked at"`
 	Findings         int            `json:"findings,omitempty"`
 }
@@ -104,6 +105,8 @@ type LeftOut struct {
 	Detail    string       `json:"detail"`
 	// Attributes are what alone is left out, empty for the whole directory.
 	Attributes []string `json:"attributes,omitempty" doc:"Only these attributes are left out: what entries had of them stays"`
+	// CloudGroups: only the groups of the cloud that are kept in it are.
+	CloudGroups bool `json:"cloudGroups,omitempty" doc:"Only the groups of the cloud that are kept in it are left out"`
 }
 
 // Stage is one stage of a run.

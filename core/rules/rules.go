@@ -62,9 +62,16 @@ type Desired struct {
 }
 
 // Compile prepares the rules of a kind in a valid document.
-func Compile(of settings.Taking) (*Set, error) {
+func Compile(of settings.Taking) (*Set, error) { return compile(of.Rules, formula.Compile) }
+
+// CompileOfResources prepares rules that make attributes of an entry from a resource.
+func CompileOfResources(list []settings.Rule) (*Set, error) {
+	return compile(list, formula.CompileOfResource)
+}
+
+func compile(list []settings.Rule, compileFormula func(string) (*formula.Formula, error)) (*Set, error) {
 	set := &Set{}
-	for i, r := range of.Rules {
+	for i, r := range list {
 		path, err := entry.ParsePath(r.Target)
 		if err != nil {
 			return nil, fmt.Errorf("rules[%d]: %w", i, err)
@@ -77,7 +84,7 @@ func Compile(of settings.Taking) (*Set, error) {
 			if f.text == "" {
 				continue
 			}
-			if *f.into, err = formula.Compile(f.text); err != nil {
+			if *f.into, err = compileFormula(f.text); err != nil {
 				return nil, fmt.Errorf("rules[%d]: %w", i, err)
 			}
 		}

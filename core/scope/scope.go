@@ -27,6 +27,7 @@ const (
 	Filtered         Code = "filtered"
 	KindOff          Code = "kind-off"
 	NotMember        Code = "not-a-member"
+	CloudOwned       Code = "cloud-owned"
 )
 
 // Verdict is the decision about one entry.
@@ -228,6 +229,8 @@ func (s *Scope) Decide(e entry.Entry) Verdict {
 	switch {
 	case e.Gone:
 		return Verdict{Code: Gone, Summary: "out: the directory says that the entry was deleted"}
+	case e.CloudGroup != "":
+		return Verdict{Code: CloudOwned, Summary: "out: the group " + e.CloudGroup + " of the cloud owns it, and it is never read as a source"}
 	case selected.off || e.Kind == entry.Container:
 		return Verdict{Code: KindOff, Summary: fmt.Sprintf("out: the kind %s does not take part", e.Kind)}
 	case !known:
@@ -252,6 +255,9 @@ func (s *Scope) Explain(e entry.Entry) Verdict {
 	verdict := s.Decide(e)
 	add := func(node reason.Node) { verdict.Reasons = append(verdict.Reasons, node) }
 	add(reason.Node{Text: "the entry exists in the directory", Outcome: reason.Of(!e.Gone), Deciding: verdict.Code == Gone})
+	if e.Kind == entry.Group {
+		add(reason.Node{Text: "no group of the cloud owns it", Outcome: reason.Of(e.CloudGroup == ""), Value: e.CloudGroup, Deciding: verdict.Code == CloudOwned})
+	}
 	add(reason.Node{Text: "its kind takes part", Outcome: reason.Of(verdict.Code != KindOff), Value: string(e.Kind), Deciding: verdict.Code == KindOff})
 	add(s.explainContainers(e, verdict))
 	selected := s.selection(e)

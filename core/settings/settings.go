@@ -33,6 +33,9 @@ type Directory struct {
 	Containers Containers    `json:"containers" yaml:"containers"`
 	// Features are what Kambrel may do in the directory beyond reading.
 	Features []entry.Feature `json:"features,omitempty" yaml:"features,omitempty"`
+	// CloudGroups are the groups of the cloud that are kept in it; it counts where the
+	// features switch that on.
+	CloudGroups *CloudGroups `json:"cloudGroups,omitempty" yaml:"cloudGroups,omitempty"`
 }
 
 // Selection says which entries of a kind take part, within the containers. All

@@ -48,6 +48,9 @@ func (d *Document) Validate() []problem.Fault {
 	}
 	v.features(d.Directories)
 	v.passwords(d)
+	for i, directory := range d.Directories {
+		v.cloudGroups(fmt.Sprintf("directories[%d]", i), directory)
+	}
 	for _, kind := range entry.Kinds {
 		v.selection(string(kind)+"s", d.Selection(kind), d.Directories)
 	}
@@ -370,6 +373,10 @@ func (v *validation) granted(path string, kind entry.Kind, rule Rule, target ent
 // formula checks a formula; with truth it must give true or false.
 func (v *validation) formula(path, text string, truth bool) {
 	compiled, err := formula.Compile(text)
+	v.compiled(path, compiled, truth, err)
+}
+
+func (v *validation) compiled(path string, compiled *formula.Formula, truth bool, err error) {
 	var failure *formula.CompileError
 	switch {
 	case errors.As(err, &failure):

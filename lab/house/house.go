@@ -43,8 +43,10 @@ core/purpose
 core/progress       core/problem
 core/logkey
 core/filter         core/entry core/reason
+core/scimfilter     core/reason
+core/cloudgroups    core/change core/entry core/plan core/problem core/reason core/rules core/scimfilter core/settings
 core/formula        core/entry core/reason
-core/settings       core/entry core/filter core/formula core/password core/problem
+core/settings       core/entry core/filter core/formula core/password core/problem core/scimfilter
 core/scope          core/entry core/filter core/reason core/settings
 core/person         core/entry core/formula core/problem core/settings
 core/match          core/entry core/problem core/reason core/settings
@@ -52,7 +54,7 @@ core/rules          core/entry core/formula core/problem core/reason core/settin
 core/plan           core/change core/entry core/match core/problem core/reason core/rules core/scope core/settings
 core/change         core/entry core/problem core/reason core/rules
 core/survey         core/entry core/person core/problem core/rules
-core/decide         core/change core/entry core/match core/person core/plan core/problem core/reason core/rules core/scope core/settings core/survey
+core/decide         core/change core/cloudgroups core/entry core/match core/person core/plan core/problem core/reason core/rules core/scope core/settings core/survey
 core/rights         core/entry core/settings core/survey
 
 protocol/scim
@@ -86,7 +88,7 @@ service/operators   core/ protocol/wire service/store
 service             cloud service/acts service/agents service/events service/explain service/health service/jobs service/judging service/operators service/orders service/passwords service/problems service/runs service/setup service/store service/survey
 service/api         core/ protocol/wire service service/health service/operators service/setup service/store service/views protocol/orders
 
-lab/standin         core/password protocol/events protocol/scim
+lab/standin         core/password core/scimfilter protocol/events protocol/scim
 lab/othercloud
 lab/servers
 lab/browser

@@ -18,6 +18,7 @@ import (
 	"github.com/go-jose/go-jose/v4"
 	"github.com/gofiber/fiber/v2"
 	"golang.org/x/crypto/argon2"
+
 	//lint:ignore SA1019 what a domain controller keeps is made with it
 	"golang.org/x/crypto/md4"
 

@@ -5,11 +5,13 @@ import (
 	"sort"
 	"strings"
 	"time"
+
+	"kambrel.example/kambrel/core/scimfilter"
 )
 
 // query is a list request; startIndex is 1-based (RFC 7644 section 3.4.2.4).
 type query struct {
-	filter     *expression
+	filter     *scimfilter.Filter
 	byModified bool
 	descending bool
 	startIndex int
@@ -17,7 +19,7 @@ type query struct {
 }
 
 // onMembers tells whether the filter asks about members.
-func (q query) onMembers() bool { return q.filter != nil && q.filter.asksFor("members") }
+func (q query) onMembers() bool { return q.filter != nil && q.filter.AsksFor("members") }
 
 // list returns one page as JSON and the number of all resources that fit.
 func (s *store) list(endpoint string, q query, render func(*stored) json.RawMessage) ([]json.RawMessage, int, *failure) {
@@ -39,7 +41,7 @@ func (s *store) list(endpoint string, q query, render func(*stored) json.RawMess
 		}
 	}
 	if item, ok := c.exact(q.filter); ok {
-		if item != nil && q.filter.matches(item.withMeta(c.kind, q.onMembers())) {
+		if item != nil && q.filter.Matches(item.withMeta(c.kind, q.onMembers())) {
 			take(item)
 		}
 		return page, total, nil
@@ -59,14 +61,14 @@ func (s *store) list(endpoint string, q query, render func(*stored) json.RawMess
 			if entry.of.gone || entry.version != entry.of.version {
 				continue
 			}
-			if simple || q.filter == nil || q.filter.matches(entry.of.withMeta(c.kind, q.onMembers())) {
+			if simple || q.filter == nil || q.filter.Matches(entry.of.withMeta(c.kind, q.onMembers())) {
 				take(entry.of)
 			}
 		}
 		return page, total, nil
 	}
 	for _, item := range c.created {
-		if !item.gone && (q.filter == nil || q.filter.matches(item.withMeta(c.kind, q.onMembers()))) {
+		if !item.gone && (q.filter == nil || q.filter.Matches(item.withMeta(c.kind, q.onMembers()))) {
 			take(item)
 		}
 	}
@@ -74,15 +76,15 @@ func (s *store) list(endpoint string, q query, render func(*stored) json.RawMess
 }
 
 // exact answers filters on unique values from the index.
-func (c *collection) exact(e *expression) (*stored, bool) {
-	if e == nil || e.operator != "eq" {
+func (c *collection) exact(e *scimfilter.Filter) (*stored, bool) {
+	if e == nil || e.Operator != "eq" {
 		return nil, false
 	}
-	value, ok := e.value.(string)
+	value, ok := e.Value.(string)
 	if !ok {
 		return nil, false
 	}
-	switch strings.ToLower(e.path) {
+	switch strings.ToLower(e.Path) {
 	case "id":
 		return c.byID[value], true
 	case "externalid":
@@ -95,18 +97,18 @@ func (c *collection) exact(e *expression) (*stored, bool) {
 
 // sinceOf finds a lower bound of lastModified, with which a query need not
 // look at every resource, and whether the filter asks for nothing else.
-func sinceOf(e *expression) (string, bool) {
+func sinceOf(e *scimfilter.Filter) (string, bool) {
 	if e == nil {
 		return "", false
 	}
-	if strings.EqualFold(e.path, "meta.lastModified") && (e.operator == "ge" || e.operator == "gt") {
-		value, _ := e.value.(string)
+	if strings.EqualFold(e.Path, "meta.lastModified") && (e.Operator == "ge" || e.Operator == "gt") {
+		value, _ := e.Value.(string)
 		if at, err := time.Parse(time.RFC3339Nano, value); err == nil {
-			return timestamp(at.UTC()), e.operator == "ge"
+			return timestamp(at.UTC()), e.Operator == "ge"
 		}
 	}
-	if e.operator == "and" {
-		since, _ := sinceOf(e.left)
+	if e.Operator == "and" {
+		since, _ := sinceOf(e.Left)
 		return since, false
 	}
 	return "", false

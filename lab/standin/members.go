@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"kambrel.example/kambrel/core/scimfilter"
 	"kambrel.example/kambrel/protocol/scim"
 )
 
@@ -89,10 +90,10 @@ func splitMembers(operations []scim.PatchOperation) (rest []scim.PatchOperation,
 			edit.clear = op == "replace"
 			edits = append(edits, edit)
 		case op == "remove" && path[len("members")] == '[' && strings.HasSuffix(path, "]"):
-			filter, err := parseFilter(path[len("members")+1 : len(path)-1])
+			filter, err := scimfilter.Parse(path[len("members")+1 : len(path)-1])
 			value, ok := "", false
-			if err == nil && filter.operator == "eq" && strings.EqualFold(filter.path, "value") {
-				value, ok = filter.value.(string)
+			if err == nil && filter.Operator == "eq" && strings.EqualFold(filter.Path, "value") {
+				value, ok = filter.Value.(string)
 			}
 			if !ok {
 				return nil, nil, &failure{400, "invalidFilter", path + `: members are chosen as in members[value eq "id"]`}

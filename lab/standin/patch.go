@@ -5,6 +5,7 @@ import (
 	"reflect"
 	"strings"
 
+	"kambrel.example/kambrel/core/scimfilter"
 	"kambrel.example/kambrel/protocol/scim"
 )
 
@@ -73,7 +74,7 @@ func (t resourceType) merge(resource map[string]any, value any, op string) *fail
 type target struct {
 	holder    map[string]any
 	attribute attribute
-	filter    *expression
+	filter    *scimfilter.Filter
 	sub       string
 }
 
@@ -118,7 +119,7 @@ func (t resourceType) target(resource map[string]any, path string) (target, *fai
 		if closing < end {
 			return invalid("expected ]")
 		}
-		filter, err := parseFilter(rest[end+1 : closing])
+		filter, err := scimfilter.Parse(rest[end+1 : closing])
 		if err != nil {
 			return target{}, &failure{400, "invalidFilter", err.Error()}
 		}
@@ -157,7 +158,7 @@ func (t resourceType) set(resource map[string]any, path string, value any, op st
 		elements, _ := tgt.holder[name].([]any)
 		for _, item := range elements {
 			element := item.(map[string]any)
-			if !tgt.filter.matches(element) {
+			if !tgt.filter.Matches(element) {
 				continue
 			}
 			matched = true
@@ -230,7 +231,7 @@ func (t resourceType) remove(resource map[string]any, path string) *failure {
 		kept := make([]any, 0, len(elements))
 		for _, item := range elements {
 			element := item.(map[string]any)
-			if !tgt.filter.matches(element) {
+			if !tgt.filter.Matches(element) {
 				kept = append(kept, item)
 			} else if tgt.sub != "" {
 				delete(element, tgt.sub)

@@ -14,6 +14,7 @@ import (
 	"github.com/go-jose/go-jose/v4"
 	"github.com/gofiber/fiber/v2"
 
+	"kambrel.example/kambrel/core/scimfilter"
 	"kambrel.example/kambrel/protocol/events"
 	"kambrel.example/kambrel/protocol/scim"
 )
@@ -317,7 +318,7 @@ func (s *Server) list(c *fiber.Ctx) error {
 		return refuse(c, invalidValue("sortBy: this service sorts by meta.lastModified only"))
 	}
 	if request.Filter != "" {
-		filter, err := parseFilter(request.Filter)
+		filter, err := scimfilter.Parse(request.Filter)
 		if err != nil {
 			return refuse(c, &failure{400, "invalidFilter", err.Error()})
 		}

@@ -29,6 +29,7 @@ type Order struct {
 
 	Password *Password `json:"password,omitempty"`
 	Digest   *Digest   `json:"digest,omitempty"`
+	Groups   *Groups   `json:"groups,omitempty"`
 }
 
 // Kind is what an order asks for.
@@ -44,6 +45,7 @@ const (
 
 	KindPassword Kind = "password"
 	KindDigest   Kind = "digest"
+	KindGroups   Kind = "groups"
 )
 
 // Kind is that of the request, "" when there is none, as from a newer service.
@@ -63,6 +65,8 @@ func (o Order) Kind() Kind {
 		return KindPassword
 	case o.Digest != nil:
 		return KindDigest
+	case o.Groups != nil:
+		return KindGroups
 	}
 	return ""
 }
@@ -77,7 +81,7 @@ func (k Kind) Priority() int {
 		return 1
 	case KindFetch, KindSearch:
 		return 2
-	case KindRepair:
+	case KindRepair, KindGroups:
 		return 3
 	}
 	return 4
@@ -85,11 +89,11 @@ func (k Kind) Priority() int {
 
 // Slow tells kinds that may take minutes. An agent keeps a hand free of them, so
 // that two long reads never make a probe wait.
-func (k Kind) Slow() bool { return k == KindRead || k == KindDigest }
+func (k Kind) Slow() bool { return k == KindRead || k == KindDigest || k == KindGroups }
 
 // Erases tells kinds of which the service forgets what was asked once they have
 // ended: they carry what is kept nowhere else, or in a better place.
-func (k Kind) Erases() bool { return k == KindRepair || k == KindPassword }
+func (k Kind) Erases() bool { return k == KindRepair || k == KindPassword || k == KindGroups }
 
 // Lease is how long an order stays an agent's without a word, where others stay for usual.
 func (k Kind) Lease(usual time.Duration) time.Duration {
@@ -117,6 +121,8 @@ type Line struct {
 	Password *PasswordDone `json:"password,omitempty"`
 	// Of digests.
 	Digest *Digested `json:"digest,omitempty"`
+	// Of groups.
+	Group *GroupWritten `json:"group,omitempty"`
 	// Of all.
 	Alive  bool     `json:"alive,omitempty"` // keeps the lease while the directory is slow
 	Done   *Done    `json:"done,omitempty"`

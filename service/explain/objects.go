@@ -255,7 +255,7 @@ func (e *Explain) entryObject(ctx context.Context, ref entry.Ref) (wire.Object, 
 	link, err := e.store.Links.Of(ctx, ref)
 	switch {
 	case err == nil:
-		object.Link = &wire.LinkView{LinkKey: link.LinkKey, ResourceID: link.ResourceID, How: link.How, Owner: link.Owner, RunID: link.RunID, Since: link.Since, Left: link.LeftAt, Due: link.Due}
+		object.Link = &wire.LinkView{LinkKey: link.LinkKey, ResourceID: link.ResourceID, How: link.How, Owner: change.Directory, RunID: link.RunID, Since: link.Since, Left: link.LeftAt, Due: link.Due}
 	case !store.NotFound(err):
 		return wire.Object{}, err
 	}

@@ -16,6 +16,7 @@ import (
 
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/act"
+	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
@@ -137,6 +138,12 @@ func (e *Jobs) Discard(ctx context.Context, id int64, only []int64, by, reason s
 			return err
 		}
 		for _, c := range changes {
+			if c.Side == change.Directory {
+				if err := tx.CloudGroups.Discard(ctx, c, by, reason); err != nil {
+					return err
+				}
+				continue
+			}
 			kept := decide.KeptOf(plan.Operation(c.Operation), c.Diffs, c.Rank == store.RankReferences)
 			if err := tx.Kept.Add(ctx, c.Ref(), id, by, reason, kept); err != nil {
 				return err

@@ -41,6 +41,7 @@ var takers = map[protocol.Kind]func(i *ingestion) taker{
 
 	protocol.KindPassword: newPasswordTaker,
 	protocol.KindDigest:   newDigestTaker,
+	protocol.KindGroups:   newGroupTaker,
 }
 
 // ingestion is one answer on its way.

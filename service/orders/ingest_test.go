@@ -130,15 +130,16 @@ func TestAnAnswerBringsWhatWasAskedAlone(t *testing.T) {
 		"a schema": {Schema: entry.Schema{"cn": {}}}, "a check": {Check: protocol.CheckBegins}, // nobody has asked
 		"a password": {Password: &protocol.PasswordDone{}}, "a mark": {Digest: &protocol.Digested{ID: gone, Mark: "1"}},
 		"a digest": {Digest: &protocol.Digested{ID: gone, Mark: "1", Sealed: []byte(`"x"`)}}, "no reason": {Password: &protocol.PasswordDone{Reason: "made up"}},
+		"a group": {Group: &protocol.GroupWritten{Number: 1}}, "a group elsewhere": {Group: &protocol.GroupWritten{Number: 1, DN: "CN=X,DC=other"}},
 	}
 	asked := map[protocol.Kind]protocol.Order{
 		protocol.KindRead: {Read: &protocol.Read{}}, protocol.KindFetch: {Fetch: &protocol.Fetch{}}, protocol.KindProbe: {Probe: &protocol.Probe{}}, protocol.KindRepair: {Repair: &protocol.Repair{}},
 		protocol.KindSearch: {Search: &protocol.Search{Most: 10}}, protocol.KindPassword: {Password: &protocol.Password{Event: "token"}},
-		protocol.KindDigest: {Digest: &protocol.Digest{}},
+		protocol.KindDigest: {Digest: &protocol.Digest{}}, protocol.KindGroups: {Groups: &protocol.Groups{Changes: []protocol.GroupChange{{Number: 1}}}},
 	}
 	brings := map[protocol.Kind][]string{
 		protocol.KindRead: {"entry", "gone", "present", "restart"}, protocol.KindFetch: {"entry"}, protocol.KindProbe: {"verdict"}, protocol.KindRepair: {"repaired"},
-		protocol.KindSearch: {"present"}, protocol.KindPassword: {"a password"}, protocol.KindDigest: {"a mark"},
+		protocol.KindSearch: {"present"}, protocol.KindPassword: {"a password"}, protocol.KindDigest: {"a mark"}, protocol.KindGroups: {"a group"},
 	}
 	require.Len(t, takers, len(brings), "each kind is tried")
 	for kind, request := range asked {

@@ -65,8 +65,13 @@ func (x *execution) guardLosses(ctx context.Context, from, to int) error {
 		is := lossOfKind{entry.Kind(loss.Kind), plan.Loss{Of: plan.LossOf(loss.Of), Target: loss.Target}}
 		limit := map[plan.LossOf]*settings.Limit{plan.LosesMembers: limits.Members, plan.LosesValue: limits.Values, plan.LosesAccess: limits.Access, plan.LosesLogin: limits.Logins}[is.Of]
 		if tooMany.losses[is], err = exceeds(*limit, loss.Count-let[is], func() (int, error) {
-			if is.Of == plan.LosesMembers {
+			switch {
+			case is.Of == plan.LosesMembers && from >= store.RankGroups:
+				return x.store.CloudGroups.CountMemberships(ctx)
+			case is.Of == plan.LosesMembers:
 				return x.store.Resources.CountMemberships(ctx)
+			case from >= store.RankGroups:
+				return x.store.CloudGroups.Count(ctx)
 			}
 			return x.store.Links.CountOf(ctx, is.kind)
 		}); err != nil {
@@ -74,7 +79,12 @@ func (x *execution) guardLosses(ctx context.Context, from, to int) error {
 		}
 	}
 	for group, lost := range groups {
-		if tooMany.groups[group], err = exceeds(*limits.Group, lost-letOf[group], func() (int, error) { return x.store.Resources.CountMembers(ctx, group) }); err != nil {
+		if tooMany.groups[group], err = exceeds(*limits.Group, lost-letOf[group], func() (int, error) {
+			if from >= store.RankGroups {
+				return x.store.CloudGroups.CountMembers(ctx, group)
+			}
+			return x.store.Resources.CountMembers(ctx, group)
+		}); err != nil {
 			return err
 		}
 	}

@@ -32,15 +32,24 @@ func (x *execution) rehearse(ctx context.Context) error {
 	if err := x.guard(ctx); err != nil {
 		return err
 	}
+	hanging := func(s *store.Store) error {
+		if err := x.planReferences(ctx, s); err != nil || x.subject != nil {
+			return err
+		}
+		return x.rehearseGroups(ctx, s)
+	}
 	if m.Persons == nil {
-		err = x.planReferences(ctx, x.store)
+		err = hanging(x.store)
 	} else {
-		err = x.store.Rehearsed(ctx, m.Persons.Following, m.Persons.Moves, func(s *store.Store) error { return x.planReferences(ctx, s) })
+		err = x.store.Rehearsed(ctx, m.Persons.Following, m.Persons.Moves, hanging)
 	}
 	if err != nil {
 		return err
 	}
-	return x.guardLosses(ctx, store.RankReferences, store.RankReferences)
+	if err := x.guardLosses(ctx, store.RankReferences, store.RankReferences); err != nil {
+		return err
+	}
+	return x.guardGroups(ctx, false)
 }
 
 // keepRehearsed keeps what a rehearsal has decided.

@@ -51,6 +51,9 @@ func (e *Runs) Execute(ctx context.Context, run *store.Run) error {
 	x := &execution{Runs: e, run: run, Judge: e.judging.Blank()}
 	if run.State == progress.Running {
 		slog.Info("taking up an interrupted run", logkey.Run, run.ID)
+		if err := x.store.Orders.WithdrawGroups(ctx, run.ID); err != nil {
+			return err
+		}
 		if err := x.dropPlanned(ctx); err != nil {
 			return err
 		}
@@ -160,7 +163,10 @@ func (x *execution) stages(ctx context.Context) error {
 	if err := x.store.Learn(ctx); err != nil {
 		return err
 	}
-	return x.passes(ctx)
+	if err := x.passes(ctx); err != nil {
+		return err
+	}
+	return x.cloudGroups(ctx)
 }
 
 // passes plans and writes until nothing is left that another pass may heal.
@@ -184,6 +190,9 @@ func (x *execution) passes(ctx context.Context) error {
 
 // trial is the run of one entry, which was fetched just before.
 func (x *execution) trial(ctx context.Context) error {
+	if directory, group, tries := x.run.TriedGroup(); tries {
+		return x.tryGroup(ctx, directory, group)
+	}
 	var err error
 	if x.subject, err = subjectOf(x.run.Subject); err != nil {
 		return err

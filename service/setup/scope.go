@@ -20,11 +20,11 @@ const previewBatch = 2000
 
 var verdictTitles = map[scope.Code]string{
 	scope.Included: "take part", scope.NoMark: "no container above is included", scope.Excluded: "in an excluded container",
-	scope.Filtered: "not kept by the filter", scope.NotMember: "no member of the named groups", scope.KindOff: "the kind does not take part",
+	scope.Filtered: "not kept by the filter", scope.NotMember: "no member of the named groups", scope.KindOff: "the kind does not take part", scope.CloudOwned: "owned by groups of the cloud",
 }
 
 // verdictOrder is the order in which verdicts are shown.
-var verdictOrder = []scope.Code{scope.Included, scope.Filtered, scope.NotMember, scope.Excluded, scope.NoMark, scope.KindOff}
+var verdictOrder = []scope.Code{scope.Included, scope.Filtered, scope.NotMember, scope.Excluded, scope.NoMark, scope.KindOff, scope.CloudOwned}
 
 // PreviewScope counts who would take part by a document, from the mirror, with
 // samples of each verdict whose name holds text.

@@ -13,7 +13,7 @@ import (
 // Cases are entries with their links and resources, to decide about.
 type Cases struct{ *session }
 
-const subjectColumns = `e.directory, e.id, e.kind, e.dn, e.attributes, e.gone, e.fault, l.resource_id, coalesce(l.link_key, '') AS link_key, l.left_at, l.due, r.attributes AS resource, r.forms,
+const subjectColumns = `CASE WHEN e.kind = 'group' THEN (SELECT g.name FROM cloud_groups g WHERE g.directory = e.directory AND g.entry_id = e.id) END AS cloud_group, e.directory, e.id, e.kind, e.dn, e.attributes, e.gone, e.fault, l.resource_id, coalesce(l.link_key, '') AS link_key, l.left_at, l.due, r.attributes AS resource, r.forms,
 	CASE WHEN EXISTS (SELECT FROM kept) THEN (SELECT jsonb_agg(jsonb_build_object('Loss', k.loss, 'Member', k.member, 'Cause', k.cause, 'By', k.by, 'Reason', k.reason, 'Made', k.made)) FROM kept k WHERE k.directory = e.directory AND k.entry_id = e.id) END AS kept`
 
 // subjectJoins looks each row's link and resource up by index, whatever the
@@ -33,6 +33,7 @@ type SubjectRow struct {
 	Resource   []byte
 	Kept       []byte
 	Forms      []byte
+	CloudGroup *string
 }
 
 func (r SubjectRow) subject() (decide.Case, error) {
@@ -40,6 +41,9 @@ func (r SubjectRow) subject() (decide.Case, error) {
 	var err error
 	if d.Entry, err = r.entry(); err != nil {
 		return d, err
+	}
+	if r.CloudGroup != nil {
+		d.Entry.CloudGroup = *r.CloudGroup
 	}
 	if r.ResourceID != nil {
 		d.Link = &plan.Link{ResourceID: *r.ResourceID, Left: r.LeftAt != nil, Due: r.Due}

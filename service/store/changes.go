@@ -23,6 +23,8 @@ type Changes struct{ *session }
 type NewChange struct {
 	Ref        entry.Ref
 	Side       change.Side // where it is written; the cloud when empty
+	Rank       int         // of those that are written to a directory
+	Drift      bool        // it puts back what somebody has changed in the directory
 	Kind       entry.Kind
 	References bool           // it ties resources together, and comes after all others
 	Later      bool           // it comes after what takes access away
@@ -52,13 +54,21 @@ type NewChange struct {
 // all others.
 const RankReferences = 3
 
+// The ranks of what is written to directories: groups, then their members, and last what
+// goes.
+const (
+	RankGroups       = 4
+	RankGroupMembers = 5
+	RankGroupsGo     = 6
+)
+
 // Add keeps decisions of a run: planned or, with a code, blocked; or
 // noted, where nothing is to be done and a forecast tells so.
 func (s Changes) Add(ctx context.Context, run int64, changes []NewChange) error {
 	if len(changes) == 0 {
 		return nil
 	}
-	var sides, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, facts, matches, losses, lost, dues textArray
+	var sides, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, facts, matches, losses, lost, dues, drifts textArray
 	for _, c := range changes {
 		text, err := json.Marshal(c.Diffs)
 		if err != nil {
@@ -69,6 +79,8 @@ func (s Changes) Add(ctx context.Context, run int64, changes []NewChange) error 
 		}
 		operation, state, rank := string(c.Operation), "planned", "0"
 		switch {
+		case c.Side == change.Directory:
+			rank = strconv.Itoa(c.Rank)
 		case c.References:
 			rank = strconv.Itoa(RankReferences)
 		case c.Kind == entry.Group:
@@ -103,12 +115,12 @@ func (s Changes) Add(ctx context.Context, run int64, changes []NewChange) error 
 		facts, matches = append(facts, string(known)), append(matches, c.Rule)
 		takes, members := c.losses()
 		losses, lost = append(losses, takes), append(lost, strconv.Itoa(members))
-		dues = append(dues, instant(c.Due))
+		dues, drifts = append(dues, instant(c.Due)), append(drifts, strconv.FormatBool(c.Drift))
 	}
-	_, err := s.exec(ctx, `INSERT INTO changes (run_id, side, kind, operation, rank, state, directory, entry_id, dn, resource_id, name, diffs, lookup, code, answer, facts, rule, losses, members_lost, due)
-		SELECT ?, v, g, o, r, s, d, i, n, x, m, f::jsonb, l, c, a, nullif(b, '')::jsonb, u, string_to_array(w, E'\n'), y, nullif(z, '')::timestamptz FROM unnest(?::text[], ?::text[], ?::text[]::smallint[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::boolean[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::integer[], ?::text[])
-		AS t(v, o, r, s, d, i, n, x, m, f, l, c, a, g, b, u, w, y, z)`,
-		run, sides, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, facts, matches, losses, lost, dues)
+	_, err := s.exec(ctx, `INSERT INTO changes (run_id, side, kind, operation, rank, state, directory, entry_id, dn, resource_id, name, diffs, lookup, code, answer, facts, rule, losses, members_lost, due, drift)
+		SELECT ?, v, g, o, r, s, d, i, n, x, m, f::jsonb, l, c, a, nullif(b, '')::jsonb, u, string_to_array(w, E'\n'), y, nullif(z, '')::timestamptz, q FROM unnest(?::text[], ?::text[], ?::text[]::smallint[], ?::text[], ?::text[], ?::text[]::uuid[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::boolean[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[], ?::text[]::integer[], ?::text[], ?::text[]::boolean[])
+		AS t(v, o, r, s, d, i, n, x, m, f, l, c, a, g, b, u, w, y, z, q)`,
+		run, sides, operations, ranks, states, directories, ids, dns, resources, names, diffs, lookups, codes, answers, kinds, facts, matches, losses, lost, dues, drifts)
 	return err
 }
 
@@ -165,6 +177,11 @@ type Change struct {
 	Sent       *time.Time
 	Answered   *time.Time
 	Due        *time.Time // when the resource is deleted, of what leaves
+	// Drift: it puts back what somebody has changed in the directory, and who and when as
+	// far as that tells.
+	Drift   bool
+	DriftBy string
+	DriftAt *time.Time
 	// Version and Resource are those of the mirror when it was fetched.
 	Resource []byte `gorm:"->"`
 
@@ -269,7 +286,7 @@ func (s Changes) Forget(ctx context.Context, run int64) error {
 func (s Changes) SettleInterrupted(ctx context.Context, run int64) error {
 	_, err := s.exec(ctx, `UPDATE changes c SET state = 'done', answer = 'done before the run was interrupted', answered = now(),
 			resource_id = coalesce(nullif(c.resource_id, ''), (SELECT l.resource_id FROM links l WHERE l.directory = c.directory AND l.entry_id = c.entry_id), '')
-		WHERE c.run_id = ? AND c.state = 'superseded' AND c.sent IS NOT NULL AND c.answered IS NULL
+		WHERE c.run_id = ? AND c.side = 'cloud' AND c.state = 'superseded' AND c.sent IS NOT NULL AND c.answered IS NULL
 			AND NOT EXISTS (SELECT FROM changes n WHERE n.run_id = c.run_id AND n.directory = c.directory AND n.entry_id = c.entry_id AND n.id > c.id AND n.rank >= c.rank)
 			AND NOT EXISTS (SELECT FROM dirty d WHERE d.directory = c.directory AND d.entry_id = c.entry_id)
 			AND (c.operation NOT IN ('create', 'adopt') OR EXISTS (SELECT FROM links l WHERE l.directory = c.directory AND l.entry_id = c.entry_id))`, run)
@@ -281,11 +298,14 @@ func (s Changes) SettleInterrupted(ctx context.Context, run int64) error {
 func (s Changes) SupersedeOpen(ctx context.Context, run int64) error {
 	_, err := s.exec(ctx, `
 		WITH open AS (
-			SELECT id, directory, entry_id, state FROM changes WHERE run_id = ? AND state IN ('planned', 'sent') FOR UPDATE
+			SELECT id, directory, entry_id, state, side, resource_id FROM changes WHERE run_id = ? AND state IN ('planned', 'sent') FOR UPDATE
 		), ended AS (
 			UPDATE changes SET state = 'superseded', answer = 'the run was interrupted; the change was planned anew' FROM open WHERE changes.id = open.id
+		), groups AS (
+			INSERT INTO dirty_cloud_groups (directory, resource_id, members) SELECT DISTINCT directory, resource_id, true FROM open WHERE side = 'directory'
+			ON CONFLICT (directory, resource_id) DO UPDATE SET members = true
 		)
-		INSERT INTO dirty (directory, entry_id, lookup) SELECT directory, entry_id, bool_or(state = 'sent') FROM open GROUP BY directory, entry_id
+		INSERT INTO dirty (directory, entry_id, lookup) SELECT directory, entry_id, bool_or(state = 'sent') FROM open WHERE side = 'cloud' GROUP BY directory, entry_id
 		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0, lookup = dirty.lookup OR excluded.lookup`, run)
 	if err == nil {
 		_, err = s.exec(ctx, `INSERT INTO dirty_references (directory, entry_id) SELECT DISTINCT directory, entry_id FROM changes

@@ -71,6 +71,9 @@ func (s Entries) Each(ctx context.Context, directories []string, kinds []entry.K
 		}
 		last := entries[len(entries)-1]
 		after = entry.Ref{Directory: last.Directory, ID: last.ID}
+		if err := s.all().CloudGroups.Fill(ctx, entries); err != nil {
+			return err
+		}
 		if err := each(entries); err != nil {
 			return err
 		}

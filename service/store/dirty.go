@@ -182,5 +182,8 @@ func (s Dirty) MarkAll(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := s.all().CloudGroups.MarkAll(ctx); err != nil {
+		return err
+	}
 	return s.all().References.MarkAll(ctx)
 }

@@ -140,9 +140,10 @@ func (s Facts) holders(ctx context.Context, keys []string, where string) (map[st
 		return found, nil
 	}
 	rows, err := s.raw(ctx, `
-		SELECT r.attributes, r.kind, k.key, coalesce(l.directory, ''), coalesce(l.entry_id::text, ''), coalesce(e.dn, ''), l.left_at IS NOT NULL OR e.gone IS NOT NULL, e.gone IS NOT NULL
+		SELECT r.attributes, r.kind, k.key, coalesce(l.directory, g.directory, ''), coalesce(l.entry_id::text, g.entry_id::text, ''), coalesce(e.dn, g.dn, ''), l.left_at IS NOT NULL OR e.gone IS NOT NULL, e.gone IS NOT NULL
 		FROM (SELECT DISTINCT unnest(?::text[]) AS key) k JOIN resources r ON r.keys @> ARRAY[k.key] `+where+`
 		LEFT JOIN links l ON l.resource_id = r.id
+		LEFT JOIN LATERAL (SELECT c.directory, c.entry_id, c.dn FROM cloud_groups c WHERE c.resource_id = r.id AND l.resource_id IS NULL LIMIT 1) g ON r.kind = 'group'
 		LEFT JOIN entries e ON e.directory = l.directory AND e.id = l.entry_id`, textArray(keys)).Rows()
 	if err != nil {
 		return nil, err

@@ -54,6 +54,11 @@ func (s Changes) HeldLosses(ctx context.Context, run int64) ([]problem.Loss, err
 		WHERE run_id = ? AND state = 'held' AND operation IN ('suspend', 'leave', 'delete') GROUP BY 2, 3 ORDER BY 2 DESC, 3`, run).Scan(&removals).Error; err != nil {
 		return nil, err
 	}
+	var again []problem.Loss
+	if err := s.raw(ctx, `SELECT 'identities' AS of, kind, '' AS target, count(*) AS count FROM changes WHERE run_id = ? AND state = 'held' AND side = 'directory' AND operation = 'create' GROUP BY 2`, run).Scan(&again).Error; err != nil {
+		return nil, err
+	}
+	removals = append(removals, again...)
 	losses, err := s.losses(ctx, `run_id = ? AND state = 'held'`, run)
 	losses = append(removals, losses...)
 	for i := range losses {
@@ -87,7 +92,7 @@ func (s Changes) Losing(ctx context.Context, run int64, state string, from, to i
 // Held returns the changes that a run holds, those given or all, but for what only hangs
 // on others.
 func (s Changes) Held(ctx context.Context, run int64, only []int64) ([]Change, error) {
-	query := s.with(ctx).Table("changes").Where(`run_id = ? AND state = 'held' AND (rank < 3 OR losses <> '{}')`, run)
+	query := s.with(ctx).Table("changes").Where(`run_id = ? AND state = 'held' AND (rank <> 3 OR losses <> '{}')`, run)
 	if len(only) > 0 {
 		query = query.Where("id IN ?", only)
 	}
@@ -112,7 +117,11 @@ func (s Changes) Discard(ctx context.Context, changes []Change, note string) err
 func (s Changes) lookAgain(ctx context.Context, changes []Change) error {
 	var refs, tied []entry.Ref
 	for _, c := range changes {
-		if c.Rank == RankReferences {
+		if c.Side == change.Directory {
+			if err := s.all().CloudGroups.Mark(ctx, c.Directory, []string{c.ResourceID}, true); err != nil {
+				return err
+			}
+		} else if c.Rank == RankReferences {
 			tied = append(tied, c.Ref())
 		} else {
 			refs = append(refs, c.Ref())

@@ -6,7 +6,6 @@ import (
 	"strconv"
 	"time"
 
-	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/progress"
 )
@@ -27,8 +26,6 @@ type Link struct {
 	LeftAt     *time.Time
 	Due        *time.Time // when the resource is deleted, as the guard has let it
 	Kind       string
-	// Owner decides about the pair: the directory of what is synced up.
-	Owner change.Side
 }
 
 // NewLink ties an entry to a resource.

@@ -68,7 +68,7 @@ func (s Orders) Add(ctx context.Context, order *Order) error {
 // OfRun returns the last order of a run for a directory.
 func (s Orders) OfRun(ctx context.Context, run int64, directory string) (Order, bool, error) {
 	var order Order
-	err := s.with(ctx).Where("run_id = ? AND directory = ?", run, directory).Order("id DESC").Take(&order).Error
+	err := s.with(ctx).Where("run_id = ? AND directory = ? AND kind = 'read'", run, directory).Order("id DESC").Take(&order).Error
 	if NotFound(err) {
 		return Order{}, false, nil
 	}
@@ -158,6 +158,12 @@ func (s Orders) End(ctx context.Context, id int64, code, detail string, counts O
 // at one finds that it is no longer its own.
 func (s Orders) Withdraw(ctx context.Context, run int64) error {
 	_, err := s.exec(ctx, `UPDATE orders SET state = 'failed', failure_code = 'cancelled', failure_detail = '' WHERE run_id = ? AND state IN ('waiting', 'leased')`, run)
+	return err
+}
+
+// WithdrawGroups ends what a run has asked to be written of groups, since it is planned anew.
+func (s Orders) WithdrawGroups(ctx context.Context, run int64) error {
+	_, err := s.exec(ctx, `UPDATE orders SET state = 'failed', failure_code = 'cancelled', failure_detail = '', request = '{}' WHERE run_id = ? AND kind = 'groups' AND state IN ('waiting', 'leased')`, run)
 	return err
 }
 

@@ -111,6 +111,12 @@ func (s References) linksFor(run int64) string {
 	return s.tables(linksThen)
 }
 
+// linked puts the links of a run into a statement that names them {ties}; those of no run
+// are as they are.
+func (s References) linked(statement string, run int64) string {
+	return strings.ReplaceAll(statement, "{ties}", s.linksFor(run))
+}
+
 // tables puts the names of tables into a statement: those of the mirrors, or what
 // a rehearsal has in their place.
 func (s References) tables(statement string) string {

@@ -47,7 +47,23 @@ type runRow struct {
 	Only          []int64            `gorm:"column:released_only;serializer:json;type:jsonb"`
 	Document      *settings.Document `gorm:"serializer:json;type:jsonb"`
 	Subject       string
+	Members       int
 	Failures      int
+}
+
+// groupSubject begins the subject of a trial of a group.
+const groupSubject = "cloud-group:"
+
+// GroupSubject is the subject of a trial of a group of the cloud in a directory.
+func GroupSubject(directory, resource string) string {
+	return groupSubject + directory + "/" + resource
+}
+
+// TriedGroup is the group that a run is a trial of; false when it is none.
+func (r Run) TriedGroup() (directory, resource string, tries bool) {
+	rest, tries := strings.CutPrefix(r.Subject, groupSubject)
+	directory, resource, _ = strings.Cut(rest, "/")
+	return directory, resource, tries
 }
 
 func (runRow) TableName() string { return "runs" }
@@ -77,8 +93,11 @@ type Run struct {
 	FailureCode, FailureDetail string
 	// Document is the draft that the run works by, nil for active settings.
 	Document *settings.Document
-	// Subject is the one entry of a trial, as directory/id.
+	// Subject is the one entry of a trial, as directory/id, or a group of the cloud in a
+	// directory; see GroupSubject.
 	Subject string
+	// Members is how many members a trial of a group writes at most.
+	Members int
 	// Failures is how often it ended with an error that nobody has foreseen.
 	Failures int
 }
@@ -87,13 +106,13 @@ func (r *Run) row() *runRow {
 	return &runRow{
 		ID: r.ID, Purpose: string(r.Purpose), Releases: r.Releases, State: string(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
 		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, FailureCode: r.FailureCode, FailureDetail: r.FailureDetail,
-		Draft: r.Draft, Document: r.Document, Subject: r.Subject, Failures: r.Failures, LeftOut: r.LeftOut, Only: r.Only,
+		Draft: r.Draft, Document: r.Document, Subject: r.Subject, Members: r.Members, Failures: r.Failures, LeftOut: r.LeftOut, Only: r.Only,
 	}
 }
 
 func (r runRow) run() Run {
 	return Run{
-		FailureCode: r.FailureCode, FailureDetail: r.FailureDetail, Document: r.Document, Subject: r.Subject, Failures: r.Failures, ID: r.ID, Purpose: purpose.Purpose(r.Purpose), Releases: r.Releases, State: progress.State(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
+		FailureCode: r.FailureCode, FailureDetail: r.FailureDetail, Document: r.Document, Subject: r.Subject, Members: r.Members, Failures: r.Failures, ID: r.ID, Purpose: purpose.Purpose(r.Purpose), Releases: r.Releases, State: progress.State(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
 		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, Draft: r.Draft, LeftOut: r.LeftOut, Only: r.Only,
 	}
 }

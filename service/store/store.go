@@ -56,6 +56,8 @@ type Store struct {
 	Search     Search
 	Passwords  Passwords // what the cloud asked about passwords
 	Digests    Digests   // of whose password the cloud has a digest
+	// CloudGroups are groups that the cloud owns, in directories.
+	CloudGroups CloudGroups
 }
 
 // session is a connection to the database, or a transaction.
@@ -71,31 +73,32 @@ type session struct {
 // all is all parts on the same connection.
 func (s *session) all() *Store {
 	return &Store{
-		session:    s,
-		Facts:      Facts{s},
-		Cases:      Cases{s},
-		Dirty:      Dirty{s},
-		Entries:    Entries{s},
-		Resources:  Resources{s},
-		Links:      Links{s},
-		Choices:    Choices{s},
-		Persons:    Persons{s},
-		References: References{s},
-		Changes:    Changes{s},
-		Kept:       Kept{s},
-		Runs:       Runs{s},
-		Problems:   Problems{s},
-		Acts:       Acts{s},
-		Orders:     Orders{s},
-		Agents:     Agents{s},
-		Operators:  Operators{s},
-		Settings:   Settings{s},
-		Removed:    Removed{s},
-		Surveys:    Surveys{s},
-		Repairs:    Repairs{s},
-		Search:     Search{s},
-		Passwords:  Passwords{s},
-		Digests:    Digests{s},
+		session:     s,
+		Facts:       Facts{s},
+		CloudGroups: CloudGroups{s},
+		Cases:       Cases{s},
+		Dirty:       Dirty{s},
+		Entries:     Entries{s},
+		Resources:   Resources{s},
+		Links:       Links{s},
+		Choices:     Choices{s},
+		Persons:     Persons{s},
+		References:  References{s},
+		Changes:     Changes{s},
+		Kept:        Kept{s},
+		Runs:        Runs{s},
+		Problems:    Problems{s},
+		Acts:        Acts{s},
+		Orders:      Orders{s},
+		Agents:      Agents{s},
+		Operators:   Operators{s},
+		Settings:    Settings{s},
+		Removed:     Removed{s},
+		Surveys:     Surveys{s},
+		Repairs:     Repairs{s},
+		Search:      Search{s},
+		Passwords:   Passwords{s},
+		Digests:     Digests{s},
 	}
 }
 

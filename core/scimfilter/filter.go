@@ -1,4 +1,6 @@
-package standin
+// Package scimfilter reads and evaluates SCIM filters (RFC 7644 section 3.4.2.2) over
+// resources as decoded JSON.
+package scimfilter
 
 import (
 	"encoding/json"
@@ -6,23 +8,24 @@ import (
 	"strings"
 )
 
-// expression is a parsed SCIM filter (RFC 7644 section 3.4.2.2).
-type expression struct {
-	operator string // and, or, not, pr, eq, ne, co, sw, ew, gt, ge, lt, le, or [] for a value path
-	left     *expression
-	right    *expression
-	path     string
-	value    any
+// Filter is a parsed filter; it is immutable.
+type Filter struct {
+	Operator string // and, or, not, pr, eq, ne, co, sw, ew, gt, ge, lt, le, or [] for a value path
+	Left     *Filter
+	Right    *Filter
+	Path     string
+	Value    any
 }
 
-type filterParser struct {
+type parser struct {
 	text  string
 	at    int
 	depth int
 }
 
-func parseFilter(text string) (*expression, error) {
-	p := &filterParser{text: text}
+// Parse reads a filter. The error names the character where it stopped.
+func Parse(text string) (*Filter, error) {
+	p := &parser{text: text}
 	e, err := p.or()
 	if err != nil {
 		return nil, err
@@ -34,17 +37,17 @@ func parseFilter(text string) (*expression, error) {
 	return e, nil
 }
 
-func (p *filterParser) fail(reason string) error {
+func (p *parser) fail(reason string) error {
 	return fmt.Errorf("filter %q at character %d: %s", p.text, p.at+1, reason)
 }
 
-func (p *filterParser) space() {
+func (p *parser) space() {
 	for p.at < len(p.text) && p.text[p.at] == ' ' {
 		p.at++
 	}
 }
 
-func (p *filterParser) word(want string) bool {
+func (p *parser) word(want string) bool {
 	p.space()
 	end := p.at + len(want)
 	if end > len(p.text) || !strings.EqualFold(p.text[p.at:end], want) {
@@ -57,7 +60,7 @@ func (p *filterParser) word(want string) bool {
 	return true
 }
 
-func (p *filterParser) sign(c byte) bool {
+func (p *parser) sign(c byte) bool {
 	p.space()
 	if p.at < len(p.text) && p.text[p.at] == c {
 		p.at++
@@ -70,27 +73,27 @@ func nameByte(c byte) bool {
 	return c == '-' || c == '_' || c == '$' || c == '.' || c == ':' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
 }
 
-func (p *filterParser) or() (*expression, error) {
+func (p *parser) or() (*Filter, error) {
 	left, err := p.and()
 	for err == nil && p.word("or") {
-		var right *expression
+		var right *Filter
 		right, err = p.and()
-		left = &expression{operator: "or", left: left, right: right}
+		left = &Filter{Operator: "or", Left: left, Right: right}
 	}
 	return left, err
 }
 
-func (p *filterParser) and() (*expression, error) {
+func (p *parser) and() (*Filter, error) {
 	left, err := p.term()
 	for err == nil && p.word("and") {
-		var right *expression
+		var right *Filter
 		right, err = p.term()
-		left = &expression{operator: "and", left: left, right: right}
+		left = &Filter{Operator: "and", Left: left, Right: right}
 	}
 	return left, err
 }
 
-func (p *filterParser) term() (*expression, error) {
+func (p *parser) term() (*Filter, error) {
 	if p.depth++; p.depth > 200 {
 		return nil, p.fail("nested too deep")
 	}
@@ -104,7 +107,7 @@ func (p *filterParser) term() (*expression, error) {
 			return nil, p.fail("expected )")
 		}
 		if not {
-			e = &expression{operator: "not", left: e}
+			e = &Filter{Operator: "not", Left: e}
 		}
 		return e, nil
 	}
@@ -114,7 +117,7 @@ func (p *filterParser) term() (*expression, error) {
 	return p.comparison()
 }
 
-func (p *filterParser) comparison() (*expression, error) {
+func (p *parser) comparison() (*Filter, error) {
 	p.space()
 	start := p.at
 	for p.at < len(p.text) && nameByte(p.text[p.at]) {
@@ -132,21 +135,21 @@ func (p *filterParser) comparison() (*expression, error) {
 		if !p.sign(']') {
 			return nil, p.fail("expected ]")
 		}
-		return &expression{operator: "[]", path: path, left: inner}, nil
+		return &Filter{Operator: "[]", Path: path, Left: inner}, nil
 	}
 	if p.word("pr") {
-		return &expression{operator: "pr", path: path}, nil
+		return &Filter{Operator: "pr", Path: path}, nil
 	}
 	for _, operator := range []string{"eq", "ne", "co", "sw", "ew", "gt", "ge", "lt", "le"} {
 		if p.word(operator) {
 			value, err := p.literal()
-			return &expression{operator: operator, path: path, value: value}, err
+			return &Filter{Operator: operator, Path: path, Value: value}, err
 		}
 	}
 	return nil, p.fail("expected an operator (eq, ne, co, sw, ew, gt, ge, lt, le, pr)")
 }
 
-func (p *filterParser) literal() (any, error) {
+func (p *parser) literal() (any, error) {
 	p.space()
 	decoder := json.NewDecoder(strings.NewReader(p.text[p.at:]))
 	var value any
@@ -161,28 +164,28 @@ func (p *filterParser) literal() (any, error) {
 	return value, nil
 }
 
-// matches evaluates the filter on a resource or on one element of a
+// Matches evaluates the filter on a resource or on one element of a
 // multi-valued attribute.
-func (e *expression) matches(object map[string]any) bool {
-	switch e.operator {
+func (e *Filter) Matches(object map[string]any) bool {
+	switch e.Operator {
 	case "and":
-		return e.left.matches(object) && e.right.matches(object)
+		return e.Left.Matches(object) && e.Right.Matches(object)
 	case "or":
-		return e.left.matches(object) || e.right.matches(object)
+		return e.Left.Matches(object) || e.Right.Matches(object)
 	case "not":
-		return !e.left.matches(object)
+		return !e.Left.Matches(object)
 	case "[]":
-		for _, value := range valuesAt(object, e.path) {
-			if element, ok := value.(map[string]any); ok && e.left.matches(element) {
+		for _, value := range valuesAt(object, e.Path) {
+			if element, ok := value.(map[string]any); ok && e.Left.Matches(element) {
 				return true
 			}
 		}
 		return false
 	}
-	values := valuesAt(object, e.path)
-	if e.operator == "ne" {
+	values := valuesAt(object, e.Path)
+	if e.Operator == "ne" {
 		for _, value := range values {
-			if compareValues("eq", value, e.value) {
+			if compareValues("eq", value, e.Value) {
 				return false
 			}
 		}
@@ -192,11 +195,11 @@ func (e *expression) matches(object map[string]any) bool {
 		if inner, ok := value.(map[string]any); ok {
 			value = inner["value"]
 		}
-		if e.operator == "pr" || compareValues(e.operator, value, e.value) {
+		if e.Operator == "pr" || compareValues(e.Operator, value, e.Value) {
 			return true
 		}
 	}
-	return e.operator == "eq" && e.value == nil && len(values) == 0
+	return e.Operator == "eq" && e.Value == nil && len(values) == 0
 }
 
 // valuesAt follows a path such as urn:...:department, name.givenName or
@@ -285,11 +288,11 @@ func ordered(operator string, difference float64) bool {
 	return false
 }
 
-// asksFor tells whether the filter has a condition on an attribute.
-func (e *expression) asksFor(name string) bool {
+// AsksFor tells whether the filter has a condition on an attribute.
+func (e *Filter) AsksFor(name string) bool {
 	if e == nil {
 		return false
 	}
-	first, _, _ := strings.Cut(e.path, ".")
-	return strings.EqualFold(first, name) || e.left.asksFor(name) || e.right.asksFor(name)
+	first, _, _ := strings.Cut(e.Path, ".")
+	return strings.EqualFold(first, name) || e.Left.AsksFor(name) || e.Right.AsksFor(name)
 }

@@ -1,0 +1,631 @@
+package runs
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/core/cloudgroups"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
+	"kambrel.example/kambrel/core/rules"
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/service/store"
+)
+
+// groupBatch is how many groups are decided about at a time.
+const groupBatch = 200
+
+// keeping is what a run does about the groups of the cloud in one directory.
+type keeping struct {
+	*execution
+	*cloudgroups.Keeping
+	state     *store.Store // what is decided by; of a rehearsal with its changes
+	rehearsed int64        // the number of a rehearsal, 0 of a run that writes
+	only      string       // one group alone
+	most      int          // how many members a trial writes, 0 for all
+	released  map[string]bool
+
+	planned  []store.PlannedGroup // what a rehearsal makes, or calls another name
+	kept     map[string]bool      // groups that were looked at, and whether their members are kept
+	names    map[string]string    // what groups are called
+	refs     map[string]entry.Ref
+	dns      map[string]string
+	problems []store.NewProblem
+	again    []string // to be looked at in the next run too
+	claimed  map[string]string
+}
+
+// cloudGroups brings the groups of the cloud that are kept in directories to what they
+// shall be: after the cloud, since their members are those who are linked by then.
+func (x *execution) cloudGroups(ctx context.Context) error {
+	var names []string
+	for _, k := range x.Settings.CloudGroups {
+		names = append(names, k.Directory)
+	}
+	if err := x.store.Fenced(ctx, func(tx *store.Store) error {
+		if err := tx.CloudGroups.Serve(ctx, names); err != nil {
+			return err
+		}
+		return tx.CloudGroups.MarkDue(ctx)
+	}); err != nil || len(names) == 0 {
+		return err
+	}
+	if x.run.Purpose == purpose.Full {
+		if err := x.store.CloudGroups.MarkAll(ctx); err != nil {
+			return err
+		}
+	}
+	keepings := x.keepings(x.store, 0)
+	if err := x.stage(ctx, "plan", func(ctx context.Context) error {
+		return each(keepings, func(k *keeping) error { return k.planGroups(ctx) })
+	}); err != nil {
+		return err
+	}
+	if err := x.guardGroups(ctx, true); err != nil {
+		return err
+	}
+	write := func(rank int) error {
+		return x.stage(ctx, "write", func(ctx context.Context) error {
+			return each(keepings, func(k *keeping) error { return k.writeGroups(ctx, rank) })
+		})
+	}
+	if err := write(store.RankGroups); err != nil {
+		return err
+	}
+	if err := x.stage(ctx, "plan", func(ctx context.Context) error {
+		return each(keepings, func(k *keeping) error { return k.planMembers(ctx) })
+	}); err != nil {
+		return err
+	}
+	if err := x.guardLosses(ctx, store.RankGroupMembers, store.RankGroupMembers); err != nil {
+		return err
+	}
+	for _, rank := range []int{store.RankGroupMembers, store.RankGroupsGo} {
+		if err := write(rank); err != nil {
+			return err
+		}
+	}
+	if err := each(keepings, func(k *keeping) error { return k.settle(ctx) }); err != nil {
+		return err
+	}
+	return x.store.Learn(ctx)
+}
+
+// keepings are the directories in which groups are kept, but for those that are left out.
+func (x *execution) keepings(state *store.Store, rehearsed int64) []*keeping {
+	var out []*keeping
+	for _, k := range x.Settings.CloudGroups {
+		if x.Offer.Kinds[entry.Group] && !slices.Contains(x.Without, k.Directory) {
+			out = append(out, x.keepingOf(k, state, rehearsed))
+		}
+	}
+	return out
+}
+
+func (x *execution) keepingOf(k *cloudgroups.Keeping, state *store.Store, rehearsed int64) *keeping {
+	return &keeping{execution: x, Keeping: k, state: state, rehearsed: rehearsed, kept: map[string]bool{}, names: map[string]string{}, refs: map[string]entry.Ref{}, dns: map[string]string{}, claimed: map[string]string{}}
+}
+
+// each does work for one directory after the other; what concerns one directory alone
+// leaves its groups out of the run.
+func each(keepings []*keeping, work func(*keeping) error) error {
+	for _, k := range keepings {
+		if k.leftOut() {
+			continue
+		}
+		err := work(k)
+		p := fatal(err)
+		if p == nil || !ofDirectory(p) {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		k.mu.Lock()
+		k.run.LeftOut = append(k.run.LeftOut, progress.LeftOut{Directory: k.Directory, Code: p.Code, Title: problem.Describe(p.Code).Title, Detail: p.Detail, CloudGroups: true})
+		k.left = append(k.left, store.ProblemOf(about.Thing{Type: about.Directory, Key: k.Directory}, p))
+		k.mu.Unlock()
+	}
+	return nil
+}
+
+func (k *keeping) leftOut() bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return slices.ContainsFunc(k.run.LeftOut, func(l progress.LeftOut) bool { return l.Directory == k.Directory && l.CloudGroups })
+}
+
+// rehearseGroups plans as a run would, and keeps the changes alone.
+func (x *execution) rehearseGroups(ctx context.Context, state *store.Store) error {
+	return each(x.keepings(state, x.run.ID), func(k *keeping) error {
+		if err := k.planGroups(ctx); err != nil {
+			return err
+		}
+		return k.planMembers(ctx)
+	})
+}
+
+// tryGroup is the run of one group, chosen or not, with a few of its members.
+func (x *execution) tryGroup(ctx context.Context, directory, group string) error {
+	of := x.Settings.KeepingOf(directory)
+	if of == nil {
+		return problem.New(problem.BadInput, "the settings keep no groups of the cloud in %q", directory)
+	}
+	var err error
+	if x.Offer, err = x.judging.Offered(ctx, x.Settings.Document); err != nil {
+		return err
+	}
+	rehearsed := int64(0)
+	if x.run.Purpose.Rehearses() {
+		rehearsed = x.run.ID
+	} else if err := x.store.Fenced(ctx, func(tx *store.Store) error {
+		var names []string
+		for _, k := range x.Settings.CloudGroups {
+			names = append(names, k.Directory)
+		}
+		return tx.CloudGroups.Serve(ctx, names)
+	}); err != nil {
+		return err
+	}
+	k := x.keepingOf(of, x.store, rehearsed)
+	k.only, k.most = group, x.run.Members
+	if k.most == 0 {
+		k.most = of.TrialMembers
+	}
+	steps := []struct {
+		name string
+		work func(context.Context) error
+	}{
+		{"plan", k.planGroups},
+		{"write", func(ctx context.Context) error { return k.writeGroups(ctx, store.RankGroups) }},
+		{"plan", k.planMembers},
+		{"write", func(ctx context.Context) error { return k.writeGroups(ctx, store.RankGroupMembers) }},
+	}
+	for _, step := range steps {
+		if rehearsed != 0 && step.name == "write" {
+			continue
+		}
+		if err := x.stage(ctx, step.name, step.work); err != nil {
+			return err
+		}
+		if err := x.guardGroups(ctx, rehearsed == 0); err != nil {
+			return err
+		}
+	}
+	if rehearsed != 0 {
+		return nil
+	}
+	k.again = append(k.again, group) // the rest of it is the next run's
+	return k.settle(ctx)
+}
+
+// eachMarked goes through the groups that are to be looked at.
+func (k *keeping) eachMarked(ctx context.Context, work func([]store.MarkedGroup) error) error {
+	query := store.MarkedQuery{Directory: k.Directory, Run: k.rehearsed, Everybody: k.rehearsed != 0 && k.execution.run.Purpose.Everybody(), Only: k.only, Limit: groupBatch}
+	for {
+		marked, err := k.state.CloudGroups.Marked(ctx, query)
+		if err != nil || len(marked) == 0 {
+			return err
+		}
+		query.After = marked[len(marked)-1].ResourceID
+		if err := work(marked); err != nil {
+			return err
+		}
+		if len(marked) < query.Limit {
+			return nil
+		}
+	}
+}
+
+// planGroups decides about the groups themselves.
+func (k *keeping) planGroups(ctx context.Context) error {
+	var err error
+	if k.released, err = k.store.CloudGroups.Released(ctx, k.execution.run.Releases, k.execution.run.Only); err != nil {
+		return err
+	}
+	states, err := k.store.Entries.StateOf(ctx, k.Directory)
+	if err != nil {
+		return err
+	}
+	return k.eachMarked(ctx, func(marked []store.MarkedGroup) error {
+		ids := make([]string, len(marked))
+		for i, m := range marked {
+			ids[i] = m.ResourceID
+		}
+		cases, err := k.state.CloudGroups.Cases(ctx, k.Directory, ids)
+		if err != nil {
+			return err
+		}
+		keep := func(tx *store.Store) error {
+			var changes []store.NewChange
+			for _, c := range cases {
+				c.Subject.Hidden, c.Subject.Now, c.Subject.Tried = states.Hidden, k.Now, k.only != ""
+				more, err := k.planGroup(ctx, tx, c)
+				if err != nil {
+					return err
+				}
+				changes = append(changes, more...)
+			}
+			if err := k.changesIn(tx).Add(ctx, k.execution.run.ID, changes); err != nil {
+				return err
+			}
+			return k.count(ctx, func(c *progress.Counts) {
+				for _, one := range changes {
+					if !one.Held && one.Code == "" && !one.Noted {
+						tally(c, one.Operation, 1)
+					}
+				}
+			})
+		}
+		if k.rehearsed != 0 {
+			return keep(k.state)
+		}
+		return k.store.Fenced(ctx, keep)
+	})
+}
+
+// changesIn is where changes are kept: those of a rehearsal beside what it imagines, which
+// is not kept.
+func (k *keeping) changesIn(tx *store.Store) store.Changes {
+	if k.rehearsed != 0 {
+		return k.store.Changes
+	}
+	return tx.Changes
+}
+
+// planGroup decides about one group, and claims its names.
+func (k *keeping) planGroup(ctx context.Context, tx *store.Store, c store.GroupCase) ([]store.NewChange, error) {
+	k.names[c.ResourceID] = c.Name
+	base := store.NewChange{Side: change.Directory, Ref: entry.Ref{Directory: k.Directory}, Kind: entry.Group, Rank: store.RankGroups, ResourceID: c.ResourceID, Name: c.Name}
+	if c.Subject.Link != nil {
+		base.Ref.ID, base.DN = c.Subject.Link.EntryID, c.Row.DN
+	}
+	k.refs[c.ResourceID], k.dns[c.ResourceID] = base.Ref, base.DN
+	decision := k.Decide(c.Subject)
+	if decision.Verdict.In || c.Subject.Tried {
+		var err error
+		if c.Subject.Holder, err = k.holder(ctx, tx, c, decision.Wanted); err != nil {
+			return nil, err
+		}
+		if c.Subject.Holder != nil {
+			decision = k.Decide(c.Subject)
+		}
+	}
+	waits, err := k.waitsForFirst(ctx, tx, c, decision)
+	if err != nil || waits {
+		k.kept[c.ResourceID] = false
+		return nil, err
+	}
+	k.kept[c.ResourceID] = decision.Members
+	if decision.Wanted.DN != "" {
+		base.DN, k.dns[c.ResourceID] = decision.Wanted.DN, decision.Wanted.DN
+	}
+	return k.changesOf(ctx, tx, base, decision)
+}
+
+// waitsForFirst tells whether a group is not made since it has no member yet.
+func (k *keeping) waitsForFirst(ctx context.Context, tx *store.Store, c store.GroupCase, d cloudgroups.Decision) (bool, error) {
+	if !k.NeedsMember() || k.Empty != settings.WaitsForFirst || d.Operation != plan.Create || d.Again {
+		return false, nil
+	}
+	diffs, err := tx.CloudGroups.MemberDiffs(ctx, store.MemberQuery{Keeping: k.Keeping, Groups: []store.MarkedGroup{{ResourceID: c.ResourceID, Members: true}}, Run: k.rehearsed, Planned: k.planned})
+	if err != nil {
+		return false, err
+	}
+	waits := diffs[c.ResourceID] == nil || len(diffs[c.ResourceID].Added) == 0
+	if waits {
+		k.again = append(k.again, c.ResourceID)
+	}
+	return waits, nil
+}
+
+// holder finds who has a name that the group wants, another entry or another group.
+func (k *keeping) holder(ctx context.Context, tx *store.Store, c store.GroupCase, w cloudgroups.Wanted) (*problem.Entry, error) {
+	if w.DN == "" {
+		return nil, nil
+	}
+	path, err := entry.PathOf(w.DN)
+	if err != nil {
+		return nil, problem.Wrap(problem.CloudGroupName, err, "%s", w.DN)
+	}
+	keys := store.NameKeys(path, strings.ToLower(w.Account))
+	var group string
+	if k.rehearsed != 0 {
+		if group, err = tx.CloudGroups.NameHolder(ctx, k.Directory, c.ResourceID, keys); err == nil && group == "" {
+			for _, key := range keys {
+				if have := k.claimed[key]; have != "" && have != c.ResourceID {
+					group = have
+				}
+			}
+			for _, key := range keys {
+				if group == "" {
+					k.claimed[key] = c.ResourceID
+				}
+			}
+		}
+	} else {
+		group, err = tx.CloudGroups.Claim(ctx, k.Directory, c.ResourceID, keys)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if group != "" {
+		others, err := tx.CloudGroups.Cases(ctx, k.Directory, []string{group})
+		if err != nil || len(others) == 0 {
+			return nil, err
+		}
+		return &problem.Entry{Directory: k.Directory, ID: group, Name: "the group " + others[0].Name + " (" + group + ") of the cloud"}, nil
+	}
+	var self *entry.ID
+	if c.Subject.Link != nil {
+		self = &c.Subject.Link.EntryID
+	}
+	return tx.CloudGroups.Holder(ctx, k.Directory, path, w.Account, self)
+}
+
+// changesOf are the changes that a decision asks for.
+func (k *keeping) changesOf(ctx context.Context, tx *store.Store, base store.NewChange, d cloudgroups.Decision) ([]store.NewChange, error) {
+	var changes []store.NewChange
+	if d.Problem != nil {
+		blocked := base
+		facts := d.Problem.Facts
+		blocked.Code, blocked.Detail, blocked.Facts = string(d.Problem.Code), d.Problem.Detail, &facts
+		changes = append(changes, blocked)
+		k.met(base.ResourceID, d.Problem)
+	}
+	base.Operation, base.Diffs, base.Due = d.Operation, d.Diffs, d.Due
+	switch {
+	case d.Code == plan.Unlinked:
+		if k.rehearsed == 0 {
+			return changes, tx.CloudGroups.Drop(ctx, k.Directory, []string{base.ResourceID})
+		}
+	case d.Code == plan.Left && k.rehearsed == 0:
+		return changes, tx.CloudGroups.SetLeft(ctx, k.Directory, []string{base.ResourceID}, nil)
+	case d.Again:
+		base.Held = !k.released[base.ResourceID]
+		if base.Held {
+			k.met(base.ResourceID, problem.Of(problem.CloudGroupLost, problem.Facts{Value: base.DN}))
+			k.kept[base.ResourceID] = false
+		}
+		changes = append(changes, base)
+	case d.Operation == plan.Delete:
+		base.Rank = store.RankGroupsGo
+		changes = append(changes, base)
+	case d.Operation == plan.Update && len(d.Drift) > 0:
+		rest := base
+		rest.Diffs = slices.DeleteFunc(slices.Clone(d.Diffs), func(diff change.Diff) bool {
+			return slices.ContainsFunc(d.Drift, func(other change.Diff) bool { return other.Target == diff.Target })
+		})
+		base.Diffs, base.Drift = d.Drift, true
+		changes = append(changes, base)
+		if len(rest.Diffs) > 0 {
+			changes = append(changes, rest)
+		}
+	case d.Operation != "":
+		changes = append(changes, base)
+	}
+	if k.kept[base.ResourceID] && (d.Operation == plan.Create || d.Operation == plan.Restore) {
+		if k.rehearsed != 0 {
+			k.planned = append(k.planned, store.PlannedGroup{ResourceID: base.ResourceID, DN: base.DN})
+		} else if err := tx.CloudGroups.Mark(ctx, k.Directory, []string{base.ResourceID}, true); err != nil {
+			return nil, err
+		}
+	}
+	return changes, nil
+}
+
+// met notes a problem of a group, which is looked at again until it is gone.
+func (k *keeping) met(group string, p *problem.Error) {
+	k.problems = append(k.problems, store.ProblemOf(about.CloudGroupOf(k.Directory, group), p))
+	k.again = append(k.again, group)
+}
+
+// planMembers decides about the members of the groups that are kept.
+func (k *keeping) planMembers(ctx context.Context) error {
+	return k.eachMarked(ctx, func(marked []store.MarkedGroup) error {
+		var ids []string
+		for _, m := range marked {
+			ids = append(ids, m.ResourceID)
+		}
+		// What was marked since the groups were looked at waits for the next run.
+		seen := slices.DeleteFunc(slices.Clone(ids), func(id string) bool { _, looked := k.kept[id]; return !looked })
+		marked = slices.DeleteFunc(marked, func(m store.MarkedGroup) bool { return !k.kept[m.ResourceID] })
+		changes, err := k.memberChanges(ctx, marked)
+		if err != nil {
+			return err
+		}
+		if k.rehearsed != 0 {
+			return k.changesIn(k.state).Add(ctx, k.execution.run.ID, changes)
+		}
+		if err := k.store.Fenced(ctx, func(tx *store.Store) error {
+			if err := tx.Changes.Add(ctx, k.execution.run.ID, changes); err != nil {
+				return err
+			}
+			return tx.CloudGroups.Clear(ctx, k.Directory, seen)
+		}); err != nil {
+			return err
+		}
+		return k.count(ctx, func(c *progress.Counts) {
+			for _, one := range changes {
+				if !one.Noted && one.Code == "" {
+					tally(c, one.Operation, 1)
+				}
+			}
+		})
+	})
+}
+
+func (k *keeping) memberChanges(ctx context.Context, marked []store.MarkedGroup) ([]store.NewChange, error) {
+	if len(marked) == 0 {
+		return nil, nil
+	}
+	diffs, err := k.state.CloudGroups.MemberDiffs(ctx, store.MemberQuery{Keeping: k.Keeping, Groups: marked, Run: k.rehearsed, Planned: k.planned})
+	if err != nil {
+		return nil, err
+	}
+	ids := make([]string, len(marked))
+	for i, m := range marked {
+		ids[i] = m.ResourceID
+	}
+	rows, err := k.state.CloudGroups.Of(ctx, k.Directory, ids)
+	if err != nil {
+		return nil, err
+	}
+	for id, row := range rows { // of those that were just made too
+		if k.refs[id], err = row.Ref(); err != nil {
+			return nil, err
+		}
+		k.dns[id] = row.DN
+	}
+	kept, err := k.state.CloudGroups.KeptMembers(ctx, k.Directory, ids)
+	if err != nil {
+		return nil, err
+	}
+	var changes []store.NewChange
+	for _, m := range marked {
+		diff := diffs[m.ResourceID]
+		if diff == nil {
+			diff = &store.GroupMembers{}
+		}
+		diff.Removed = slices.DeleteFunc(diff.Removed, func(g store.GroupMember) bool { return slices.Contains(kept[m.ResourceID], g.DN) })
+		if err := k.leavePlaceholder(ctx, m.ResourceID, diff); err != nil {
+			return nil, err
+		}
+		if k.most > 0 {
+			diff.Added, diff.Removed = diff.Added[:min(len(diff.Added), k.most)], nil
+		}
+		changes = append(changes, k.cutMembers(m.ResourceID, *diff)...)
+		more, err := k.skipped(ctx, m, len(diff.Added)+len(diff.Removed) > 0)
+		if err != nil {
+			return nil, err
+		}
+		changes = append(changes, more...)
+	}
+	return changes, nil
+}
+
+// leavePlaceholder leaves who is nobody in a group that has nobody else.
+func (k *keeping) leavePlaceholder(ctx context.Context, group string, diff *store.GroupMembers) error {
+	at := slices.IndexFunc(diff.Removed, func(m store.GroupMember) bool { return k.NeedsMember() && entry.SameDN(m.DN, k.Placeholder) })
+	if at < 0 {
+		return nil
+	}
+	diff.Removed[at].Drift = false
+	if len(diff.Added) > 0 {
+		return nil
+	}
+	var going []string
+	for _, m := range diff.Removed {
+		going = append(going, m.DN)
+	}
+	_, others, err := k.state.CloudGroups.Occupied(ctx, k.Directory, group, k.Placeholder, going)
+	if err == nil && !others {
+		diff.Removed = slices.Delete(diff.Removed, at, at+1)
+	}
+	return err
+}
+
+// cutMembers makes changes of what a membership lacks and has too much: what was changed
+// in the directory, and who goes since they leave, stand by themselves.
+func (k *keeping) cutMembers(group string, diff store.GroupMembers) []store.NewChange {
+	base := store.NewChange{Side: change.Directory, Rank: store.RankGroupMembers, Ref: k.refs[group], DN: k.dns[group], Kind: entry.Group, Operation: plan.Update, ResourceID: group, Name: k.names[group]}
+	of := func(members []store.GroupMember, drift, leaving bool) []change.Member {
+		var out []change.Member
+		for _, m := range members {
+			if m.Drift == drift && (m.Leaving && !m.Drift) == leaving {
+				out = append(out, change.Member{Value: m.DN, Name: m.Name, Type: map[string]string{"user": "User", "group": "Group", "contact": "Contact"}[m.Kind]})
+			}
+		}
+		return out
+	}
+	var changes []store.NewChange
+	for _, part := range []struct {
+		added, removed []change.Member
+		drift, leaving bool
+		source         string
+	}{
+		{of(diff.Added, false, false), of(diff.Removed, false, false), false, false, "members of the group in the cloud"},
+		{nil, of(diff.Removed, false, true), false, true, "they leave"},
+		{of(diff.Added, true, false), of(diff.Removed, true, false), true, false, "changed in the directory, and put back"},
+	} {
+		for len(part.added)+len(part.removed) > 0 {
+			goes := min(len(part.removed), mostMembers)
+			comes := min(len(part.added), mostMembers-goes)
+			one := base
+			one.Drift = part.drift
+			one.Diffs = []change.Diff{{Target: rules.Members, Added: part.added[:comes], Removed: part.removed[:goes], Source: part.source}}
+			if part.leaving {
+				one.Leaving = goes
+			}
+			changes = append(changes, one)
+			part.added, part.removed = part.added[comes:], part.removed[goes:]
+		}
+	}
+	return changes
+}
+
+// mostSkipped is how many members that are left out a run names of a group.
+const mostSkipped = 50
+
+// skipped tells of members that are none in the directory, and makes a problem of those
+// whose scope is refused.
+func (k *keeping) skipped(ctx context.Context, m store.MarkedGroup, changed bool) ([]store.NewChange, error) {
+	if !m.Members && !changed {
+		return nil, nil
+	}
+	list, total, err := k.state.CloudGroups.Skipped(ctx, k.Keeping, m.ResourceID, "", 0, mostSkipped)
+	if err != nil || total == 0 {
+		return nil, err
+	}
+	base := store.NewChange{Side: change.Directory, Rank: store.RankGroupMembers, Ref: k.refs[m.ResourceID], DN: k.dns[m.ResourceID], Kind: entry.Group, ResourceID: m.ResourceID, Name: k.names[m.ResourceID]}
+	var changes []store.NewChange
+	var refused []problem.Entry
+	var why string
+	for _, s := range list {
+		if s.Reason == cloudgroups.SkipScope {
+			refused = append(refused, problem.Entry{Directory: k.Directory, ID: s.EntryID, Name: s.DN})
+			why = k.Refuses(s.GroupType)
+		}
+		at := slices.IndexFunc(changes, func(c store.NewChange) bool { return c.Diffs[0].Source == string(s.Reason) })
+		if at < 0 {
+			one := base
+			one.Noted, one.Operation, one.Detail = true, "none", k.SkipText(s.Reason, s.Detail)
+			one.Diffs = []change.Diff{{Target: "left out", Source: string(s.Reason)}}
+			changes, at = append(changes, one), len(changes)
+		}
+		changes[at].Diffs[0].Added = append(changes[at].Diffs[0].Added, change.Member{Value: s.ResourceID, Name: s.Name})
+	}
+	if err := k.count(ctx, func(c *progress.Counts) { c.MembersLeftOut += total }); err != nil {
+		return nil, err
+	}
+	if len(refused) > 0 {
+		p := problem.Of(problem.GroupScopeRefuses, problem.Facts{Answer: why, Entries: refused})
+		blocked := base
+		blocked.Code, blocked.Detail, blocked.Facts = string(p.Code), p.Detail, &p.Facts
+		k.met(m.ResourceID, p)
+		changes = append(changes, blocked)
+	}
+	return changes, nil
+}
+
+// settle keeps the problems of the groups that were looked at, and has those looked at
+// again that have any.
+func (k *keeping) settle(ctx context.Context) error {
+	groups := make([]string, 0, len(k.kept))
+	for id := range k.kept {
+		groups = append(groups, id)
+	}
+	slices.Sort(groups)
+	return k.store.Fenced(ctx, func(tx *store.Store) error {
+		if err := tx.CloudGroups.SaveProblems(ctx, k.execution.run.ID, k.Directory, groups, k.problems); err != nil {
+			return err
+		}
+		return tx.CloudGroups.Mark(ctx, k.Directory, k.again, true)
+	})
+}
