@@ -10,6 +10,7 @@ import (
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/service/acts"
 	"kambrel.example/kambrel/service/agents"
+	"kambrel.example/kambrel/service/cloudgroups"
 	"kambrel.example/kambrel/service/events"
 	"kambrel.example/kambrel/service/explain"
 	"kambrel.example/kambrel/service/health"
@@ -53,6 +54,8 @@ type Service struct {
 	Agents   *agents.Agents
 	// Passwords come from the cloud into directories.
 	Passwords *passwords.Passwords
+	// Groups are those of the cloud that are kept in directories.
+	Groups *cloudgroups.Groups
 	// Operators are who may use the interface.
 	Operators *operators.Operators
 
@@ -84,6 +87,7 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	one.Surveys = survey.New(s, one.Orders, one.Setup)
 	one.Passwords = passwords.New(s, c, one.Events, one.Orders, one.Explain)
 	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords)
+	one.Groups = cloudgroups.New(s, judges)
 	one.Operators = operators.New(s)
 	one.runs = runs.New(s, c, one.Events, one.Orders, judges, options.Runs)
 	return one

@@ -46,6 +46,9 @@ const (
 	EndToken        Kind = "end-token"
 	PauseDigests    Kind = "pause-digests"
 	ResumeDigests   Kind = "resume-digests"
+	TryGroup        Kind = "try-cloud-group"
+	HandOver        Kind = "hand-over-group"
+	DecideAgain     Kind = "decide-group-again"
 )
 
 // Description is what the catalogue says of a kind.
@@ -89,6 +92,9 @@ var catalogue = []Description{
 	{MakeToken, "Made a token", about.Token, EndToken},
 	{EndToken, "Ended a token", about.Token, ""},
 	{PauseDigests, "Paused the digests of a directory's passwords", about.Directory, ResumeDigests},
+	{TryGroup, "Wrote a group of the cloud for a trial", about.CloudGroup, ""},
+	{HandOver, "Handed a group over to the cloud, or to a directory", about.CloudGroup, HandOver},
+	{DecideAgain, "Let what was kept of a group be decided again", about.CloudGroup, ""},
 	{ResumeDigests, "Let digests of a directory's passwords be made again", about.Directory, PauseDigests},
 }
 

@@ -82,10 +82,11 @@ service/explain     cloud core/ protocol/wire service/jobs service/judging servi
 service/acts        core/ protocol/wire service/explain service/jobs service/judging service/store
 service/survey      core/ protocol/wire service/orders service/setup service/store service/views protocol/orders
 service/passwords   cloud core/ protocol/events protocol/orders protocol/wire service/events service/explain service/orders service/store service/views
+service/cloudgroups core/ protocol/wire service/jobs service/judging service/problems service/store
 service/health      cloud core/ protocol/wire service/jobs service/passwords service/problems service/store service/views
 service/runs        cloud core/ service/events service/judging service/orders service/setup service/store protocol/orders
 service/operators   core/ protocol/wire service/store
-service             cloud service/acts service/agents service/events service/explain service/health service/jobs service/judging service/operators service/orders service/passwords service/problems service/runs service/setup service/store service/survey
+service             cloud service/acts service/agents service/cloudgroups service/events service/explain service/health service/jobs service/judging service/operators service/orders service/passwords service/problems service/runs service/setup service/store service/survey
 service/api         core/ protocol/wire service service/health service/operators service/setup service/store service/views protocol/orders
 
 lab/standin         core/password core/scimfilter protocol/events protocol/scim

@@ -60,3 +60,13 @@ func pageAt[T any](items []T, total, offset int) wire.Page[T] {
 	}
 	return page
 }
+
+// paged is a page of a list that is read by an offset, which its cursor is.
+func paged[T any](cursor string, list func(offset int) ([]T, int, error)) (*body[wire.Page[T]], error) {
+	offset, err := number(cursor)
+	if err != nil {
+		return nil, fail(err)
+	}
+	items, total, err := list(int(offset))
+	return answer(pageAt(items, total, int(offset)), err)
+}

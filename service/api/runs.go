@@ -192,3 +192,12 @@ func number(cursor string) (int64, error) {
 	}
 	return n, nil
 }
+
+// started is the run that an act has asked for.
+func (s *Server) started(ctx context.Context, ask func() (int64, error)) (*body[wire.Run], error) {
+	id, err := ask()
+	if err != nil {
+		return nil, fail(err)
+	}
+	return answer(s.run(ctx, id))
+}

@@ -356,11 +356,7 @@ func (k *keeping) holder(ctx context.Context, tx *store.Store, c store.GroupCase
 		return nil, err
 	}
 	if group != "" {
-		others, err := tx.CloudGroups.Cases(ctx, k.Directory, []string{group})
-		if err != nil || len(others) == 0 {
-			return nil, err
-		}
-		return &problem.Entry{Directory: k.Directory, ID: group, Name: "the group " + others[0].Name + " (" + group + ") of the cloud"}, nil
+		return tx.CloudGroups.GroupNamed(ctx, k.Directory, group)
 	}
 	var self *entry.ID
 	if c.Subject.Link != nil {
@@ -579,7 +575,7 @@ func (k *keeping) skipped(ctx context.Context, m store.MarkedGroup, changed bool
 	if !m.Members && !changed {
 		return nil, nil
 	}
-	list, total, err := k.state.CloudGroups.Skipped(ctx, k.Keeping, m.ResourceID, "", 0, mostSkipped)
+	list, total, err := k.state.CloudGroups.Skipped(ctx, k.Keeping, store.SkipQuery{Resource: m.ResourceID, Limit: mostSkipped})
 	if err != nil || total == 0 {
 		return nil, err
 	}

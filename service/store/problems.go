@@ -191,7 +191,7 @@ func (r problemRow) problem() (Problem, error) {
 }
 
 const problemSelect = `SELECT p.id, p.about, p.subject, p.directory, coalesce(p.entry_id::text, '') AS entry_id, p.code, p.facts, p.detail, p.source, p.since, p.met, p.first_run, p.last_run, p.times, p.closed, p.closing,
-		coalesce(e.dn, a.name, p.subject) AS name, coalesce(l.resource_id, '') AS resource_id
+		coalesce(e.dn, a.name, CASE WHEN p.about = 'cloud-group' THEN (SELECT r.name || ' in ' || split_part(p.subject, '/', 1) FROM resources r WHERE r.id = substr(p.subject, strpos(p.subject, '/') + 1)) END, p.subject) AS name, coalesce(l.resource_id, '') AS resource_id
 	FROM problems p LEFT JOIN entries e ON e.directory = p.directory AND e.id = p.entry_id LEFT JOIN links l ON l.directory = p.directory AND l.entry_id = p.entry_id
 	LEFT JOIN agents a ON p.about = 'agent' AND a.id::text = p.subject`
 
@@ -245,9 +245,10 @@ func (s Problems) OfEntry(ctx context.Context, ref entry.Ref) (Problem, bool, er
 	return list[0], true, nil
 }
 
-// Standing lists the open problems of what is no entry; these are few.
+// Standing lists the open problems of what is no entry, nor a group in a directory; these
+// are few.
 func (s Problems) Standing(ctx context.Context) ([]Problem, error) {
-	return s.list(ctx, `WHERE p.closed IS NULL AND p.about <> 'entry' ORDER BY p.since, p.id`)
+	return s.list(ctx, `WHERE p.closed IS NULL AND p.about NOT IN ('entry', 'cloud-group') ORDER BY p.since, p.id`)
 }
 
 // CodeCount is how many open problems of entries have a code.
@@ -256,8 +257,8 @@ type CodeCount struct {
 	Count int
 }
 
-// CountByCode counts the open problems of entries by code, the most frequent first.
+// CountByCode counts the open problems of entries and of groups in directories by code, the most frequent first.
 func (s Problems) CountByCode(ctx context.Context) ([]CodeCount, error) {
 	var counts []CodeCount
-	return counts, s.raw(ctx, `SELECT code, count(*) AS count FROM problems WHERE closed IS NULL AND about = 'entry' GROUP BY code ORDER BY 2 DESC, 1`).Scan(&counts).Error
+	return counts, s.raw(ctx, `SELECT code, count(*) AS count FROM problems WHERE closed IS NULL AND about IN ('entry', 'cloud-group') GROUP BY code ORDER BY 2 DESC, 1`).Scan(&counts).Error
 }

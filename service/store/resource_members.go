@@ -13,6 +13,12 @@ func (s Resources) CountMembers(ctx context.Context, resource string) (int, erro
 	return n, s.raw(ctx, `SELECT count(*) FROM resource_members WHERE group_id = ?`, resource).Scan(&n).Error
 }
 
+// HasMember tells whether a group has a member in the cloud mirror.
+func (s Resources) HasMember(ctx context.Context, resource, member string) (bool, error) {
+	var has bool
+	return has, s.raw(ctx, `SELECT EXISTS (SELECT FROM resource_members WHERE group_id = ? AND member_id = ?)`, resource, member).Scan(&has).Error
+}
+
 // CountMemberships counts the members of all groups in the cloud mirror.
 func (s Resources) CountMemberships(ctx context.Context) (int, error) {
 	var n int

@@ -1,0 +1,106 @@
+package api
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kambrel.example/kambrel/core/reason"
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/store"
+)
+
+type cloudGroupsQuery struct {
+	Directory string `query:"directory" maxLength:"63" doc:"In this directory alone"`
+	Show      string `query:"show" enum:"all,kept,other,leaving,problems,drift" default:"all"`
+	Text      string `query:"text" maxLength:"200" doc:"In the name, or the id"`
+	Cursor    string `query:"cursor"`
+	Limit     int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
+}
+
+// cloudGroupPath names a group in a directory.
+type cloudGroupPath struct {
+	Directory string `path:"directory" maxLength:"63" doc:"The directory's name; - for the only one that keeps groups"`
+	Group     string `path:"group" maxLength:"400" doc:"The group's id in the cloud, or its name"`
+}
+
+func (p cloudGroupPath) directory() string {
+	if p.Directory == "-" {
+		return ""
+	}
+	return p.Directory
+}
+
+type cloudGroupMembers struct {
+	cloudGroupPath
+	Text   string `query:"text" maxLength:"200"`
+	Cursor string `query:"cursor"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
+}
+
+type cloudGroupWhy struct {
+	cloudGroupPath
+	Member string `query:"member" maxLength:"400" doc:"The login, name or id of one in the cloud; empty for the group itself"`
+}
+
+type driftQuery struct {
+	Directory string `query:"directory" maxLength:"63"`
+	Group     string `query:"group" maxLength:"400" doc:"The group's id"`
+	Cursor    string `query:"cursor"`
+	Limit     int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
+}
+
+type cloudGroupTrial struct {
+	cloudGroupPath
+	Body wire.TryCloudGroup
+}
+
+type cloudGroupHandOver struct {
+	cloudGroupPath
+	Body wire.HandOver
+}
+
+func (s *Server) cloudGroupRoutes() {
+	groups := s.service.Groups
+	huma.Register(s.api, operation("GET", "/cloud-groups/directories", "cloud-group-directories", "In which directories groups of the cloud are kept, and how they stand", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[[]wire.CloudGroupDirectory], error) {
+		return answer(groups.Directories(ctx))
+	})
+	huma.Register(s.api, operation("GET", "/cloud-groups", "list-cloud-groups", "Groups of the cloud as they stand in directories, those first that are kept", wire.Viewer), func(ctx context.Context, in *cloudGroupsQuery) (*body[wire.Page[wire.CloudGroup]], error) {
+		return paged(in.Cursor, func(offset int) ([]wire.CloudGroup, int, error) {
+			return groups.List(ctx, store.GroupQuery{Show: in.Show, Text: in.Text, Offset: offset, Limit: in.Limit}, in.Directory)
+		})
+	})
+	huma.Register(s.api, operation("GET", "/cloud-groups/drift", "list-drift", "What somebody has changed of these groups in directories, and runs have put back, the newest first", wire.Viewer), func(ctx context.Context, in *driftQuery) (*body[wire.Page[wire.Drift]], error) {
+		return paged(in.Cursor, func(offset int) ([]wire.Drift, int, error) {
+			return groups.Drifts(ctx, in.Directory, in.Group, offset, in.Limit)
+		})
+	})
+	huma.Register(s.api, operation("GET", "/cloud-groups/{directory}/{group}", "show-cloud-group", "One group, with why it stands as it does", wire.Viewer), func(ctx context.Context, in *cloudGroupPath) (*body[wire.CloudGroupDetail], error) {
+		return answer(groups.Show(ctx, in.directory(), in.Group))
+	})
+	for _, one := range []struct {
+		name, id, summary string
+		list              func(context.Context, string, string, string, int, int) ([]wire.CloudGroupMember, int, error)
+	}{
+		{"members", "list-cloud-group-members", "The members that a group has in its directory", groups.Members},
+		{"left-out", "list-cloud-group-left-out", "The members of a group in the cloud that are none in the directory, each with why", groups.LeftOut},
+	} {
+		huma.Register(s.api, operation("GET", "/cloud-groups/{directory}/{group}/"+one.name, one.id, one.summary, wire.Viewer), func(ctx context.Context, in *cloudGroupMembers) (*body[wire.Page[wire.CloudGroupMember]], error) {
+			return paged(in.Cursor, func(offset int) ([]wire.CloudGroupMember, int, error) {
+				return one.list(ctx, in.directory(), in.Group, in.Text, offset, in.Limit)
+			})
+		})
+	}
+	huma.Register(s.api, operation("GET", "/cloud-groups/{directory}/{group}/why", "why-cloud-group", "Why a group is kept or not, or why somebody is its member or not", wire.Viewer), func(ctx context.Context, in *cloudGroupWhy) (*body[[]reason.Node], error) {
+		return answer(groups.Why(ctx, in.directory(), in.Group, in.Member))
+	})
+	huma.Register(s.api, operation("POST", "/cloud-groups/{directory}/{group}/trial", "try-cloud-group", "Rehearse or write one group with a few of its members, chosen or not", wire.OperatorRole), func(ctx context.Context, in *cloudGroupTrial) (*body[wire.Run], error) {
+		return s.started(ctx, func() (int64, error) { return groups.Try(ctx, who(ctx).Name, in.directory(), in.Group, in.Body) })
+	})
+	huma.Register(s.api, operation("POST", "/cloud-groups/{directory}/{group}/decide-again", "decide-cloud-group-again", "Let what was kept of a group be decided again", wire.OperatorRole), func(ctx context.Context, in *cloudGroupPath) (*body[wire.Run], error) {
+		return s.started(ctx, func() (int64, error) { return groups.DecideAgain(ctx, who(ctx).Name, in.directory(), in.Group) })
+	})
+	huma.Register(s.api, operation("POST", "/cloud-groups/{directory}/{group}/hand-over", "hand-over-cloud-group", "Let the other side own a group, the cloud or the directory; both objects stay", wire.OperatorRole), func(ctx context.Context, in *cloudGroupHandOver) (*body[wire.HandedOver], error) {
+		return answer(groups.HandOver(ctx, who(ctx).Name, in.directory(), in.Group, in.Body))
+	})
+}
