@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -12,6 +13,7 @@ import (
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 // keepingIn finds what a directory of a document keeps; "" for the only one that does.
@@ -125,7 +127,7 @@ func (d *deps) groupsChoiceCommand(verb, short string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			ids, err := groupIDs(cmd.Context(), c, directory, args)
+			ids, err := groupIDs(cmd.Context(), c, args)
 			if err != nil {
 				return err
 			}
@@ -151,14 +153,23 @@ func (d *deps) groupsChoiceCommand(verb, short string) *cobra.Command {
 	return command
 }
 
-func groupIDs(ctx context.Context, c *client.Client, directory string, names []string) ([]string, error) {
+func groupIDs(ctx context.Context, c *client.Client, names []string) ([]string, error) {
 	var ids []string
 	for _, name := range names {
-		group, err := c.CloudGroup(ctx, directory, name)
+		// Among all that the cloud has, since the draft may keep groups that the active
+		// settings do not.
+		page, err := c.Find(ctx, url.Values{"text": {name}, "kind": {"group"}, "limit": {"100"}})
 		if err != nil {
 			return nil, err
 		}
-		ids = append(ids, group.ID)
+		found := slices.DeleteFunc(page.Items, func(h wire.Hit) bool { return h.ResourceID == "" || h.ResourceID != name && h.Name != name })
+		switch {
+		case len(found) == 0:
+			return nil, fmt.Errorf("the cloud has no group %q as far as Kambrel has read it", name)
+		case len(found) > 1:
+			return nil, fmt.Errorf("%d groups of the cloud are called %q: use the id of the one that is meant", len(found), name)
+		}
+		ids = append(ids, found[0].ResourceID)
 	}
 	return ids, nil
 }
@@ -247,4 +258,3 @@ func (d *deps) listGroupRules(cmd *cobra.Command, directory string) error {
 		return t.print(w)
 	})
 }
-

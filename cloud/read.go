@@ -101,6 +101,19 @@ func (c *Client) readOnce(ctx context.Context, kind entry.Kind, can Capabilities
 	}
 }
 
+// Count asks how many resources of a kind the cloud has.
+func (c *Client) Count(ctx context.Context, kind entry.Kind) (int, error) {
+	can, err := c.Discover(ctx)
+	if err != nil {
+		return 0, err
+	}
+	page, err := c.list(ctx, kind, can.page(1, "", 0))
+	if err != nil {
+		return 0, fmt.Errorf("count the %ss: %w", kind, err)
+	}
+	return page.total, nil
+}
+
 // refusesFilter tells the refusal of a list that is asked for with a filter.
 func refusesFilter(err error) bool { return lacking(err, http.StatusBadRequest, http.StatusForbidden) }
 

@@ -293,20 +293,27 @@ func (w *groupWriter) members() error {
 }
 
 func (w *groupWriter) changeMembers(add, remove []string) error {
-	request := ldap.NewModifyRequest(w.result.DN, []ldap.Control{ldap.NewControlString(permissiveModify, false, "")})
-	if len(add) > 0 {
-		request.Add(w.place.Member, add)
-	}
-	if len(remove) > 0 {
-		request.Delete(w.place.Member, remove)
+	request := w.memberRequest(add, remove)
+	if w.change.Placeholder != "" && len(add) > 0 { // somebody is there now
+		request = w.memberRequest(add, append(slices.Clone(remove), w.change.Placeholder))
 	}
 	err := w.session.conn.Modify(request)
+	if w.change.Placeholder != "" && len(add) > 0 && ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchAttribute) {
+		// It was none, and the directory does not know the control.
+		request = w.memberRequest(add, remove)
+		err = w.session.conn.Modify(request)
+	}
+	if w.change.Placeholder != "" && len(remove) > 0 && ldap.IsErrorAnyOf(err, ldap.LDAPResultObjectClassViolation, ldap.LDAPResultConstraintViolation) {
+		// The last one goes, and the class needs one.
+		request.Add(w.place.Member, []string{w.change.Placeholder})
+		err = w.session.conn.Modify(request)
+	}
 	if err == nil {
 		return nil
 	}
 	said := w.said(err, "members of %s", w.result.DN)
 	switch code := problem.CodeOf(said); {
-	case code == problem.DirectoryUnreachable, code == problem.RightMissing:
+	case code == problem.DirectoryUnreachable, code == problem.RightMissing && len(add)+len(remove) > 1 && w.forbidden(add, remove):
 		return said
 	case len(add)+len(remove) > 1:
 		if ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) {
@@ -326,6 +333,32 @@ func (w *groupWriter) changeMembers(add, remove []string) error {
 	}
 	w.result.Refused = append(w.result.Refused, RefusedMember{slices.Concat(add, remove)[0], p})
 	return nil
+}
+
+func (w *groupWriter) memberRequest(add, remove []string) *ldap.ModifyRequest {
+	request := ldap.NewModifyRequest(w.result.DN, []ldap.Control{ldap.NewControlString(permissiveModify, false, "")})
+	if len(add) > 0 {
+		request.Add(w.place.Member, add)
+	}
+	if len(remove) > 0 {
+		request.Delete(w.place.Member, remove)
+	}
+	return request
+}
+
+// forbidden tells whether the account may change no member at all, by trying two.
+func (w *groupWriter) forbidden(add, remove []string) bool {
+	names := slices.Concat(add, remove)
+	for i, name := range []string{names[0], names[len(names)-1]} {
+		request := w.memberRequest(nil, []string{name})
+		if adds := i == 0 && len(add) > 0 || len(remove) == 0; adds {
+			request = w.memberRequest([]string{name}, nil)
+		}
+		if err := w.session.conn.Modify(request); !ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights) {
+			return false
+		}
+	}
+	return true
 }
 
 // halves sends what was refused in two parts, additions before removals.

@@ -18,13 +18,14 @@ type cloudGroupsQuery struct {
 	Limit     int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
 }
 
-// cloudGroupPath names a group in a directory.
-type cloudGroupPath struct {
+// CloudGroupPath names a group in a directory; exported since Huma reads it where it is
+// embedded.
+type CloudGroupPath struct {
 	Directory string `path:"directory" maxLength:"63" doc:"The directory's name; - for the only one that keeps groups"`
 	Group     string `path:"group" maxLength:"400" doc:"The group's id in the cloud, or its name"`
 }
 
-func (p cloudGroupPath) directory() string {
+func (p CloudGroupPath) directory() string {
 	if p.Directory == "-" {
 		return ""
 	}
@@ -32,14 +33,14 @@ func (p cloudGroupPath) directory() string {
 }
 
 type cloudGroupMembers struct {
-	cloudGroupPath
+	CloudGroupPath
 	Text   string `query:"text" maxLength:"200"`
 	Cursor string `query:"cursor"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
 }
 
 type cloudGroupWhy struct {
-	cloudGroupPath
+	CloudGroupPath
 	Member string `query:"member" maxLength:"400" doc:"The login, name or id of one in the cloud; empty for the group itself"`
 }
 
@@ -51,12 +52,12 @@ type driftQuery struct {
 }
 
 type cloudGroupTrial struct {
-	cloudGroupPath
+	CloudGroupPath
 	Body wire.TryCloudGroup
 }
 
 type cloudGroupHandOver struct {
-	cloudGroupPath
+	CloudGroupPath
 	Body wire.HandOver
 }
 
@@ -75,7 +76,7 @@ func (s *Server) cloudGroupRoutes() {
 			return groups.Drifts(ctx, in.Directory, in.Group, offset, in.Limit)
 		})
 	})
-	huma.Register(s.api, operation("GET", "/cloud-groups/{directory}/{group}", "show-cloud-group", "One group, with why it stands as it does", wire.Viewer), func(ctx context.Context, in *cloudGroupPath) (*body[wire.CloudGroupDetail], error) {
+	huma.Register(s.api, operation("GET", "/cloud-groups/{directory}/{group}", "show-cloud-group", "One group, with why it stands as it does", wire.Viewer), func(ctx context.Context, in *CloudGroupPath) (*body[wire.CloudGroupDetail], error) {
 		return answer(groups.Show(ctx, in.directory(), in.Group))
 	})
 	for _, one := range []struct {
@@ -97,7 +98,7 @@ func (s *Server) cloudGroupRoutes() {
 	huma.Register(s.api, operation("POST", "/cloud-groups/{directory}/{group}/trial", "try-cloud-group", "Rehearse or write one group with a few of its members, chosen or not", wire.OperatorRole), func(ctx context.Context, in *cloudGroupTrial) (*body[wire.Run], error) {
 		return s.started(ctx, func() (int64, error) { return groups.Try(ctx, who(ctx).Name, in.directory(), in.Group, in.Body) })
 	})
-	huma.Register(s.api, operation("POST", "/cloud-groups/{directory}/{group}/decide-again", "decide-cloud-group-again", "Let what was kept of a group be decided again", wire.OperatorRole), func(ctx context.Context, in *cloudGroupPath) (*body[wire.Run], error) {
+	huma.Register(s.api, operation("POST", "/cloud-groups/{directory}/{group}/decide-again", "decide-cloud-group-again", "Let what was kept of a group be decided again", wire.OperatorRole), func(ctx context.Context, in *CloudGroupPath) (*body[wire.Run], error) {
 		return s.started(ctx, func() (int64, error) { return groups.DecideAgain(ctx, who(ctx).Name, in.directory(), in.Group) })
 	})
 	huma.Register(s.api, operation("POST", "/cloud-groups/{directory}/{group}/hand-over", "hand-over-cloud-group", "Let the other side own a group, the cloud or the directory; both objects stay", wire.OperatorRole), func(ctx context.Context, in *cloudGroupHandOver) (*body[wire.HandedOver], error) {

@@ -15,7 +15,7 @@ import (
 
 type problemsQuery struct {
 	Code   string `query:"code" maxLength:"60"`
-	About  string `query:"about" enum:"entry,resource,directory,agent,cloud,domain,run,settings,service" doc:"Only of this type of thing"`
+	About  string `query:"about" enum:"entry,resource,cloud-group,directory,agent,cloud,domain,run,settings,service" doc:"Only of this type of thing"`
 	Key    string `query:"key" maxLength:"300" doc:"Only of this one: with about, directory/id of an entry, else a name, id or number"`
 	Closed bool   `query:"closed" doc:"Those that were closed, the last first, instead of the open ones"`
 	Cursor string `query:"cursor"`
@@ -25,7 +25,7 @@ type problemsQuery struct {
 type actsQuery struct {
 	Kind   act.Kind `query:"kind" maxLength:"60" doc:"Only of this kind"`
 	By     string   `query:"by" maxLength:"200" doc:"Only what this one did"`
-	About  string   `query:"about" enum:"entry,resource,directory,agent,cloud,domain,run,repair,settings,operator,token,service" doc:"Only what was done to this type of thing"`
+	About  string   `query:"about" enum:"entry,resource,cloud-group,directory,agent,cloud,domain,run,repair,settings,operator,token,service" doc:"Only what was done to this type of thing"`
 	Key    string   `query:"key" maxLength:"300" doc:"Only to this one: with about, directory/id of an entry, else a name, id or number"`
 	Cursor string   `query:"cursor"`
 	Limit  int      `query:"limit" minimum:"1" maximum:"500" default:"50"`

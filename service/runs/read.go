@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
@@ -181,6 +182,11 @@ func (x *execution) readCloud(ctx context.Context, kind entry.Kind) error {
 	if err != nil {
 		return fmt.Errorf("read the cloud: %w", err)
 	}
+	if !reading.Complete && kind == entry.Group && len(x.Settings.CloudGroups) > 0 {
+		if err := x.groupsDeleted(ctx, &reading, seen); err != nil {
+			return fmt.Errorf("read the cloud: %w", err)
+		}
+	}
 	var gone []string
 	if reading.Complete {
 		if gone, err = x.notListed(ctx, kind, seen); err != nil {
@@ -193,6 +199,27 @@ func (x *execution) readCloud(ctx context.Context, kind entry.Kind) error {
 		}
 		return tx.Resources.SaveState(ctx, kind, reading.Watermark)
 	})
+}
+
+// groupsDeleted looks whether the cloud has fewer groups than the mirror, since no list of
+// changes tells what was deleted, and if so reads the ids of all.
+func (x *execution) groupsDeleted(ctx context.Context, reading *cloud.Reading, seen map[string]struct{}) error {
+	has, err := x.cloud.Count(ctx, entry.Group)
+	if err != nil {
+		return err
+	}
+	had, err := x.store.Resources.CountOf(ctx, entry.Group)
+	if err != nil || has >= had {
+		return err
+	}
+	whole, err := x.cloud.Read(ctx, entry.Group, "", func(page []entry.Resource) error {
+		for _, resource := range page {
+			seen[resource.ID()] = struct{}{}
+		}
+		return nil
+	})
+	reading.Complete = whole.Complete
+	return err
 }
 
 // notListed asks for those by their ids that the mirror has and a list does not,

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/cloudgroups"
 	"kambrel.example/kambrel/core/entry"
@@ -184,7 +185,10 @@ func (k *keeping) keepAnswers(ctx context.Context, changes []store.Change, failu
 			open = append(open, store.Outcome{Change: c, State: "superseded", ResourceID: c.ResourceID, Answer: answer})
 			k.again = append(k.again, c.ResourceID)
 		}
-		if c.Code != "" {
+		switch {
+		case c.Code == string(problem.CloudMembersRefused): // those alone are tried again
+			k.problems = append(k.problems, store.ProblemOf(about.CloudGroupOf(k.Directory, c.ResourceID), problem.New(problem.CloudMembersRefused, "%s", c.Answer)))
+		case c.Code != "":
 			k.met(c.ResourceID, problem.New(problem.Code(c.Code), "%s", c.Answer))
 		}
 		if c.State == "failed" && c.Rank == store.RankGroups {

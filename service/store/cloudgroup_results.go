@@ -134,8 +134,13 @@ func (s CloudGroups) keepMembers(ctx context.Context, directory string, c protoc
 	if len(c.Add)+len(c.Remove) == 0 || w.Code != "" {
 		return nil
 	}
-	var refused, codes, details textArray
+	var refused, codes, details, where textArray
 	for _, r := range w.Refused {
+		path, err := entry.PathOf(r.DN)
+		if err != nil {
+			return problem.Wrap(problem.AgentMessageMalformed, err, "a member that was refused")
+		}
+		where = append(where, path)
 		refused, codes, details = append(refused, r.DN), append(codes, r.Code), append(details, r.Detail)
 	}
 	paths := func(names []string) (textArray, error) {
@@ -159,7 +164,14 @@ func (s CloudGroups) keepMembers(ctx context.Context, directory string, c protoc
 	if err != nil {
 		return err
 	}
-	args := map[string]any{"directory": directory, "resource": c.Group, "added": added, "removed": removed, "refused": refused, "codes": codes, "details": details, "change": c.Number,
+	if c.Placeholder != "" && len(added) > 0 { // it went when somebody came
+		path, err := entry.PathOf(c.Placeholder)
+		if err != nil {
+			return err
+		}
+		removed = append(removed, path)
+	}
+	args := map[string]any{"directory": directory, "resource": c.Group, "added": added, "removed": removed, "refused": refused, "codes": codes, "details": details, "where": where, "change": c.Number,
 		"settled": textArray(slices.Concat(c.Add, c.Remove))}
 	for _, statement := range []string{
 		// A directory that renames members itself tells it by their ids alone.
@@ -170,8 +182,8 @@ func (s CloudGroups) keepMembers(ctx context.Context, directory string, c protoc
 		`DELETE FROM dirty_cloud_members d WHERE d.directory = @directory AND d.resource_id = @resource AND d.drift AND d.member IN (
 			SELECT coalesce('e:' || e.id, 'p:' || p) FROM unnest((@added)::text[] || (@removed)::text[]) AS t(p) LEFT JOIN entries e ON e.directory = @directory AND e.path = p)`,
 		`DELETE FROM cloud_group_refusals WHERE directory = @directory AND resource_id = @resource AND dn = ANY((@settled)::text[])`,
-		`INSERT INTO cloud_group_refusals (directory, resource_id, dn, code, detail, run_id) SELECT (@directory)::text, (@resource)::text, d, c, t, coalesce((SELECT run_id FROM changes WHERE id = @change), 0)
-			FROM unnest((@refused)::text[], (@codes)::text[], (@details)::text[]) AS x(d, c, t) ON CONFLICT (directory, resource_id, dn) DO UPDATE SET code = excluded.code, detail = excluded.detail, run_id = excluded.run_id`,
+		`INSERT INTO cloud_group_refusals (directory, resource_id, dn, path, code, detail, run_id) SELECT (@directory)::text, (@resource)::text, d, p, c, t, coalesce((SELECT run_id FROM changes WHERE id = @change), 0)
+			FROM unnest((@refused)::text[], (@where)::text[], (@codes)::text[], (@details)::text[]) AS x(d, p, c, t) ON CONFLICT (directory, resource_id, dn) DO UPDATE SET code = excluded.code, detail = excluded.detail, run_id = excluded.run_id`,
 	} {
 		if _, err := s.exec(ctx, statement, args); err != nil {
 			return err

@@ -56,9 +56,12 @@ func (s CloudGroups) MarkDue(ctx context.Context) error {
 	_, err := s.exec(ctx, `INSERT INTO dirty_cloud_groups (directory, resource_id)
 		SELECT c.directory, c.resource_id FROM cloud_groups c JOIN cloud_group_directories d ON d.directory = c.directory WHERE c.due < now() ON CONFLICT DO NOTHING`)
 	if err == nil {
+		_, err = s.exec(ctx, `DELETE FROM cloud_group_refusals f WHERE NOT EXISTS (SELECT FROM entries e WHERE e.directory = f.directory AND e.path = f.path AND e.gone IS NULL)`)
+	}
+	if err == nil {
 		_, err = s.exec(ctx, `INSERT INTO dirty_cloud_members (directory, resource_id, member)
 			SELECT f.directory, f.resource_id, 'e:' || e.id FROM cloud_group_refusals f JOIN cloud_group_directories d ON d.directory = f.directory
-			JOIN entries e ON e.directory = f.directory AND e.dn = f.dn ON CONFLICT DO NOTHING`)
+			JOIN entries e ON e.directory = f.directory AND e.path = f.path AND e.gone IS NULL ON CONFLICT DO NOTHING`)
 	}
 	return err
 }

@@ -168,6 +168,12 @@ func (s Resources) NoteMembersShown(ctx context.Context, url string, n int) erro
 	return err
 }
 
+// CountOf counts the resources of a kind in the mirror.
+func (s Resources) CountOf(ctx context.Context, kind entry.Kind) (int, error) {
+	var n int
+	return n, s.raw(ctx, `SELECT count(*) FROM resources WHERE kind = ?`, string(kind)).Scan(&n).Error
+}
+
 // Get returns one resource of the mirror.
 func (s Resources) Get(ctx context.Context, id string) (entry.Resource, error) {
 	var text []byte

@@ -43,6 +43,7 @@ CREATE TABLE cloud_group_refusals (
     directory text NOT NULL,
     resource_id text NOT NULL,
     dn text NOT NULL,
+    path text COLLATE "C" NOT NULL,
     code text NOT NULL,
     detail text NOT NULL,
     run_id bigint NOT NULL,
