@@ -7,6 +7,10 @@ import (
 	"kambrel.example/kambrel/protocol/orders"
 )
 
+func placeOf(order orders.Order, asked orders.Groups) directory.GroupPlace {
+	return directory.GroupPlace{Dialect: order.Dialect, Base: order.Base, Container: asked.Container, Mark: asked.Mark, Class: asked.Class, Member: asked.Member, Attributes: asked.Attributes}
+}
+
 // groups writes one group after the other; what the directory refuses is told and the rest
 // goes on, but for a directory that is away or has no such container.
 func groups(ctx context.Context, w work) (orders.Done, error) {
@@ -16,7 +20,7 @@ func groups(ctx context.Context, w work) (orders.Done, error) {
 	}
 	defer session.Close()
 	asked := w.order.Groups
-	place := directory.GroupPlace{Dialect: w.order.Dialect, Base: w.order.Base, Container: asked.Container, Mark: asked.Mark, Class: asked.Class, Member: asked.Member, Attributes: asked.Attributes}
+	place := placeOf(w.order, *asked)
 	if err := session.FindContainer(place); err != nil {
 		return orders.Done{}, err
 	}

@@ -72,6 +72,8 @@ type ProbeRequest struct {
 	Needs, Expected []string
 	// Attributes are those that the feature repair writes, by kind.
 	Attributes map[entry.Kind][]string
+	// Groups is where groups of the cloud are kept, nil where that is not said.
+	Groups *GroupPlace
 }
 
 // clockLeeway is how far the clocks of agent and directory may differ.
@@ -96,6 +98,10 @@ func Probe(ctx context.Context, c Connection, r ProbeRequest, now func() time.Ti
 		p.changes(ctx)
 		p.clock()
 		for _, feature := range r.Features {
+			if feature == entry.FeatureCloudGroups {
+				p.groups()
+				continue
+			}
 			p.right(feature)
 		}
 	}

@@ -143,6 +143,9 @@ func TestProbeTriesRightsWithoutChangingAnything(t *testing.T) {
 	bad(t, verdicts, StepRight, "reset-passwords, user", "write userPassword", "text of rights")
 	assert.Equal(t, Good, of(t, verdicts, StepChanges, "").Outcome)
 	assert.Equal(t, Skipped, of(t, verdicts, StepClock, "").Outcome)
+	assert.Equal(t, Skipped, of(t, verdicts, StepRight, "cloud-groups").Outcome, "no container is set")
+	request.Groups = &GroupPlace{Dialect: entry.Standard, Base: request.Base, Container: "ou=Crew,dc=brisling,dc=example", Mark: "businessCategory", Class: "groupOfNames", Member: "member"}
+	assert.Equal(t, Doubtful, of(t, Probe(t.Context(), connection(server), request, time.Now), StepRight, "cloud-groups").Outcome)
 
 	allowed := startBrisling(t, "openldap", servers.OpenLDAPOptions{Access: `access to dn.subtree="ou=Crew,dc=brisling,dc=example" attrs=mail,displayName,userPassword by dn.exact="uid=svc-kambrel,ou=Service Accounts,dc=brisling,dc=example" write by anonymous auth`})
 	verdicts = Probe(t.Context(), connection(allowed), request, time.Now)
@@ -167,7 +170,8 @@ func TestProbeOfADomainController(t *testing.T) {
 	p := connectPeer(t, entry.AD, server)
 	crew := p.ou(server.BaseDN, "Crew")
 	p.person(crew, "Ada")
-	request := ProbeRequest{Dialect: entry.AD, Base: server.BaseDN, Features: entry.Features, Containers: []string{crew}, Attributes: map[entry.Kind][]string{entry.User: {"mail", "userPrincipalName"}, entry.Group: {"mail"}}}
+	request := ProbeRequest{Dialect: entry.AD, Base: server.BaseDN, Features: entry.Features, Containers: []string{crew}, Attributes: map[entry.Kind][]string{entry.User: {"mail", "userPrincipalName"}, entry.Group: {"mail"}},
+		Groups: &GroupPlace{Dialect: entry.AD, Base: server.BaseDN, Container: crew, Mark: "adminDisplayName", Class: "group", Member: "member"}}
 
 	verdicts := Probe(t.Context(), connection(server), request, time.Now)
 	for _, step := range []Step{StepName, StepConnect, StepTLS, StepBind, StepBase, StepChanges, StepDeleted, StepClock} {
@@ -176,12 +180,21 @@ func TestProbeOfADomainController(t *testing.T) {
 	bad(t, verdicts, StepRight, "repair, user", "write mail, userPrincipalName", "text of rights")
 	bad(t, verdicts, StepRight, "reset-passwords, user", "Reset Password", "text of rights")
 	bad(t, verdicts, StepRight, "unlock, user", "lockoutTime", "text of rights")
+	bad(t, verdicts, StepRight, "cloud-groups", "make groups in it", "text of rights")
 
 	asAdmin := connection(server)
 	asAdmin.BindDN, asAdmin.Password = server.AdminDN, secret.Text(server.AdminPassword)
 	for _, feature := range entry.Features {
-		assert.Equal(t, Good, of(t, Probe(t.Context(), asAdmin, request, time.Now), StepRight, string(feature)+", user").Outcome, feature)
+		subject := string(feature) + ", user"
+		if feature == entry.FeatureCloudGroups {
+			subject = string(feature)
+		}
+		assert.Equal(t, Good, of(t, Probe(t.Context(), asAdmin, request, time.Now), StepRight, subject).Outcome, feature)
 	}
+	request.Groups.Mark = "madeUpAttribute"
+	bad(t, Probe(t.Context(), asAdmin, request, time.Now), StepRight, "cloud-groups", "no attribute madeUpAttribute", "Name another attribute")
+	request.Groups.Mark, request.Groups.Container = "adminDisplayName", "OU=Nowhere,"+server.BaseDN
+	bad(t, Probe(t.Context(), asAdmin, request, time.Now), StepRight, "cloud-groups", "does not exist", "Make the container")
 	off := Probe(t.Context(), connection(server), request, func() time.Time { return time.Now().Add(time.Hour) })
 	bad(t, off, StepClock, "", "1h0m", "Set the clock")
 

@@ -80,7 +80,7 @@ func TestNamesThatCannotBe(t *testing.T) {
 	t.Parallel()
 	k := keeping(t, nil)
 	long := "A name that is much longer than a directory of this dialect takes for one"
-	for name, code := range map[string]problem.Code{long: problem.CloudGroupName, "": problem.RequiredMissing, "a\nb": problem.CloudGroupName, "Crew.": problem.CloudGroupName} {
+	for name, code := range map[string]problem.Code{long: problem.CloudGroupName, "": problem.RequiredMissing, "a\nb": problem.CloudGroupName, "Crew\x7f": problem.CloudGroupName} {
 		d := k.Decide(Subject{Group: group(name)})
 		require.NotNil(t, d.Problem, "%q", name)
 		assert.Equal(t, code, d.Problem.Code, "%q", name)

@@ -48,6 +48,7 @@ var library = []Function{
 	{"capitalized(text)", "each word with a capital and the rest small", `capitalized("ADA brekke-lind")`, `"Ada Brekke-Lind"`},
 	{"flag(text, bit)", "whether a bit of a whole number in text is set", `flag("514", 2)`, "true"},
 	{"fileTime(text)", "a count of 100 ns since 1601 as a date and time (RFC 3339); \"\" for never", `fileTime("133500000000000000")`, `"2024-01-17T21:20:00Z"`},
+	{"accountName(text)", "the text as a directory of the dialect ad takes it for an account name", `accountName("Crew: North/South")`, `"Crew- North-South"`},
 	{"leafName(dn)", "the first value of a distinguished name", `leafName("CN=Ada Lind,OU=Deck,DC=example")`, `"Ada Lind"`},
 }
 
@@ -71,8 +72,17 @@ func functions() []cel.EnvOption {
 		text("digits", plain(digits)),
 		text("capitalized", plain(capitalized)),
 		text("leafName", plain(leafName)),
+		text("accountName", plain(accountName)),
 		text("fileTime", fileTime),
 	}
+}
+
+// accountNames replaces the characters that an account name must not have ([MS-SAMR]
+// section 3.1.1.6).
+var accountNames = strings.NewReplacer("/", "-", "\\", "-", "[", "(", "]", ")", ":", "-", ";", "-", "|", "-", "=", "-", ",", " ", "+", "-", "*", "-", "?", "", "<", "(", ">", ")", "@", "-", `"`, "'")
+
+func accountName(text string) string {
+	return strings.TrimRight(strings.TrimSpace(accountNames.Replace(text)), ".")
 }
 
 // flag(text, bit) is false for "", as for an attribute the entry does not have.

@@ -80,6 +80,11 @@ func listAD(d settings.Directory, account string) []Right {
 		{"reading", d.Base, "", "read all properties (every authenticated account can, unless that was taken away)", fmt.Sprintf("(A;CI;LCRPLORC;;;%s)", account)},
 		{"reading", "CN=Deleted Objects," + entry.DomainOf(d.Base), "", "list contents and read properties, so that deletions are noticed at once", fmt.Sprintf("(A;CI;LCRPLORC;;;%s)", account)},
 	}
+	if d.KeepsCloudGroups() {
+		container, feature, class := d.CloudGroups.Container, string(entry.FeatureCloudGroups), schemaIDs["group"]
+		list = append(list, Right{feature, container, "", "create and delete groups in it", fmt.Sprintf("(OA;CI;CCDC;%s;;%s)", class, account)},
+			Right{feature, container, "group", "read and write all properties, and delete, so that groups are renamed, filled and moved away", fmt.Sprintf("(OA;CIIO;RPWPSD;;%s;%s)", class, account)})
+	}
 	for _, container := range d.Containers.Include {
 		for _, feature := range entry.Features {
 			if !slices.Contains(d.Features, feature) {
@@ -98,6 +103,7 @@ func listAD(d settings.Directory, account string) []Right {
 					Right{string(feature), container, "user", "write the property pwdLastSet, to ask for a new password at the next sign-in", fmt.Sprintf("(OA;CIIO;WP;%s;%s;%s)", schemaIDs["pwdLastSet"], schemaIDs["user"], account)})
 			case entry.FeatureChangePasswords:
 				list = append(list, Right{string(feature), container, "user", "the extended right Change Password (everybody has it, unless that was taken away)", fmt.Sprintf("(OA;CIIO;CR;%s;%s;%s)", changePassword, schemaIDs["user"], account)})
+			case entry.FeatureCloudGroups: // in their own container
 			case entry.FeatureDigests:
 				// No right can be granted for this: stored passwords are told over a local socket alone.
 			case entry.FeatureUnlock:
@@ -128,10 +134,18 @@ func listStandard(d settings.Directory, account string, language Language) []Rig
 		return ""
 	}
 	var list []Right
+	if d.KeepsCloudGroups() {
+		container := d.CloudGroups.Container
+		line := grant(container, "", "write")
+		if language == Instructions {
+			line = fmt.Sprintf(`aci: (targetattr="*")(version 3.0; acl "kambrel cloud groups"; allow (read,search,compare,write,add,delete,moddn) userdn="ldap:///%s";)`, account)
+		}
+		list = append(list, Right{string(entry.FeatureCloudGroups), container, "group", "create, write, move and delete groups", line})
+	}
 	attributes := map[entry.Feature][]string{entry.FeatureRepair: survey.Repairable(d.Dialect, entry.User), entry.FeatureResetPasswords: {"userPassword", "pwdReset"}, entry.FeatureChangePasswords: {"userPassword"}, entry.FeatureUnlock: {"pwdAccountLockedTime"}}
 	for _, container := range d.Containers.Include {
 		for _, feature := range entry.Features {
-			if slices.Contains(d.Features, feature) && feature != entry.FeatureDigests {
+			if slices.Contains(d.Features, feature) && feature != entry.FeatureDigests && feature != entry.FeatureCloudGroups {
 				names := strings.Join(attributes[feature], ",")
 				list = append(list, Right{string(feature), container, "user", "write " + names, grant(container, names, "write")})
 			}
@@ -163,6 +177,9 @@ func Text(d settings.Directory, account string, language Language) string {
 	form := forms[language]
 	if d.Dialect == entry.AD {
 		form = "access control entries in SDDL, to add to the list of the container"
+	}
+	if d.KeepsCloudGroups() {
+		b.WriteString("Where another container is set for groups of the cloud, they are moved: the same rights are needed in both until that is done.\n")
 	}
 	last := ""
 	for _, right := range List(d, account, language) {

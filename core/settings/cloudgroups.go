@@ -124,8 +124,7 @@ func DefaultGroupRules(dialect entry.Dialect) []Rule {
 	if dialect == entry.AD {
 		return []Rule{
 			{Target: "cn", From: "displayName", Required: true},
-			// [MS-ADTS] section 3.1.1.6 names the characters that an account name must not have.
-			{Target: "sAMAccountName", Formula: `resource.displayName.replace("/", "-").replace("\\", "-").replace("[", "(").replace("]", ")").replace(":", "-").replace(";", "-").replace("|", "-").replace("=", "-").replace(",", " ").replace("+", "-").replace("*", "-").replace("?", "").replace("<", "(").replace(">", ")").replace("@", "-").replace("\"", "'")`, Required: true},
+			{Target: "sAMAccountName", Formula: "accountName(resource.displayName)", Required: true},
 			{Target: "displayName", From: "displayName"},
 			said,
 		}

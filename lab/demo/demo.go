@@ -129,7 +129,7 @@ func Run(ctx context.Context, options Options) (err error) {
 		d.say("stopping")
 		err = errors.Join(err, d.lab.Stop())
 	}()
-	for _, step := range []func(context.Context) error{d.startServers, d.load, d.startService, d.startAgents, d.activate, d.firstRun, d.writeEndpoints} {
+	for _, step := range []func(context.Context) error{d.startServers, d.load, d.startService, d.startAgents, d.activate, d.firstRun, d.makeCloudGroups, d.writeEndpoints} {
 		if err := step(ctx); err != nil {
 			if ctx.Err() != nil {
 				return nil
@@ -459,16 +459,24 @@ func HalvardDirectory(dialect entry.Dialect, base string) settings.Directory {
 	for _, path := range []string{"Service Accounts", "Leavers"} {
 		exclude = append(exclude, containerDN(path, base))
 	}
-	return settings.Directory{Name: halvardName, Dialect: dialect, Base: base, Containers: settings.Containers{Include: include, Exclude: exclude}, Features: entry.Features}
+	return settings.Directory{Name: halvardName, Dialect: dialect, Base: base, Containers: settings.Containers{Include: include, Exclude: exclude}, Features: entry.Features,
+		CloudGroups: &settings.CloudGroups{Container: containerDN(cloudGroups, base)}}
 }
+
+// cloudGroups is the container of the groups that the cloud owns.
+const cloudGroups = "Cloud Groups"
 
 // BrislingDirectory is Brisling's directory in the settings.
 func BrislingDirectory() settings.Directory {
 	include := []string{}
 	for _, path := range BrislingContainers {
+		if path == cloudGroups {
+			continue
+		}
 		include = append(include, containerDN(path, brislingBase))
 	}
-	return settings.Directory{Name: brislingName, Dialect: entry.Standard, Base: brislingBase, Containers: settings.Containers{Include: include}, Features: entry.Features}
+	return settings.Directory{Name: brislingName, Dialect: entry.Standard, Base: brislingBase, Containers: settings.Containers{Include: include}, Features: entry.Features,
+		CloudGroups: &settings.CloudGroups{Container: containerDN(cloudGroups, brislingBase)}}
 }
 
 // Settings are the demo's settings.
@@ -597,6 +605,8 @@ Try:
   bin/kambrel find brekke
   bin/kambrel passwords state
   bin/kambrel passwords try %s
+  bin/kambrel cloud-groups list
+  bin/kambrel cloud-groups members 'Regatta Committee' --directory halvard --left-out
   bin/kambrel sync
 
 Ctrl-C stops everything; the state stays in %s.

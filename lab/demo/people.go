@@ -34,7 +34,7 @@ var Containers = []string{
 	"Fleet", "Fleet/Deck", "Fleet/Engine", "Fleet/Galley",
 	"Terminals", "Terminals/Northquay", "Terminals/Southquay",
 	"Shore Office", "Shore Office/Finance", "Shore Office/Crewing", "Shore Office/IT",
-	"Partners", "Teams", "Service Accounts", "Leavers",
+	"Partners", "Teams", "Service Accounts", "Leavers", cloudGroups,
 }
 
 // Domain is the login suffix of Halvard's people.
@@ -278,7 +278,7 @@ func Contacts() []Contact {
 }
 
 // BrislingContainers are the containers of Brisling, parents first.
-var BrislingContainers = []string{"Quays", "Trucking", "Office", "Teams"}
+var BrislingContainers = []string{"Quays", "Trucking", "Office", "Teams", cloudGroups}
 
 // dn is where a person lies below a base.
 func (p Person) dn(base string) string {

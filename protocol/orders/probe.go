@@ -13,6 +13,8 @@ type Probe struct {
 	Expected []string `json:"expected,omitempty"`
 	// Repairable are the attributes that repairs write, by kind.
 	Repairable map[entry.Kind][]string `json:"repairable,omitempty"`
+	// Groups is where groups of the cloud are kept; of its changes there are none.
+	Groups *Groups `json:"groups,omitempty"`
 }
 
 // ConnectingSteps are those of a probe that an agent's own configuration decides.

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"net/url"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -25,11 +26,18 @@ type CloudGroupPath struct {
 	Group     string `path:"group" maxLength:"400" doc:"The group's id in the cloud, or its name"`
 }
 
-func (p CloudGroupPath) directory() string {
-	if p.Directory == "-" {
-		return ""
+// names are the directory, "" for the only one, and the group, as they were before they
+// became parts of a path.
+func (p CloudGroupPath) names() (directory, group string) {
+	directory = p.Directory
+	if directory == "-" {
+		directory = ""
 	}
-	return p.Directory
+	group, err := url.PathUnescape(p.Group)
+	if err != nil {
+		group = p.Group
+	}
+	return directory, group
 }
 
 type cloudGroupMembers struct {
@@ -77,7 +85,8 @@ func (s *Server) cloudGroupRoutes() {
 		})
 	})
 	huma.Register(s.api, operation("GET", "/cloud-groups/{directory}/{group}", "show-cloud-group", "One group, with why it stands as it does", wire.Viewer), func(ctx context.Context, in *CloudGroupPath) (*body[wire.CloudGroupDetail], error) {
-		return answer(groups.Show(ctx, in.directory(), in.Group))
+		directory, group := in.names()
+		return answer(groups.Show(ctx, directory, group))
 	})
 	for _, one := range []struct {
 		name, id, summary string
@@ -87,21 +96,26 @@ func (s *Server) cloudGroupRoutes() {
 		{"left-out", "list-cloud-group-left-out", "The members of a group in the cloud that are none in the directory, each with why", groups.LeftOut},
 	} {
 		huma.Register(s.api, operation("GET", "/cloud-groups/{directory}/{group}/"+one.name, one.id, one.summary, wire.Viewer), func(ctx context.Context, in *cloudGroupMembers) (*body[wire.Page[wire.CloudGroupMember]], error) {
+			directory, group := in.names()
 			return paged(in.Cursor, func(offset int) ([]wire.CloudGroupMember, int, error) {
-				return one.list(ctx, in.directory(), in.Group, in.Text, offset, in.Limit)
+				return one.list(ctx, directory, group, in.Text, offset, in.Limit)
 			})
 		})
 	}
 	huma.Register(s.api, operation("GET", "/cloud-groups/{directory}/{group}/why", "why-cloud-group", "Why a group is kept or not, or why somebody is its member or not", wire.Viewer), func(ctx context.Context, in *cloudGroupWhy) (*body[[]reason.Node], error) {
-		return answer(groups.Why(ctx, in.directory(), in.Group, in.Member))
+		directory, group := in.names()
+		return answer(groups.Why(ctx, directory, group, in.Member))
 	})
 	huma.Register(s.api, operation("POST", "/cloud-groups/{directory}/{group}/trial", "try-cloud-group", "Rehearse or write one group with a few of its members, chosen or not", wire.OperatorRole), func(ctx context.Context, in *cloudGroupTrial) (*body[wire.Run], error) {
-		return s.started(ctx, func() (int64, error) { return groups.Try(ctx, who(ctx).Name, in.directory(), in.Group, in.Body) })
+		directory, group := in.names()
+		return s.started(ctx, func() (int64, error) { return groups.Try(ctx, who(ctx).Name, directory, group, in.Body) })
 	})
 	huma.Register(s.api, operation("POST", "/cloud-groups/{directory}/{group}/decide-again", "decide-cloud-group-again", "Let what was kept of a group be decided again", wire.OperatorRole), func(ctx context.Context, in *CloudGroupPath) (*body[wire.Run], error) {
-		return s.started(ctx, func() (int64, error) { return groups.DecideAgain(ctx, who(ctx).Name, in.directory(), in.Group) })
+		directory, group := in.names()
+		return s.started(ctx, func() (int64, error) { return groups.DecideAgain(ctx, who(ctx).Name, directory, group) })
 	})
 	huma.Register(s.api, operation("POST", "/cloud-groups/{directory}/{group}/hand-over", "hand-over-cloud-group", "Let the other side own a group, the cloud or the directory; both objects stay", wire.OperatorRole), func(ctx context.Context, in *cloudGroupHandOver) (*body[wire.HandedOver], error) {
-		return answer(groups.HandOver(ctx, who(ctx).Name, in.directory(), in.Group, in.Body))
+		directory, group := in.names()
+		return answer(groups.HandOver(ctx, who(ctx).Name, directory, group, in.Body))
 	})
 }

@@ -9,6 +9,7 @@ import (
 
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/act"
+	"kambrel.example/kambrel/core/cloudgroups"
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
@@ -187,8 +188,16 @@ func (e *Setup) Probe(ctx context.Context, name, by string, features []entry.Fea
 	if err != nil {
 		return wire.Probe{}, err
 	}
+	var groups *protocol.Groups
+	if d.CloudGroups != nil {
+		keeping, err := cloudgroups.Compile(d)
+		if err != nil {
+			return wire.Probe{}, badInput(err)
+		}
+		groups = &protocol.Groups{Container: keeping.Container, Mark: keeping.Mark, Class: keeping.ObjectClass(), Member: keeping.MemberAttribute()}
+	}
 	order, err := e.orders.AskOf(ctx, only, protocol.Order{Directory: d.Name, Dialect: d.Dialect, Base: d.Base, Probe: &protocol.Probe{
-		Needs: needs, Expected: expected,
+		Needs: needs, Expected: expected, Groups: groups,
 		Features: slices.Compact(slices.Sorted(slices.Values(slices.Concat(d.Features, features)))), Containers: d.Containers.Include, Repairable: repairable,
 	}})
 	if err != nil {

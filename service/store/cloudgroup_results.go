@@ -79,7 +79,7 @@ func (s CloudGroups) keepMade(ctx context.Context, directory string, c protocol.
 
 // keepUpdated brings the mirror to what an entry was given; the next read looks at it anew.
 func (s CloudGroups) keepUpdated(ctx context.Context, directory string, c protocol.GroupChange, w protocol.GroupWritten) error {
-	if c.Operation != protocol.GroupUpdate || w.Code != "" || w.DN == "" {
+	if c.Operation != protocol.GroupUpdate || w.Code != "" || w.DN == "" || c.DN == "" && len(c.Values) == 0 {
 		return nil
 	}
 	name, err := entry.ParseDN(w.DN)
@@ -105,11 +105,9 @@ func (s CloudGroups) keepUpdated(ctx context.Context, directory string, c protoc
 	if err != nil {
 		return err
 	}
-	if c.DN != "" || len(c.Values) > 0 {
-		if _, err := s.exec(ctx, `UPDATE entries SET dn = ?, path = ?, attributes = (attributes - ?::text[]) || ?::jsonb, digest = '' WHERE directory = ? AND id = ?::uuid`,
-			w.DN, name.Path(), gone, string(patch), directory, c.EntryID.String()); err != nil {
-			return err
-		}
+	if _, err := s.exec(ctx, `UPDATE entries SET dn = ?, path = ?, attributes = (attributes - ?::text[]) || ?::jsonb, digest = '' WHERE directory = ? AND id = ?::uuid`,
+		w.DN, name.Path(), gone, string(patch), directory, c.EntryID.String()); err != nil {
+		return err
 	}
 	_, err = s.exec(ctx, `WITH seen AS (DELETE FROM dirty_cloud_groups WHERE directory = @directory AND resource_id = @resource AND NOT members)
 		UPDATE cloud_groups g SET dn = (@dn)::text, sid = CASE WHEN (@sid)::text = '' THEN sid ELSE (@sid)::text END, written = written || (@written)::jsonb, name = coalesce((SELECT name FROM resources WHERE id = @resource), g.name)

@@ -240,7 +240,7 @@ func (s CloudGroups) List(ctx context.Context, q GroupQuery) ([]ListedGroup, int
 			FROM unnest((@directories)::text[]) AS t(d) CROSS JOIN LATERAL (SELECT id FROM resources WHERE kind = 'group' UNION SELECT c.resource_id FROM cloud_groups c WHERE c.directory = d) i
 			LEFT JOIN resources r ON r.id = i.id LEFT JOIN cloud_groups g ON g.directory = d AND g.resource_id = i.id
 			WHERE (@resource)::text = '' OR i.id = (@resource)::text
-		) x WHERE ((@text)::text = '' OR name ILIKE (@like)::text OR resource_id = (@text)::text) `+where+` ORDER BY directory, NOT kept, lower(name), resource_id OFFSET @offset LIMIT @limit`,
+		) x WHERE ((@text)::text = '' OR name ILIKE (@like)::text OR resource_id = (@text)::text) `+where+` ORDER BY NOT kept, directory, lower(name), resource_id OFFSET @offset LIMIT @limit`,
 		map[string]any{"directories": textArray(q.Directories), "text": q.Text, "like": like(q.Text), "resource": q.Resource, "offset": q.Offset, "limit": q.Limit}).Scan(&rows).Error
 	if err != nil {
 		return nil, 0, fmt.Errorf("list groups of the cloud: %w", err)

@@ -182,7 +182,15 @@ BEGIN
 END $$;
 -- +goose StatementEnd
 CREATE TRIGGER cloud_groups_insert AFTER INSERT ON cloud_groups REFERENCING NEW TABLE AS changed FOR EACH STATEMENT EXECUTE FUNCTION cloud_groups_of_groups();
-CREATE TRIGGER cloud_groups_update AFTER UPDATE ON cloud_groups REFERENCING NEW TABLE AS changed FOR EACH STATEMENT EXECUTE FUNCTION cloud_groups_of_groups();
+-- +goose StatementBegin
+CREATE FUNCTION cloud_groups_of_other_groups() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+    PERFORM mark_cloud_members(ARRAY(SELECT c.resource_id FROM changed c JOIN was w ON w.directory = c.directory AND w.resource_id = c.resource_id
+        WHERE w.entry_id <> c.entry_id OR w.dn <> c.dn OR w.forgone <> c.forgone));
+    RETURN NULL;
+END $$;
+-- +goose StatementEnd
+CREATE TRIGGER cloud_groups_update AFTER UPDATE ON cloud_groups REFERENCING NEW TABLE AS changed OLD TABLE AS was FOR EACH STATEMENT EXECUTE FUNCTION cloud_groups_of_other_groups();
 CREATE TRIGGER cloud_groups_delete AFTER DELETE ON cloud_groups REFERENCING OLD TABLE AS changed FOR EACH STATEMENT EXECUTE FUNCTION cloud_groups_of_groups();
 
 -- +goose Down
@@ -206,7 +214,7 @@ DROP TRIGGER cloud_groups_update ON resources;
 DROP TRIGGER cloud_groups_delete ON resources;
 ALTER TABLE runs DROP members;
 DROP TABLE cloud_group_kept, dirty_cloud_members, dirty_cloud_groups, cloud_group_refusals, cloud_group_names, cloud_group_directories, cloud_groups;
-DROP FUNCTION cloud_groups_of_resources, cloud_groups_of_resource_members, cloud_groups_of_links, cloud_groups_of_followers, cloud_groups_of_memberships, cloud_groups_of_entries, cloud_groups_of_groups, mark_cloud_members;
+DROP FUNCTION cloud_groups_of_resources, cloud_groups_of_resource_members, cloud_groups_of_links, cloud_groups_of_followers, cloud_groups_of_memberships, cloud_groups_of_entries, cloud_groups_of_groups, cloud_groups_of_other_groups, mark_cloud_members;
 DROP INDEX entries_account, changes_cloud_groups, changes_drift;
 ALTER TABLE changes DROP drift, DROP drift_by, DROP drift_at;
 ALTER TABLE links ADD owner text NOT NULL DEFAULT 'directory' CHECK (owner IN ('cloud', 'directory'));
