@@ -187,13 +187,18 @@ func newFormulaCommand(d *deps) *cobra.Command {
 func newFormulaTryCommand(d *deps) *cobra.Command {
 	in := wire.TryFormula{}
 	var values []string
+	var group string
 	command := &cobra.Command{
 		Use: "try FORMULA", Short: "Work a formula out on an entry or on typed values", Args: oneArgument("the formula"),
 		Long: "Works a formula out and shows the value of each part. Faults are shown at their\nplace.\n\nExit status: 0 it gives a value, 1 it has faults or fails.",
 		Example: `  kambrel formula try 'ascii(entry.givenName).lowerAscii() + "@halvard.example"' --entry ada.lind@halvard.example
+  kambrel formula try '"C " + resource.displayName' --cloud-group 'Regatta Committee'
   kambrel formula try 'flag(entry.userAccountControl, 2)' --value userAccountControl=514`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in.Formula, in.Attributes = args[0], map[string][]string{}
+			if group != "" {
+				in.Over, in.Entry = "resource", group
+			}
 			for _, pair := range values {
 				name, value, ok := strings.Cut(pair, "=")
 				if !ok {
@@ -219,6 +224,7 @@ func newFormulaTryCommand(d *deps) *cobra.Command {
 		},
 	}
 	command.Flags().StringVar(&in.Entry, "entry", "", "work it out on this entry")
+	command.Flags().StringVar(&group, "cloud-group", "", "work it out on this group of the cloud, as the rules of cloud groups do")
 	command.Flags().StringArrayVar(&values, "value", nil, "a typed value, as attribute=value; may be given several times")
 	command.Flags().StringVar(&in.DN, "dn", "", "a typed distinguished name")
 	command.Flags().StringArrayVar(&in.Groups, "group", nil, "a typed group that holds the entry; may be given several times")

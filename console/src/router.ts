@@ -66,6 +66,19 @@ export const router = createRouter({
       meta: { title: 'Settings' },
     },
     {
+      path: '/cloud-groups',
+      name: 'cloud-groups',
+      component: () => import('./pages/CloudGroups.vue'),
+      meta: { title: 'Cloud groups' },
+    },
+    {
+      path: '/cloud-groups/:directory/:group',
+      name: 'cloud-group',
+      component: () => import('./pages/CloudGroup.vue'),
+      props: true,
+      meta: { title: 'Cloud group' },
+    },
+    {
       path: '/passwords',
       name: 'passwords',
       component: () => import('./pages/Passwords.vue'),

@@ -42,6 +42,12 @@ type CloudGroupDirectory struct {
 	Container string               `json:"container"`
 }
 
+// CloudGroupDefaults are what holds where the settings say nothing, by dialect.
+type CloudGroupDefaults struct {
+	AD       settings.CloudGroups `json:"ad"`
+	Standard settings.CloudGroups `json:"standard"`
+}
+
 // CloudGroupDetail is one group with why it stands as it does.
 type CloudGroupDetail struct {
 	CloudGroup

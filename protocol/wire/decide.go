@@ -75,6 +75,8 @@ type TryFormula struct {
 	Attributes map[string][]string `json:"attributes,omitempty" doc:"Typed values"`
 	Groups     []string            `json:"groups,omitempty"`
 	DN         string              `json:"dn,omitempty"`
+	// Over says what the formula reads; Entry then names a group of the cloud.
+	Over string `json:"over,omitempty" enum:"entry,resource" doc:"entry, or resource for the rules of cloud groups: then entry is the id or the name of a group in the cloud"`
 }
 
 // TriedFormula is what a formula gives, or what is wrong with it.

@@ -72,7 +72,7 @@ type NewDirectory struct {
 	Base     string          `json:"base" maxLength:"1000" doc:"Distinguished name"`
 	Include  []string        `json:"include,omitempty" doc:"Containers that take part; they can be chosen later"`
 	Exclude  []string        `json:"exclude,omitempty"`
-	Features []entry.Feature `json:"features,omitempty" enum:"repair,reset-passwords,change-passwords,unlock,password-digests"`
+	Features []entry.Feature `json:"features,omitempty" enum:"repair,reset-passwords,change-passwords,unlock,password-digests,cloud-groups"`
 }
 
 // ConnectedDirectory is one directory with all that is known about it.

@@ -6,7 +6,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/reason"
+	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
 )
@@ -73,6 +75,9 @@ func (s *Server) cloudGroupRoutes() {
 	groups := s.service.Groups
 	huma.Register(s.api, operation("GET", "/cloud-groups/directories", "cloud-group-directories", "In which directories groups of the cloud are kept, and how they stand", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[[]wire.CloudGroupDirectory], error) {
 		return answer(groups.Directories(ctx))
+	})
+	huma.Register(s.api, operation("GET", "/cloud-groups/defaults", "cloud-group-defaults", "How groups of the cloud are kept where the settings say nothing, by dialect", wire.Viewer), func(context.Context, *struct{}) (*body[wire.CloudGroupDefaults], error) {
+		return &body[wire.CloudGroupDefaults]{Body: wire.CloudGroupDefaults{AD: settings.CloudGroups{}.Whole(entry.AD), Standard: settings.CloudGroups{}.Whole(entry.Standard)}}, nil
 	})
 	huma.Register(s.api, operation("GET", "/cloud-groups", "list-cloud-groups", "Groups of the cloud as they stand in directories, those first that are kept", wire.Viewer), func(ctx context.Context, in *cloudGroupsQuery) (*body[wire.Page[wire.CloudGroup]], error) {
 		return paged(in.Cursor, func(offset int) ([]wire.CloudGroup, int, error) {

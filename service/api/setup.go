@@ -27,7 +27,7 @@ type directoryEdit struct {
 		Version    int                  `json:"version" minimum:"0" doc:"The version of the draft that was edited"`
 		Base       *string              `json:"base,omitempty"`
 		Containers *settings.Containers `json:"containers,omitempty"`
-		Features   []entry.Feature      `json:"features,omitempty" enum:"repair,reset-passwords,change-passwords,unlock,password-digests"`
+		Features   []entry.Feature      `json:"features,omitempty" enum:"repair,reset-passwords,change-passwords,unlock,password-digests,cloud-groups"`
 		SetFeature bool                 `json:"setFeatures,omitempty" doc:"Whether features are given, since none may be meant"`
 	}
 }

@@ -22,9 +22,12 @@ import (
 
 // Try starts a run of one group, chosen or not, with a few of its members.
 func (g *Groups) Try(ctx context.Context, by, directory, text string, in wire.TryCloudGroup) (int64, error) {
-	k, listed, _, err := g.one(ctx, directory, text)
+	k, listed, c, err := g.one(ctx, directory, text)
 	if err != nil {
 		return 0, err
+	}
+	if c.Subject.Owner != "" {
+		return 0, problem.New(problem.BadInput, "%s comes from %s, and that directory owns it: 'kambrel cloud-groups hand-over' turns that", listed.Name, c.Subject.Owner)
 	}
 	why := purpose.Trial
 	if in.Write {

@@ -129,7 +129,11 @@ func (e *Explain) ExportChanges(ctx context.Context, q store.ChangeQuery, to io.
 // TryFormula works a formula out on an entry of the mirror or on typed values.
 func (e *Explain) TryFormula(ctx context.Context, in wire.TryFormula) (wire.TriedFormula, error) {
 	out := wire.TriedFormula{Faults: []problem.Fault{}, Parts: []reason.Node{}, Reads: []string{}}
-	compiled, err := formula.Compile(in.Formula)
+	compile := formula.Compile
+	if in.Over == "resource" {
+		compile = formula.CompileOfResource
+	}
+	compiled, err := compile(in.Formula)
 	var failure *formula.CompileError
 	switch {
 	case errors.As(err, &failure):
@@ -142,7 +146,17 @@ func (e *Explain) TryFormula(ctx context.Context, in wire.TryFormula) (wire.Trie
 	}
 	out.Reads = append(out.Reads, compiled.Attributes()...)
 	on := entry.Entry{DN: in.DN, Kind: entry.User, Attributes: in.Attributes, AllGroups: in.Groups}
-	if in.Entry != "" {
+	switch {
+	case in.Entry != "" && in.Over == "resource":
+		group, err := e.store.Resources.GroupNamed(ctx, in.Entry)
+		if store.NotFound(err) {
+			return out, problem.New(problem.NotFound, "the cloud has no group %q", in.Entry)
+		}
+		if err != nil {
+			return out, err
+		}
+		on = entry.Entry{Kind: entry.Group, Attributes: group.Flat()}
+	case in.Entry != "":
 		if on, err = e.entryNamed(ctx, in.Entry); err != nil {
 			return out, err
 		}

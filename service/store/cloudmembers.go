@@ -402,8 +402,8 @@ func (s CloudGroups) GroupNamed(ctx context.Context, directory, resource string)
 // there is none.
 func (s CloudGroups) FindMember(ctx context.Context, group, text string) (string, error) {
 	var id string
-	return id, s.raw(ctx, `SELECT coalesce((SELECT r.id FROM resources r LEFT JOIN resource_members m ON m.group_id = @group AND m.member_id = r.id
-		WHERE r.id = @text OR r.keys @> ARRAY[@key] OR lower(r.name) = lower(@text) ORDER BY m.member_id IS NULL, r.id <> @text, r.id LIMIT 1), '')`,
+	return id, s.raw(ctx, `SELECT coalesce((SELECT r.id FROM resources r LEFT JOIN resource_members m ON m.group_id = (@group)::text AND m.member_id = r.id
+		WHERE r.id = (@text)::text OR r.keys @> ARRAY[(@key)::text] OR m.member_id IS NOT NULL AND lower(r.name) = lower((@text)::text) ORDER BY m.member_id IS NULL, r.id <> (@text)::text, r.id LIMIT 1), '')`,
 		map[string]any{"group": group, "text": text, "key": match.KeyText(entry.User, "userName", text)}).Scan(&id).Error
 }
 

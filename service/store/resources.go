@@ -174,6 +174,15 @@ func (s Resources) CountOf(ctx context.Context, kind entry.Kind) (int, error) {
 	return n, s.raw(ctx, `SELECT count(*) FROM resources WHERE kind = ?`, string(kind)).Scan(&n).Error
 }
 
+// GroupNamed returns a group of the mirror by its id or its name.
+func (s Resources) GroupNamed(ctx context.Context, text string) (entry.Resource, error) {
+	var id string
+	if err := s.raw(ctx, `SELECT coalesce((SELECT id FROM resources WHERE kind = 'group' AND (id = ? OR lower(name) = lower(?)) ORDER BY id <> ?, id LIMIT 1), '')`, text, text, text).Scan(&id).Error; err != nil {
+		return nil, err
+	}
+	return s.Get(ctx, id)
+}
+
 // Get returns one resource of the mirror.
 func (s Resources) Get(ctx context.Context, id string) (entry.Resource, error) {
 	var text []byte

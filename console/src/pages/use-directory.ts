@@ -8,13 +8,14 @@ import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { useLive } from '../state/live'
 
-type Feature = 'repair' | 'reset-passwords' | 'change-passwords' | 'unlock' | 'password-digests'
+type Feature = 'repair' | 'reset-passwords' | 'change-passwords' | 'unlock' | 'password-digests' | 'cloud-groups'
 
 const features: { value: Feature; text: string; means: string }[] = [
   { value: 'repair', text: 'Repair entries', means: 'write the values that a survey proposes' },
   { value: 'reset-passwords', text: 'Reset passwords', means: 'set passwords that people reset in the cloud' },
   { value: 'change-passwords', text: 'Change passwords', means: 'for people who give the old one in the cloud' },
   { value: 'unlock', text: 'Unlock accounts', means: 'that are locked after wrong passwords' },
+  { value: 'cloud-groups', text: 'Cloud groups', means: 'kept in a container, which the page Cloud groups names' },
   { value: 'password-digests', text: 'Digests of passwords', means: 'to sign in to the cloud with the same one' },
 ]
 

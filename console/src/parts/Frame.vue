@@ -36,6 +36,11 @@ const places = [
     path: 'M10.5 4a6.5 6.5 0 1 0 0 13 6.5 6.5 0 0 0 0-13zM15.5 15.5 21 21M8 10.5l2 2 3.5-4',
   },
   { name: 'passwords', label: 'Passwords', path: 'M8 11V8a4 4 0 0 1 8 0v3M5 11h14v9H5zM12 14.5v2' },
+  {
+    name: 'cloud-groups',
+    label: 'Cloud groups',
+    path: 'M12 3v8M8.5 7.5 12 11l3.5-3.5M7 15a2 2 0 1 0-.01 0zM17 15a2 2 0 1 0-.01 0zM3.5 21c0-2.6 1.6-4 3.5-4s3.5 1.4 3.5 4M13.5 21c0-2.6 1.6-4 3.5-4s3.5 1.4 3.5 4',
+  },
   { name: 'settings', label: 'Settings', path: 'M4 7h9M17 7h3M4 17h3M11 17h9M15 4.5v5M9 14.5v5' },
   { name: 'cloud', label: 'Cloud', path: 'M7 18a4.5 4.5 0 0 1-.4-9A6 6 0 0 1 18 10.5a3.8 3.8 0 0 1-.5 7.5z' },
 ]

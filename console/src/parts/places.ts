@@ -18,6 +18,13 @@ export function placeOf(of: { about: Schemas['Thing'] }): Place | null {
         : { to: { name: 'objects', query: { state: 'problem' } }, text: 'Look at them' }
     case 'resource':
       return { to: { name: 'object', params: { id: key } }, text: 'Look at it' }
+    case 'cloud-group': {
+      const at = key.indexOf('/')
+      return {
+        to: { name: 'cloud-group', params: { directory: key.slice(0, at), group: key.slice(at + 1) } },
+        text: 'Look at the group',
+      }
+    }
     case 'directory':
       return { to: { name: 'directory', params: { name: key } }, text: 'Look at the directory' }
     case 'agent':

@@ -22,6 +22,8 @@ const props = defineProps<{
   attributes: string[]
   functions: Schemas['FormulaFunction'][]
   entry: string
+  /** What the formula reads: an entry, or a group of the cloud. */
+  over?: 'entry' | 'resource'
 }>()
 const emit = defineEmits<{ entry: [string] }>()
 
@@ -53,7 +55,12 @@ async function attempt(): Promise<void> {
   try {
     const answer = await unwrap(
       api.POST('/api/v1/formulas/try', {
-        body: { formula: text.value, entry: props.entry || undefined, attributes: values() },
+        body: {
+          formula: text.value,
+          entry: props.entry || undefined,
+          attributes: values(),
+          over: props.over ?? 'entry',
+        },
       }),
     )
     if (mine !== turn) return

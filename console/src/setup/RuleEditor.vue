@@ -5,7 +5,7 @@ import { computed, ref, watch } from 'vue'
 
 import type { Schemas } from '../api/client'
 import FormulaEditor from './FormulaEditor.vue'
-import { byWay, literal, same, wayOf, ways, type Rule, type Way } from './rules'
+import { byWay, literal, meaning, same, wayOf, ways, type Rule, type Way } from './rules'
 
 const rule = defineModel<Rule>({ required: true })
 const props = defineProps<{
@@ -16,12 +16,18 @@ const props = defineProps<{
   attributes: string[]
   directories: string[]
   functions: Schemas['FormulaFunction'][]
+  /** What rules read: an entry, or for those of cloud groups a group of the cloud. */
+  over?: 'entry' | 'resource'
 }>()
 const emit = defineEmits<{ remove: [] }>()
 
-const way = computed({ get: () => wayOf(rule.value), set: (value: Way) => (rule.value = byWay(rule.value, value)) })
+const way = computed({
+  get: () => wayOf(rule.value),
+  set: (value: Way) => (rule.value = byWay(rule.value, value, props.over)),
+})
 const possible = computed(() => {
   const whole = Boolean(props.target?.multiValued)
+  if (props.over === 'resource') return ways.filter((w) => ['from', 'always', 'formula'].includes(w.value))
   if (rule.value.target.toLowerCase() === 'members') return ways.filter((w) => w.value === 'reference')
   return ways.filter((w) =>
     w.value === 'granted'
@@ -79,7 +85,7 @@ function grant(at: number, change: Partial<Schemas['Grant']>): void {
         :disabled="disabled"
         aria-label="How the value is made"
       />
-      <p class="quiet">{{ ways.find((w) => w.value === way)?.means }}</p>
+      <p class="quiet">{{ meaning(way, over) }}</p>
       <NSelect
         v-if="way === 'from'"
         size="small"
@@ -87,9 +93,9 @@ function grant(at: number, change: Partial<Schemas['Grant']>): void {
         tag
         :value="rule.from || null"
         :options="attributes.map((a) => ({ label: a, value: a }))"
-        placeholder="attribute of the directory"
+        :placeholder="over === 'resource' ? 'attribute of the group' : 'attribute of the directory'"
         :disabled="disabled"
-        aria-label="Directory attribute"
+        :aria-label="over === 'resource' ? 'Attribute of the group' : 'Directory attribute'"
         @update:value="(value: string) => set('from', value)"
       />
       <NInput
@@ -109,6 +115,7 @@ function grant(at: number, change: Partial<Schemas['Grant']>): void {
         :attributes="attributes"
         :functions="functions"
         :entry="entry"
+        :over="over"
         @entry="(value) => (entry = value)"
         @update:model-value="(value) => set('formula', value)"
       />
@@ -202,6 +209,7 @@ function grant(at: number, change: Partial<Schemas['Grant']>): void {
             :attributes="attributes"
             :functions="functions"
             :entry="entry"
+            :over="over"
             @entry="(value) => (entry = value)"
             @update:model-value="(value) => set('when', value || undefined)"
           />
@@ -214,6 +222,7 @@ function grant(at: number, change: Partial<Schemas['Grant']>): void {
             :attributes="attributes"
             :functions="functions"
             :entry="entry"
+            :over="over"
             @entry="(value) => (entry = value)"
             @update:model-value="(value) => set('fallback', value || undefined)"
           />

@@ -16,6 +16,13 @@ export const ways: { value: Way; text: string; means: string }[] = [
   },
 ]
 
+/** What a way means where rules read an entry, or a group of the cloud. */
+export function meaning(way: Way, over: 'entry' | 'resource' = 'entry'): string {
+  if (over === 'resource' && way === 'from') return 'the first value of an attribute that the group has in the cloud'
+  if (over === 'resource' && way === 'formula') return 'worked out from the group, as in resource.displayName'
+  return ways.find((w) => w.value === way)?.means ?? ''
+}
+
 /** How a rule makes its value. */
 export function wayOf(rule: Rule): Way {
   if (rule.formula !== undefined) return 'formula'
@@ -26,7 +33,7 @@ export function wayOf(rule: Rule): Way {
 }
 
 /** The rule made another way; what only the old way had is dropped. */
-export function byWay(rule: Rule, way: Way): Rule {
+export function byWay(rule: Rule, way: Way, over: 'entry' | 'resource' = 'entry'): Rule {
   const next: Rule = { target: rule.target }
   if (way !== 'reference') {
     if (rule.when) next.when = rule.when
@@ -45,7 +52,7 @@ export function byWay(rule: Rule, way: Way): Rule {
       next.always = rule.always ?? ''
       break
     case 'formula':
-      next.formula = rule.formula ?? (rule.from ? `entry.${rule.from}` : '')
+      next.formula = rule.formula ?? (rule.from ? `${over}.${rule.from}` : '')
       break
     case 'reference':
       next.reference = rule.reference ?? (rule.target.toLowerCase() === 'members' ? 'member' : 'manager')
