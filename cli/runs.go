@@ -357,7 +357,11 @@ func printChanges(w io.Writer, run wire.Run, page wire.Page[wire.Change]) error 
 		if operation == "none" {
 			operation = "nothing"
 		}
-		fmt.Fprintf(w, "\n%s %s %s  [%s]\n  %s\n", operation, change.Kind, change.Name, state, change.DN)
+		name := change.Name
+		if string(change.Side) == "directory" {
+			name += ", kept in " + change.Directory
+		}
+		fmt.Fprintf(w, "\n%s %s %s  [%s]\n  %s\n", operation, change.Kind, name, state, change.DN)
 		if change.ResourceID != "" {
 			fmt.Fprintf(w, "  resource %s\n", change.ResourceID)
 		}

@@ -109,14 +109,19 @@ type Verdict struct {
 	Summary string
 }
 
-// Decide tells whether a group is kept: nil is one that the cloud no longer has, and owner
-// the name of the entry from which it comes, if a directory owns it.
-func (k *Keeping) Chosen(group entry.Resource, owner string) Verdict {
+// Chosen tells whether a group is kept: nil is one that the cloud no longer has, owner the
+// name of the entry from which it comes, if a directory owns it, and there says that it is
+// kept already. One that bears a link key comes from a directory too, though it may not be
+// known here from which, such as after a database was lost; so it is kept only where the
+// settings name it.
+func (k *Keeping) Chosen(group entry.Resource, owner string, there bool) Verdict {
 	switch {
 	case group == nil:
 		return Verdict{Code: Deleted, Summary: "out: the cloud no longer has the group"}
 	case owner != "":
 		return Verdict{Code: OfDirectory, Summary: "out: the group comes from " + owner + ", and that directory owns it"}
+	case foreign(group) && !there && !slices.Contains(k.Only, group.ID()):
+		return Verdict{Code: OfDirectory, Summary: "out: the group bears the link key " + group.ExternalID() + ", so it comes from somewhere, and nothing is linked to it; choose it by name to keep it all the same"}
 	case slices.Contains(k.Except, group.ID()):
 		return Verdict{Code: Excepted, Summary: "out: the settings except it"}
 	case k.None:
@@ -129,9 +134,12 @@ func (k *Keeping) Chosen(group entry.Resource, owner string) Verdict {
 	return Verdict{In: true, Code: Chosen, Summary: "in: the group is kept in " + k.Container}
 }
 
+// foreign tells whether something else than the cloud has made a group.
+func foreign(group entry.Resource) bool { return group.ExternalID() != "" }
+
 // ExplainChosen tells how a verdict came about.
-func (k *Keeping) ExplainChosen(group entry.Resource, owner string) reason.Node {
-	v := k.Chosen(group, owner)
+func (k *Keeping) ExplainChosen(group entry.Resource, owner string, there bool) reason.Node {
+	v := k.Chosen(group, owner, there)
 	node := reason.Node{Text: "the group is kept in " + k.Directory, Outcome: reason.Of(v.In), Value: v.Summary, Deciding: true}
 	add := func(code Code, text string, holds bool, value string, children ...reason.Node) {
 		node.Children = append(node.Children, reason.Node{Text: text, Outcome: reason.Of(holds), Value: value, Deciding: v.Code == code, Children: children})
@@ -139,6 +147,9 @@ func (k *Keeping) ExplainChosen(group entry.Resource, owner string) reason.Node 
 	add(Deleted, "the cloud has it", group != nil, "")
 	if group == nil {
 		return node
+	}
+	if owner == "" && v.Code == OfDirectory {
+		owner = "it bears the link key " + group.ExternalID()
 	}
 	add(OfDirectory, "no directory owns it", owner == "", owner)
 	add(Excepted, "the settings do not except it", !slices.Contains(k.Except, group.ID()), "")

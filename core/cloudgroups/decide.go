@@ -67,7 +67,7 @@ const Forgone plan.Code = "forgone"
 
 // Decide compares and decides.
 func (k *Keeping) Decide(s Subject) Decision {
-	d := Decision{Verdict: k.Chosen(s.Group, s.Owner)}
+	d := Decision{Verdict: k.Chosen(s.Group, s.Owner, s.Link != nil)}
 	gone := s.Entry != nil && s.Entry.Gone
 	if !d.Verdict.In && (!s.Tried || s.Group == nil || s.Owner != "") {
 		return k.decideOut(d, s, gone)

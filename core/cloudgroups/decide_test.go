@@ -154,12 +154,22 @@ func TestWhichGroupsAreKept(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			k := keeping(t, func(d *settings.Directory) { c.change(d.CloudGroups) })
-			v := k.Chosen(group("Regatta"), c.owner)
+			v := k.Chosen(group("Regatta"), c.owner, false)
 			assert.Equal(t, c.want, v.Code)
-			node := k.ExplainChosen(group("Regatta"), c.owner)
+			node := k.ExplainChosen(group("Regatta"), c.owner, false)
 			assert.Equal(t, v.Summary, node.Value)
 		})
 	}
+}
+
+func TestAGroupThatBearsALinkKeyIsNotTakenForTheClouds(t *testing.T) {
+	t.Parallel()
+	foreign := entry.Resource{"id": "g1", "displayName": "Regatta", "externalId": "3d864a23"}
+	k := keeping(t, nil)
+	assert.Equal(t, OfDirectory, k.Chosen(foreign, "", false).Code)
+	assert.Equal(t, Chosen, k.Chosen(foreign, "", true).Code, "it was handed over")
+	k = keeping(t, func(d *settings.Directory) { d.CloudGroups.Only = []string{"g1"} })
+	assert.Equal(t, Chosen, k.Chosen(foreign, "", false).Code, "the settings name it")
 }
 
 func TestScopesRefuseMembers(t *testing.T) {

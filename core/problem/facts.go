@@ -144,7 +144,7 @@ const mostNamed = 5
 
 // text is the sentence about one occurrence.
 func (f Facts) text(code Code) string {
-	if f.Answer != "" && code != FormulaFailed { // all that is known
+	if f.Answer != "" && code != FormulaFailed && code != CloudGroupName && code != GroupScopeRefuses { // all that is known
 		return f.Answer
 	}
 	if len(f.Refused) > 0 {

@@ -128,7 +128,9 @@ func (g *Groups) view(ctx context.Context, k *core.Keeping, listed store.ListedG
 		out.DN, out.EntryID, out.SID, out.Since, out.Due = row.DN, row.EntryID, row.SID, &row.Since, row.Due
 	}
 	explained := d.Explain()
-	out.Summary = d.Verdict.Summary + "; " + explained.Text
+	if out.Summary = d.Verdict.Summary; d.Code != plan.OutSide {
+		out.Summary += "; " + explained.Text
+	}
 	switch {
 	case d.Again:
 		out.State = "lost"
@@ -221,7 +223,7 @@ func (g *Groups) Show(ctx context.Context, directory, text string) (wire.CloudGr
 
 // steps tell how a decision about a group came about.
 func steps(k *core.Keeping, c store.GroupCase, d core.Decision) []reason.Node {
-	out := []reason.Node{{Text: "Scope: is it kept?", Outcome: reason.Of(d.Verdict.In), Value: d.Verdict.Summary, Deciding: !d.Verdict.In, Children: k.ExplainChosen(c.Subject.Group, c.Subject.Owner).Children}}
+	out := []reason.Node{{Text: "Scope: is it kept?", Outcome: reason.Of(d.Verdict.In), Value: d.Verdict.Summary, Deciding: !d.Verdict.In, Children: k.ExplainChosen(c.Subject.Group, c.Subject.Owner, c.Row != nil).Children}}
 	tie := reason.Node{Text: "Link: which entry is it?", Outcome: reason.Note, Value: "none yet"}
 	if c.Row != nil {
 		tie.Outcome, tie.Value = reason.Yes, c.Row.DN+", "+c.Row.How+" "+c.Row.Since.UTC().Format(time.RFC3339)

@@ -115,7 +115,7 @@ func (g *Groups) toCloud(ctx context.Context, tx *store.Store, k *core.Keeping, 
 	if ref.Directory != k.Directory {
 		return problem.New(problem.BadInput, "the directory %s owns %s, and not %s", ref.Directory, listed.Name, k.Directory)
 	}
-	if v := k.Chosen(c.Subject.Group, ""); !v.In {
+	if v := k.Chosen(c.Subject.Group, "", true); !v.In {
 		return problem.New(problem.BadInput, "the settings would not keep it, so that it would go from the directory: %s", v.Summary)
 	}
 	e, err := tx.Entries.Get(ctx, ref.Directory, ref.ID)

@@ -39,6 +39,7 @@ type keeping struct {
 	problems []store.NewProblem
 	again    []string // to be looked at in the next run too
 	claimed  map[string]string
+	written  map[string]bool // groups that this run has written
 }
 
 // cloudGroups brings the groups of the cloud that are kept in directories to what they
@@ -79,7 +80,13 @@ func (x *execution) cloudGroups(ctx context.Context) error {
 		return err
 	}
 	if err := x.stage(ctx, "plan", func(ctx context.Context) error {
-		return each(keepings, func(k *keeping) error { return k.planMembers(ctx) })
+		return each(keepings, func(k *keeping) error {
+			// What was written concerns others: those who hold a group by its old name.
+			if err := k.planGroups(ctx); err != nil {
+				return err
+			}
+			return k.planMembers(ctx)
+		})
 	}); err != nil {
 		return err
 	}
@@ -109,7 +116,7 @@ func (x *execution) keepings(state *store.Store, rehearsed int64) []*keeping {
 }
 
 func (x *execution) keepingOf(k *cloudgroups.Keeping, state *store.Store, rehearsed int64) *keeping {
-	return &keeping{execution: x, Keeping: k, state: state, rehearsed: rehearsed, kept: map[string]bool{}, names: map[string]string{}, refs: map[string]entry.Ref{}, dns: map[string]string{}, claimed: map[string]string{}}
+	return &keeping{execution: x, Keeping: k, state: state, rehearsed: rehearsed, kept: map[string]bool{}, names: map[string]string{}, refs: map[string]entry.Ref{}, dns: map[string]string{}, claimed: map[string]string{}, written: map[string]bool{}}
 }
 
 // each does work for one directory after the other; what concerns one directory alone
@@ -234,9 +241,14 @@ func (k *keeping) planGroups(ctx context.Context) error {
 		return err
 	}
 	return k.eachMarked(ctx, func(marked []store.MarkedGroup) error {
-		ids := make([]string, len(marked))
-		for i, m := range marked {
-			ids[i] = m.ResourceID
+		var ids []string
+		for _, m := range marked {
+			if _, looked := k.kept[m.ResourceID]; !looked {
+				ids = append(ids, m.ResourceID)
+			}
+		}
+		if len(ids) == 0 {
+			return nil
 		}
 		cases, err := k.state.CloudGroups.Cases(ctx, k.Directory, ids)
 		if err != nil {
@@ -497,7 +509,7 @@ func (k *keeping) memberChanges(ctx context.Context, marked []store.MarkedGroup)
 			diff.Added, diff.Removed = diff.Added[:min(len(diff.Added), k.most)], nil
 		}
 		changes = append(changes, k.cutMembers(m.ResourceID, *diff)...)
-		more, err := k.skipped(ctx, m, len(diff.Added)+len(diff.Removed) > 0)
+		more, err := k.skipped(ctx, m)
 		if err != nil {
 			return nil, err
 		}
@@ -571,11 +583,8 @@ const mostSkipped = 50
 
 // skipped tells of members that are none in the directory, and makes a problem of those
 // whose scope is refused.
-func (k *keeping) skipped(ctx context.Context, m store.MarkedGroup, changed bool) ([]store.NewChange, error) {
-	if !m.Members && !changed {
-		return nil, nil
-	}
-	list, total, err := k.state.CloudGroups.Skipped(ctx, k.Keeping, store.SkipQuery{Resource: m.ResourceID, Limit: mostSkipped})
+func (k *keeping) skipped(ctx context.Context, m store.MarkedGroup) ([]store.NewChange, error) {
+	list, total, err := k.state.CloudGroups.Skipped(ctx, k.Keeping, store.SkipQuery{Resource: m.ResourceID, Marked: !m.Members, Limit: mostSkipped})
 	if err != nil || total == 0 {
 		return nil, err
 	}

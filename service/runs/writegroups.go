@@ -81,6 +81,7 @@ func (k *keeping) writeChunk(ctx context.Context, changes []store.Change) error 
 	for _, c := range changes {
 		one, sends := k.groupChange(c)
 		if sends {
+			k.written[c.ResourceID] = true // from now on the last who has changed it is Kambrel
 			request.Changes = append(request.Changes, one)
 		}
 	}
@@ -106,7 +107,7 @@ func (k *keeping) writeChunk(ctx context.Context, changes []store.Change) error 
 // groupChange is what an agent is asked to do; false when there is nothing to be done in
 // the directory.
 func (k *keeping) groupChange(c store.Change) (protocol.GroupChange, bool) {
-	out := protocol.GroupChange{Number: c.ID, Operation: protocol.GroupUpdate, Group: c.ResourceID, EntryID: c.Ref().ID, Values: entry.Attributes{}, Drift: c.Drift}
+	out := protocol.GroupChange{Number: c.ID, Operation: protocol.GroupUpdate, Group: c.ResourceID, EntryID: c.Ref().ID, Values: entry.Attributes{}, Drift: c.Drift && !k.written[c.ResourceID]}
 	switch plan.Operation(c.Operation) {
 	case plan.Leave:
 		return out, false

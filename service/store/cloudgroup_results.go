@@ -15,24 +15,25 @@ import (
 )
 
 // Keep brings what an agent has written of groups into the mirror, the links and the
-// changes. It is true whatever has become of the run that asked for it.
-func (s CloudGroups) Keep(ctx context.Context, directory string, request protocol.Groups, written []protocol.GroupWritten) error {
+// changes. It is true whatever has become of the run that asked for it. byName is that of
+// Source.
+func (s CloudGroups) Keep(ctx context.Context, directory string, byName bool, request protocol.Groups, written []protocol.GroupWritten) error {
 	for _, w := range written {
 		at := slices.IndexFunc(request.Changes, func(c protocol.GroupChange) bool { return c.Number == w.Number })
 		if at < 0 {
 			return problem.New(problem.AgentMessageMalformed, "change %d was not asked for", w.Number)
 		}
-		if err := s.Tx(ctx, func(tx *Store) error { return tx.CloudGroups.keep(ctx, directory, request.Changes[at], w) }); err != nil {
+		if err := s.Tx(ctx, func(tx *Store) error { return tx.CloudGroups.keep(ctx, directory, byName, request.Changes[at], w) }); err != nil {
 			return fmt.Errorf("keep what became of group %s: %w", request.Changes[at].Group, err)
 		}
 	}
 	return nil
 }
 
-func (s CloudGroups) keep(ctx context.Context, directory string, c protocol.GroupChange, w protocol.GroupWritten) error {
+func (s CloudGroups) keep(ctx context.Context, directory string, byName bool, c protocol.GroupChange, w protocol.GroupWritten) error {
 	steps := []func() error{
 		func() error { return s.keepMade(ctx, directory, c, w) },
-		func() error { return s.keepUpdated(ctx, directory, c, w) },
+		func() error { return s.keepUpdated(ctx, directory, byName, c, w) },
 		func() error { return s.keepDeleted(ctx, directory, c, w) },
 		func() error { return s.keepMembers(ctx, directory, c, w) },
 		func() error { return s.keepAnswer(ctx, c, w) },
@@ -78,7 +79,7 @@ func (s CloudGroups) keepMade(ctx context.Context, directory string, c protocol.
 }
 
 // keepUpdated brings the mirror to what an entry was given; the next read looks at it anew.
-func (s CloudGroups) keepUpdated(ctx context.Context, directory string, c protocol.GroupChange, w protocol.GroupWritten) error {
+func (s CloudGroups) keepUpdated(ctx context.Context, directory string, byName bool, c protocol.GroupChange, w protocol.GroupWritten) error {
 	if c.Operation != protocol.GroupUpdate || w.Code != "" || w.DN == "" || c.DN == "" && len(c.Values) == 0 {
 		return nil
 	}
@@ -107,6 +108,10 @@ func (s CloudGroups) keepUpdated(ctx context.Context, directory string, c protoc
 	}
 	if _, err := s.exec(ctx, `UPDATE entries SET dn = ?, path = ?, attributes = (attributes - ?::text[]) || ?::jsonb, digest = '' WHERE directory = ? AND id = ?::uuid`,
 		w.DN, name.Path(), gone, string(patch), directory, c.EntryID.String()); err != nil {
+		return err
+	}
+	// Who holds it by a name that this directory does not keep true has to be told.
+	if _, err := s.exec(ctx, `UPDATE memberships SET member_id = NULL WHERE ? AND directory = ? AND member_id = ?::uuid AND member_path <> ?`, byName, directory, c.EntryID.String(), name.Path()); err != nil {
 		return err
 	}
 	_, err = s.exec(ctx, `WITH seen AS (DELETE FROM dirty_cloud_groups WHERE directory = @directory AND resource_id = @resource AND NOT members)

@@ -163,7 +163,7 @@ func (s CloudGroups) Cases(ctx context.Context, directory string, resources []st
 		Linked   []byte
 		EntryRow `gorm:"embedded;embeddedPrefix:e_"`
 	}
-	err := s.raw(ctx, `SELECT t.id, coalesce(r.name, g.name, t.id) AS name, r.attributes AS resource, coalesce(o.dn, l.link_key, '') AS owner, to_jsonb(g) AS linked,
+	err := s.raw(ctx, `SELECT t.id, coalesce(r.name, g.name, t.id) AS name, r.attributes AS resource, coalesce(o.dn, l.link_key, (SELECT a.directory || ', which was taken away' FROM links_aside a WHERE a.resource_id = t.id AND g.resource_id IS NULL LIMIT 1), '') AS owner, to_jsonb(g) AS linked,
 			coalesce(e.directory, '') AS e_directory, coalesce(e.id::text, '') AS e_id, coalesce(e.kind, '') AS e_kind, coalesce(e.dn, '') AS e_dn, e.attributes AS e_attributes, e.gone AS e_gone, coalesce(e.fault, '') AS e_fault
 		FROM unnest((@ids)::text[]) AS t(id) LEFT JOIN resources r ON r.id = t.id AND r.kind = 'group'
 		LEFT JOIN links l ON l.resource_id = t.id LEFT JOIN entries o ON o.directory = l.directory AND o.id = l.entry_id

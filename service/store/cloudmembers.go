@@ -168,6 +168,7 @@ type SkippedMember struct {
 // SkipQuery chooses such members of a group.
 type SkipQuery struct {
 	Resource      string
+	Marked        bool   // of those alone that the next plan looks at
 	Member        string // one alone
 	Text          string // in the name, or a reason
 	Offset, Limit int
@@ -179,7 +180,7 @@ func (s CloudGroups) Skipped(ctx context.Context, k *cloudgroups.Keeping, which 
 		SkippedMember
 		Total int
 	}
-	q := MemberQuery{Keeping: k, Groups: []MarkedGroup{{which.Resource, true}}}
+	q := MemberQuery{Keeping: k, Groups: []MarkedGroup{{which.Resource, !which.Marked}}}
 	args := q.args()
 	args["text"], args["like"], args["offset"], args["limit"], args["flat"], args["member"] = which.Text, like(which.Text), which.Offset, which.Limit, k.Flat, which.Member
 	err := s.raw(ctx, `WITH `+s.memberTables(0)+`

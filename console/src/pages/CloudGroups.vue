@@ -71,11 +71,12 @@ const columns: DataTableColumns<Group> = [
   },
   { title: 'Directory', key: 'directory', width: 95 },
   {
-    title: 'What it means',
+    title: 'Entry, and what is with it',
     key: 'summary',
     minWidth: 340,
     render: (g) => [
-      g.problem ? h('div', { class: 'bad' }, g.problem) : h('div', { class: 'quiet' }, g.summary),
+      g.problem ? h('div', { class: 'bad' }, g.problem) : null,
+      g.state === 'in-step' || g.problem ? null : h('div', { class: 'quiet' }, g.summary),
       g.dn ? h('div', { class: 'mono small' }, g.dn) : null,
     ],
   },
@@ -144,7 +145,7 @@ const shows = [
             <p class="mono small">{{ d.container }}</p>
             <p class="quiet">
               {{ count(d.kept, 'group') }} kept{{ d.leaving ? `, ${d.leaving} leaving` : '' }};
-              {{ d.drifted ? `${d.drifted} changes put back in 7 days` : 'nothing put back in 7 days' }}
+              {{ d.drifted ? `${count(d.drifted, 'change')} put back in 7 days` : 'nothing put back in 7 days' }}
             </p>
           </div>
         </section>

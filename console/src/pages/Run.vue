@@ -114,6 +114,12 @@ const states = [
   ].map((value) => ({ label: changeWord({ state: value as Change['state'] }, false).text, value })),
 ]
 
+/** What is written to a directory is a group that the cloud owns. */
+const placeOf = (change: Change) =>
+  change.side === 'directory'
+    ? { name: 'cloud-group', params: { directory: change.directory, group: change.resourceId } }
+    : { name: 'object', params: { id: change.entryId } }
+
 const columns = computed<DataTableColumns<Change>>(() => [
   ...(state.value === 'held' && session.may('operator') && !rehearses(run.value)
     ? [{ type: 'selection' as const, disabled: (change: Change) => Boolean(change.hangs) }]
@@ -140,7 +146,10 @@ const columns = computed<DataTableColumns<Change>>(() => [
     width: 400,
     render: (change) =>
       h('div', [
-        h('div', [h(RouterLink, { to: { name: 'object', params: { id: change.entryId } } }, () => change.name)]),
+        h('div', [
+          h(RouterLink, { to: placeOf(change) }, () => change.name),
+          change.side === 'directory' ? h('span', { class: 'quiet' }, ` kept in ${change.directory}`) : null,
+        ]),
         h(Dn, { dn: change.dn, class: 'quiet' }),
       ]),
   },

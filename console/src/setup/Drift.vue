@@ -5,11 +5,10 @@ import { h, ref } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { api, unwrap, type Schemas } from '../api/client'
-import Diffs from '../parts/Diffs.vue'
 import Fault from '../parts/Fault.vue'
 import Turn from '../parts/Turn.vue'
 import { useLoad } from '../parts/use-load'
-import { count, when } from '../parts/words'
+import { count, show, when } from '../parts/words'
 import { useLive } from '../state/live'
 
 type One = Schemas['Drift']
@@ -36,6 +35,26 @@ useLive().listen((event) => {
   if (event.kind === 'run' || event.kind === '') void list.again()
 })
 
+const names = (members: Schemas['Member'][] | undefined) => (members ?? []).map((m) => m.name || m.value)
+const most = 8
+/** One attribute in a line: what was found, and what was put back. */
+function line(diff: Schemas['Diff']) {
+  const members = [
+    ...names(diff.removed).map((name) => h('div', [h('span', { class: 'bad' }, '− '), `${name}, removed again`])),
+    ...names(diff.added).map((name) => h('div', [h('span', { class: 'good' }, '+ '), `${name}, added again`])),
+  ]
+  if (members.length > most)
+    return [...members.slice(0, most), h('div', { class: 'quiet' }, `and ${members.length - most} more`)]
+  if (members.length) return members
+  return h('div', [
+    h('span', { class: 'mono small' }, diff.target),
+    ': ',
+    h('span', { class: 'bad' }, show(diff.before) || '(nothing)'),
+    ' → ',
+    h('span', { class: 'good' }, show(diff.after) || '(nothing)'),
+  ])
+}
+
 const columns: DataTableColumns<One> = [
   { title: 'Put back', key: 'at', width: 110, render: (d) => (d.at ? when(d.at) : d.state) },
   {
@@ -51,7 +70,7 @@ const columns: DataTableColumns<One> = [
       h('div', { class: 'quiet' }, d.directory),
     ],
   },
-  { title: 'Found, and put back', key: 'diffs', minWidth: 360, render: (d) => h(Diffs, { diffs: d.diffs ?? [] }) },
+  { title: 'Found, and put back', key: 'diffs', minWidth: 360, render: (d) => (d.diffs ?? []).map(line) },
   {
     title: 'Changed there',
     key: 'by',

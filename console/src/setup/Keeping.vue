@@ -332,7 +332,7 @@ const groupAttributes = ['displayName', 'externalId', 'id', 'meta.created', 'met
           />
         </div>
       </div>
-      <Impact />
+      <div class="impact"><Impact /></div>
     </template>
   </div>
 </template>
@@ -362,6 +362,12 @@ const groupAttributes = ['displayName', 'externalId', 'id', 'meta.created', 'met
   margin-bottom: 7px;
   color: var(--ink-2);
 }
+.form label > * {
+  min-width: 0;
+}
+.rules td:first-child {
+  padding-left: 14px;
+}
 .form label.switch {
   grid-template-columns: auto 1fr;
 }
@@ -374,9 +380,23 @@ const groupAttributes = ['displayName', 'externalId', 'id', 'meta.created', 'met
 .rules {
   margin-bottom: 14px;
 }
+.link {
+  background: none;
+  border: 0;
+  padding: 0;
+  color: var(--accent);
+  cursor: pointer;
+}
+.here .link {
+  font-weight: 650;
+}
+.impact {
+  margin-top: 14px;
+}
 .add {
   padding: 8px 14px;
   gap: 8px;
+  flex-wrap: nowrap;
 }
 @media (max-width: 1000px) {
   .columns {

@@ -97,6 +97,14 @@ CREATE FUNCTION mark_cloud_members(ids text[]) RETURNS void LANGUAGE sql AS $$
 $$;
 -- +goose StatementEnd
 -- +goose StatementBegin
+CREATE FUNCTION mark_cloud_entries(directories text[], ids uuid[]) RETURNS void LANGUAGE sql AS $$
+    INSERT INTO dirty_cloud_members (directory, resource_id, member)
+        SELECT g.directory, g.resource_id, 'e:' || m.member_id FROM unnest(directories, ids) AS t(d, i) JOIN memberships m ON m.directory = d AND m.member_id = i
+        JOIN cloud_groups g ON g.directory = m.directory AND g.entry_id = m.group_id
+    ON CONFLICT DO NOTHING
+$$;
+-- +goose StatementEnd
+-- +goose StatementBegin
 CREATE FUNCTION cloud_groups_of_resources() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
     IF EXISTS (SELECT FROM cloud_group_directories) THEN
@@ -124,6 +132,7 @@ CREATE FUNCTION cloud_groups_of_links() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
     IF EXISTS (SELECT FROM cloud_groups) THEN
         PERFORM mark_cloud_members(ARRAY(SELECT resource_id FROM changed));
+        PERFORM mark_cloud_entries(ARRAY(SELECT directory FROM changed), ARRAY(SELECT entry_id FROM changed));
     END IF;
     IF EXISTS (SELECT FROM cloud_group_directories) THEN -- whose group it is, is another matter now
         INSERT INTO dirty_cloud_groups (directory, resource_id) SELECT d.directory, c.resource_id FROM changed c, cloud_group_directories d WHERE c.kind = 'group' ON CONFLICT DO NOTHING;
@@ -140,6 +149,7 @@ CREATE FUNCTION cloud_groups_of_followers() RETURNS trigger LANGUAGE plpgsql AS 
 BEGIN
     IF EXISTS (SELECT FROM cloud_groups) THEN
         PERFORM mark_cloud_members(ARRAY(SELECT l.resource_id FROM changed c JOIN links l ON l.directory = c.lead_directory AND l.entry_id = c.lead_id));
+        PERFORM mark_cloud_entries(ARRAY(SELECT directory FROM changed), ARRAY(SELECT entry_id FROM changed));
     END IF;
     RETURN NULL;
 END $$;
@@ -152,8 +162,8 @@ CREATE TRIGGER cloud_groups_delete AFTER DELETE ON followers REFERENCING OLD TAB
 CREATE FUNCTION cloud_groups_of_memberships() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
     IF EXISTS (SELECT FROM cloud_groups) THEN
-        INSERT INTO dirty_cloud_members (directory, resource_id, member, drift) SELECT DISTINCT g.directory, g.resource_id, coalesce('e:' || c.member_id, 'p:' || c.member_path), true
-            FROM changed c JOIN cloud_groups g ON g.directory = c.directory AND g.entry_id = c.group_id ON CONFLICT (directory, resource_id, member) DO UPDATE SET drift = true;
+        INSERT INTO dirty_cloud_members (directory, resource_id, member, drift) SELECT DISTINCT g.directory, g.resource_id, coalesce('e:' || c.member_id, 'p:' || c.member_path), TG_OP <> 'UPDATE'
+            FROM changed c JOIN cloud_groups g ON g.directory = c.directory AND g.entry_id = c.group_id ON CONFLICT (directory, resource_id, member) DO UPDATE SET drift = dirty_cloud_members.drift OR excluded.drift;
     END IF;
     RETURN NULL;
 END $$;
@@ -178,6 +188,7 @@ CREATE TRIGGER cloud_groups_update AFTER UPDATE ON entries REFERENCING NEW TABLE
 CREATE FUNCTION cloud_groups_of_groups() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
     PERFORM mark_cloud_members(ARRAY(SELECT resource_id FROM changed));
+    PERFORM mark_cloud_entries(ARRAY(SELECT directory FROM changed), ARRAY(SELECT entry_id FROM changed));
     RETURN NULL;
 END $$;
 -- +goose StatementEnd
@@ -214,7 +225,7 @@ DROP TRIGGER cloud_groups_update ON resources;
 DROP TRIGGER cloud_groups_delete ON resources;
 ALTER TABLE runs DROP members;
 DROP TABLE cloud_group_kept, dirty_cloud_members, dirty_cloud_groups, cloud_group_refusals, cloud_group_names, cloud_group_directories, cloud_groups;
-DROP FUNCTION cloud_groups_of_resources, cloud_groups_of_resource_members, cloud_groups_of_links, cloud_groups_of_followers, cloud_groups_of_memberships, cloud_groups_of_entries, cloud_groups_of_groups, cloud_groups_of_other_groups, mark_cloud_members;
+DROP FUNCTION cloud_groups_of_resources, cloud_groups_of_resource_members, cloud_groups_of_links, cloud_groups_of_followers, cloud_groups_of_memberships, cloud_groups_of_entries, cloud_groups_of_groups, cloud_groups_of_other_groups, mark_cloud_members, mark_cloud_entries;
 DROP INDEX entries_account, changes_cloud_groups, changes_drift;
 ALTER TABLE changes DROP drift, DROP drift_by, DROP drift_at;
 ALTER TABLE links ADD owner text NOT NULL DEFAULT 'directory' CHECK (owner IN ('cloud', 'directory'));
