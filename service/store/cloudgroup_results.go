@@ -110,6 +110,9 @@ func (s CloudGroups) keepUpdated(ctx context.Context, directory string, byName b
 		w.DN, name.Path(), gone, string(patch), directory, c.EntryID.String()); err != nil {
 		return err
 	}
+	if _, err := s.exec(ctx, `UPDATE memberships SET member_id = ?::uuid WHERE directory = ? AND member_path = ? AND member_id IS NULL`, c.EntryID.String(), directory, name.Path()); err != nil {
+		return err
+	}
 	// Who holds it by a name that this directory does not keep true has to be told.
 	if _, err := s.exec(ctx, `UPDATE memberships SET member_id = NULL WHERE ? AND directory = ? AND member_id = ?::uuid AND member_path <> ?`, byName, directory, c.EntryID.String(), name.Path()); err != nil {
 		return err

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -113,7 +114,34 @@ func (s CloudGroups) MemberDiffs(ctx context.Context, q MemberQuery) (map[string
 			out[group].Removed = append(out[group].Removed, m)
 		}
 	}
+	for _, diff := range out {
+		diff.settle()
+	}
 	return out, rows.Err()
+}
+
+// settle takes out who is there by the name that is wanted, though the mirror does not know
+// yet that it is the same.
+func (m *GroupMembers) settle() {
+	there := map[string]bool{}
+	for _, one := range m.Removed {
+		there[pathOr(one.DN)] = true
+	}
+	both := map[string]bool{}
+	m.Added = slices.DeleteFunc(m.Added, func(one GroupMember) bool {
+		path := pathOr(one.DN)
+		both[path] = there[path]
+		return there[path]
+	})
+	m.Removed = slices.DeleteFunc(m.Removed, func(one GroupMember) bool { return both[pathOr(one.DN)] })
+}
+
+// pathOr is the path of a name, or what is none as it is.
+func pathOr(name string) string {
+	if path, err := entry.PathOf(name); err == nil {
+		return path
+	}
+	return name
 }
 
 func (q MemberQuery) args() map[string]any {
