@@ -518,23 +518,23 @@ func (k *keeping) memberChanges(ctx context.Context, marked []store.MarkedGroup)
 	return changes, nil
 }
 
-// leavePlaceholder leaves who is nobody in a group that has nobody else.
+// leavePlaceholder leaves who is nobody in a group that has nobody else, and takes it out
+// of one that has.
 func (k *keeping) leavePlaceholder(ctx context.Context, group string, diff *store.GroupMembers) error {
-	at := slices.IndexFunc(diff.Removed, func(m store.GroupMember) bool { return k.NeedsMember() && entry.SameDN(m.DN, k.Placeholder) })
-	if at < 0 {
+	if !k.NeedsMember() {
 		return nil
 	}
-	diff.Removed[at].Drift = false
+	diff.Removed = slices.DeleteFunc(diff.Removed, func(m store.GroupMember) bool { return entry.SameDN(m.DN, k.Placeholder) })
 	if len(diff.Added) > 0 {
-		return nil
+		return nil // it goes with the first who comes
 	}
 	var going []string
 	for _, m := range diff.Removed {
 		going = append(going, m.DN)
 	}
-	_, others, err := k.state.CloudGroups.Occupied(ctx, k.Directory, group, k.Placeholder, going)
-	if err == nil && !others {
-		diff.Removed = slices.Delete(diff.Removed, at, at+1)
+	holds, others, err := k.state.CloudGroups.Occupied(ctx, k.Directory, group, k.Placeholder, going)
+	if err == nil && holds && others {
+		diff.Removed = append(diff.Removed, store.GroupMember{DN: k.Placeholder, Name: k.Placeholder})
 	}
 	return err
 }

@@ -133,7 +133,7 @@ func (h *history) want() map[string][]string {
 func TestARandomHistoryEndsAsItShould(t *testing.T) {
 	t.Parallel()
 	w := worldtest.WithCloudGroups(t, worldtest.Options{})
-	const seed = 1217
+	const seed = 1
 	h := &history{w: w, random: rand.New(rand.NewPCG(seed, 3)), people: map[string]string{}, in: map[string]bool{}, groups: map[string]string{}, holds: map[string]map[string]bool{}}
 	for _, name := range []string{"Anna", "Bo", "Cato"} {
 		id := w.ID(name)
@@ -143,7 +143,7 @@ func TestARandomHistoryEndsAsItShould(t *testing.T) {
 		id := w.CloudGroup(name)
 		h.groups[id], h.holds[id] = name, map[string]bool{}
 	}
-	for round := range 25 {
+	for round := range 15 {
 		for i := range 4 {
 			h.step(round*10 + i)
 		}
