@@ -130,7 +130,7 @@ func TestAnAnswerBringsWhatWasAskedAlone(t *testing.T) {
 		"a schema": {Schema: entry.Schema{"cn": {}}}, "a check": {Check: protocol.CheckBegins}, // nobody has asked
 		"a password": {Password: &protocol.PasswordDone{}}, "a mark": {Digest: &protocol.Digested{ID: gone, Mark: "1"}},
 		"a digest": {Digest: &protocol.Digested{ID: gone, Mark: "1", Sealed: []byte(`"x"`)}}, "no reason": {Password: &protocol.PasswordDone{Reason: "made up"}},
-		"a group": {Group: &protocol.GroupWritten{Number: 1}}, "a group elsewhere": {Group: &protocol.GroupWritten{Number: 1, DN: "CN=X,DC=other"}},
+		"a group": {Group: &protocol.GroupWritten{Number: 1}},
 	}
 	asked := map[protocol.Kind]protocol.Order{
 		protocol.KindRead: {Read: &protocol.Read{}}, protocol.KindFetch: {Fetch: &protocol.Fetch{}}, protocol.KindProbe: {Probe: &protocol.Probe{}}, protocol.KindRepair: {Repair: &protocol.Repair{}},
@@ -266,5 +266,21 @@ func TestAnswersOfAgentsThatAreNone(t *testing.T) {
 			require.NoError(t, err)
 			require.NoError(t, b.store.Orders.End(t.Context(), b.order, "", "", store.OrderCounts{}))
 		})
+	}
+}
+
+// TestAGroupOutsideOfItsDirectoryIsNotBelieved has an agent say that it wrote a group
+// elsewhere, and one that nobody asked for.
+func TestAGroupOutsideOfItsDirectoryIsNotBelieved(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	for name, line := range map[problem.Code]protocol.GroupWritten{problem.EntryOutsideBase: {Number: 1, DN: "CN=X,DC=other"}, problem.AgentMessageMalformed: {Number: 2}} {
+		order := store.Order{Directory: "halvard", Request: protocol.Order{Directory: "halvard", Base: "DC=example", Groups: &protocol.Groups{Changes: []protocol.GroupChange{{Number: 1}}}}}
+		require.NoError(t, b.store.Orders.Add(t.Context(), &order))
+		_, ok, err := b.store.Orders.Take(t.Context(), orderstest.Agent, []string{"halvard"}, protocol.LaneAny, time.Minute)
+		require.NoError(t, err)
+		require.True(t, ok)
+		err = b.Ingest(t.Context(), order.ID, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(protocol.Line{Group: &line}, orderstest.Done("", false))))
+		assert.Equal(t, name, problem.CodeOf(err), "%v", err)
 	}
 }
