@@ -139,6 +139,11 @@ func (s *studio) tellStories() error {
 	if err := conn.Modify(change); err != nil {
 		return err
 	}
+	drift := ldap.NewModifyRequest("CN="+demo.Committee+",OU=Cloud Groups,"+d.BaseDN, nil)
+	drift.Add("member", []string{"CN=Pia Holmen,OU=Finance,OU=Shore Office," + d.BaseDN})
+	if err := conn.Modify(drift); err != nil {
+		return err
+	}
 	otto := "CN=Otto Reksten,OU=Northquay,OU=Terminals," + d.BaseDN
 	return conn.ModifyDN(ldap.NewModifyDNRequest(otto, "CN=Otto Reksten", true, "OU=Leavers,"+d.BaseDN))
 }
@@ -182,15 +187,15 @@ func (s *studio) takeAll() error {
 		ready            chromedp.Action
 	}{
 		{"overview", "/", "light", chromedp.WaitVisible(".number", chromedp.ByQuery)},
-		{"run", "/runs/2", "light", open},
-		{"objects", "/objects?text=a&state=in-step", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
+		{"run", "/runs/3", "light", open},
+		{"cloud-groups", "/cloud-groups", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
+		{"cloud-group", "/cloud-groups/halvard/" + url.PathEscape(demo.Committee) + "?view=left-out", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
 		{"directories", "/directories", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
 		{"directory", "/directories/halvard", "light", chromedp.WaitVisible(".verdicts", chromedp.ByQuery)},
 		{"scope", "/scope", "light", chromedp.Tasks{chromedp.WaitVisible("[role=treeitem]", chromedp.ByQuery), chromedp.WaitVisible(".kind", chromedp.ByQuery)}},
 		{"passwords", "/passwords", "dark", chromedp.Tasks{chromedp.WaitVisible(".way", chromedp.ByQuery), chromedp.WaitVisible("td a", chromedp.ByQuery)}},
 		{"survey", "/survey", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
 		{"settings", "/settings", "light", chromedp.WaitVisible(".diffs", chromedp.ByQuery)},
-		{"cloud", "/cloud", "light", chromedp.WaitVisible("th", chromedp.ByQuery)},
 		{"object-why", "/objects/svc-backup", "light", settled},
 		{"rules", "/rules?kind=users&target=displayName", "light", chromedp.Tasks{
 			chromedp.WaitVisible(entryToTry, chromedp.ByQuery), chromedp.SendKeys(entryToTry, "ada.lind@halvard.example", chromedp.ByQuery),
