@@ -201,8 +201,8 @@ func stateText(run wire.Run) string {
 
 // purposeText says what a run is.
 var purposeText = map[purpose.Purpose]string{
-	purpose.Sync: "sync of what changed", purpose.Full: "sync of everything", purpose.Release: "release of held removals", purpose.Single: "sync of one entry",
-	purpose.Rehearsal: "rehearsal of a sync", purpose.Forecast: "forecast for everybody", purpose.Impact: "impact of the draft", purpose.Trial: "trial of one entry",
+	purpose.Sync: "sync of what changed", purpose.Full: "sync of everything", purpose.Release: "release of held removals", purpose.Single: "sync of one object",
+	purpose.Rehearsal: "rehearsal of a sync", purpose.Forecast: "forecast for everybody", purpose.Impact: "impact of the draft", purpose.Trial: "trial of one object",
 	purpose.Look: "reading", purpose.Survey: "survey",
 }
 

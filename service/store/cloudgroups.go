@@ -51,10 +51,15 @@ func (s CloudGroups) markAll(ctx context.Context, directories []string) error {
 	return err
 }
 
-// MarkDue marks those whose grace time is over, and those of which members were refused.
+// MarkDue marks those whose grace time is over and those of which members were refused, and
+// ends what was kept of members that are back.
 func (s CloudGroups) MarkDue(ctx context.Context) error {
 	_, err := s.exec(ctx, `INSERT INTO dirty_cloud_groups (directory, resource_id)
 		SELECT c.directory, c.resource_id FROM cloud_groups c JOIN cloud_group_directories d ON d.directory = c.directory WHERE c.due < now() ON CONFLICT DO NOTHING`)
+	if err == nil { // who is a member in the cloud again is not kept against it
+		_, err = s.exec(ctx, `DELETE FROM cloud_group_kept k WHERE EXISTS (SELECT FROM entries e JOIN ties t ON t.directory = e.directory AND t.entry_id = e.id AND t.left_at IS NULL
+			JOIN resource_members m ON m.member_id = t.resource_id WHERE e.directory = k.directory AND e.dn = k.dn AND e.gone IS NULL AND m.group_id = k.resource_id)`)
+	}
 	if err == nil {
 		_, err = s.exec(ctx, `DELETE FROM cloud_group_refusals f WHERE NOT EXISTS (SELECT FROM entries e WHERE e.directory = f.directory AND e.path = f.path AND e.gone IS NULL)`)
 	}

@@ -9,11 +9,11 @@ const purposes: Record<Purpose, string> = {
   sync: 'sync',
   full: 'sync of everything',
   release: 'release of held removals',
-  single: 'sync of one entry',
+  single: 'sync of one object',
   rehearsal: 'rehearsal',
   forecast: 'forecast for everybody',
   impact: 'impact of the draft',
-  trial: 'trial of one entry',
+  trial: 'trial of one object',
   look: 'reading',
   survey: 'survey',
 }

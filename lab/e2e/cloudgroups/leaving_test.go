@@ -200,3 +200,36 @@ func TestDriftIsToldWithWhoDidIt(t *testing.T) {
 	assert.Equal(t, 2, page.Total)
 	assert.Equal(t, progress.InStep, run.State)
 }
+
+// TestManyMembersAreHeld empties a group in the cloud by mistake, and lets its members stay
+// in the directory until they are members in the cloud again.
+func TestManyMembersAreHeld(t *testing.T) {
+	t.Parallel()
+	w := worldtest.WithCloudGroups(t, worldtest.Options{})
+	var names, hands []string
+	for i := range 12 {
+		names = append(names, fmt.Sprintf("Hand%02d", i))
+		w.Person(names[i], nil)
+		hands = append(hands, fmt.Sprintf("Hand%02d", i))
+	}
+	w.InStep(12)
+	regatta := w.CloudGroup("Regatta", names...)
+	well(w)
+	for _, name := range names {
+		w.CloudMember(regatta, false, name)
+	}
+	run := w.Run(wire.NewRun{})
+	require.Equal(t, 1, run.Counts.Held, "%+v", run.Counts)
+	assert.Equal(t, "take 12 members out of 1 groups", run.Counts.HeldText())
+	members := func() []string { return w.KeptGroups(worldtest.CloudGroups)["Regatta"].Members }
+	assert.Equal(t, hands, members())
+	w.Kambrel("runs", "discard", fmt.Sprint(run.ID), "--reason", "a mistake in the cloud", "--yes")
+	well(w)
+	assert.Equal(t, hands, members(), "they stay")
+	w.Says([]string{"cloud-groups", "show", "Regatta"}, "stay by an operator's word: cn=Hand00,")
+	w.CloudMember(regatta, true, names[0])
+	well(w)
+	w.CloudMember(regatta, false, names[0])
+	well(w)
+	assert.Equal(t, hands[1:], members(), "who came back and goes again, goes")
+}

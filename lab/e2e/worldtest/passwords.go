@@ -1,6 +1,7 @@
 package worldtest
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -177,15 +178,17 @@ func (g *Gate) pass(near net.Conn, target string) {
 // Open lets everything through.
 func (g *Gate) Open() { close(g.hold) }
 
-// MemoryHolds tells whether a text is anywhere in the memory of a process.
-func MemoryHolds(t *testing.T, process *servers.Process, text string) bool {
+// MemoryHolds tells which of texts are anywhere in the memory of a process, by one reading of
+// it: with the race detector it is hundreds of megabytes, and an event waits for its agent
+// for seconds only.
+func MemoryHolds(t *testing.T, process *servers.Process, texts ...string) map[string]bool {
 	t.Helper()
 	maps, err := os.ReadFile(fmt.Sprintf("/proc/%d/maps", process.PID()))
 	require.NoError(t, err)
 	memory, err := os.Open(fmt.Sprintf("/proc/%d/mem", process.PID()))
 	require.NoError(t, err)
 	defer memory.Close()
-	read := 0
+	read, held := 0, map[string]bool{}
 	for line := range strings.Lines(string(maps)) {
 		var from, to uint64
 		var rights string
@@ -195,10 +198,12 @@ func MemoryHolds(t *testing.T, process *servers.Process, text string) bool {
 		block := make([]byte, to-from)
 		n, _ := memory.ReadAt(block, int64(from)) // what is not mapped reads as nothing
 		read += n
-		if strings.Contains(string(block[:n]), text) {
-			return true
+		for _, text := range texts {
+			if bytes.Contains(block[:n], []byte(text)) {
+				held[text] = true
+			}
 		}
 	}
 	require.Greater(t, read, 1<<20, "the memory of the process could not be read")
-	return false
+	return held
 }
