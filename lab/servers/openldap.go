@@ -49,6 +49,10 @@ type OpenLDAPOptions struct {
 const slapdConf = `include /etc/ldap/schema/core.schema
 include /etc/ldap/schema/cosine.schema
 include /etc/ldap/schema/inetorgperson.schema
+# A group that may be empty, as many directories have it; Debian ships no file of it. The
+# number is of OpenLDAP's arc for experiments.
+objectclass ( 1.3.6.1.4.1.4203.666.11.99.1 NAME 'groupOfMembers' SUP top STRUCTURAL
+  MUST cn MAY ( businessCategory $ seeAlso $ owner $ ou $ o $ description $ member ) )
 modulepath /usr/lib/ldap
 moduleload back_mdb
 moduleload syncprov

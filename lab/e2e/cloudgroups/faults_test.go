@@ -128,6 +128,62 @@ func TestAnEmptyGroupHoldsAPlaceholder(t *testing.T) {
 	assert.Equal(t, []string{"Cato"}, members("Crew"))
 }
 
+// TestEveryClassOfGroups keeps, empties and nests groups of the classes that are not the
+// usual one.
+func TestEveryClassOfGroups(t *testing.T) {
+	t.Parallel()
+	for class, empty := range map[string][]string{"groupOfUniqueNames": {"Cloud Groups"}, "groupOfMembers": {}} {
+		t.Run(class, func(t *testing.T) {
+			w := worldtest.WithCloudGroups(t, worldtest.Options{})
+			w.Activate(worldtest.GroupDocument(func(c *settings.CloudGroups) { c.Class = class }))
+			regatta := w.CloudGroup("Regatta", "Anna", "Bo")
+			w.CloudGroup("Board", "Regatta", "Cato")
+			w.CloudGroup("Crew", "Dora")
+			well(w)
+			members := func(name string) []string { return w.KeptGroups(worldtest.CloudGroups)[name].Members }
+			assert.Equal(t, []string{"Anna", "Bo"}, members("Regatta"))
+			assert.Equal(t, []string{"Cato", "Regatta"}, members("Board"))
+			assert.Equal(t, empty, members("Crew"), "nobody of it is here")
+			w.InStep(0)
+			uuid := w.KeptGroups(worldtest.CloudGroups)["Regatta"].UUID
+			w.RenameCloudGroup(regatta, "Race")
+			for _, person := range []string{"Anna", "Bo"} {
+				w.CloudMember(regatta, false, person)
+			}
+			well(w)
+			assert.Equal(t, empty, members("Race"))
+			assert.Equal(t, uuid, w.KeptGroups(worldtest.CloudGroups)["Race"].UUID)
+			assert.Equal(t, []string{"Cato", "Race"}, members("Board"))
+			w.InStep(0)
+
+			// An entry has its class for good: with another one in the settings the groups that
+			// are there are problems and stay what they are, and all go on once it is set back.
+			before := w.KeptGroups(worldtest.CloudGroups)
+			w.Activate(worldtest.GroupDocument(nil))
+			w.CloudMember(regatta, true, "Bo")
+			w.CloudGroup("Divers", "Anna")
+			w.Run(wire.NewRun{})
+			assert.Equal(t, []string{"Anna"}, members("Divers"))
+			assert.Equal(t, uuid, w.KeptGroups(worldtest.CloudGroups)["Race"].UUID)
+			wrong := standing(w, about.CloudGroup)
+			for name, group := range before {
+				assert.Equal(t, group.UUID, w.KeptGroups(worldtest.CloudGroups)[name].UUID)
+				assert.Contains(t, wrong, name+" in brisling")
+			}
+			assert.Equal(t, before["Board"], w.KeptGroups(worldtest.CloudGroups)["Board"])
+			if class == "groupOfUniqueNames" {
+				assert.Equal(t, empty, members("Race"), "the other class names its members otherwise")
+			}
+			w.Activate(worldtest.GroupDocument(func(c *settings.CloudGroups) { c.Class = class }))
+			w.Run(wire.NewRun{})
+			assert.Equal(t, []string{"Bo"}, members("Race"))
+			wrong = standing(w, about.CloudGroup)
+			assert.Len(t, wrong, 1, "the one of the class between")
+			assert.Contains(t, wrong, "Divers in brisling")
+		})
+	}
+}
+
 // TestKilledAtRandomMomentsNothingIsTwice kills service and agent twenty times in the midst
 // of writing, and comes to the same end.
 func TestKilledAtRandomMomentsNothingIsTwice(t *testing.T) {

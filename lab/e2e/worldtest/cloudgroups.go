@@ -121,12 +121,12 @@ type KeptGroup struct {
 // KeptGroups lists the groups below a container by their first names.
 func (w *World) KeptGroups(container string) map[string]KeptGroup {
 	w.T.Helper()
-	result, err := w.LDAP.Search(&ldap.SearchRequest{BaseDN: container, Scope: ldap.ScopeWholeSubtree, Filter: "(objectClass=groupOfNames)", Attributes: []string{"cn", "member", "businessCategory", "entryUUID"}})
+	result, err := w.LDAP.Search(&ldap.SearchRequest{BaseDN: container, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=groupOfMembers))", Attributes: []string{"cn", "member", "uniqueMember", "businessCategory", "entryUUID"}})
 	require.NoError(w.T, err)
 	out := map[string]KeptGroup{}
 	for _, e := range result.Entries {
 		group := KeptGroup{DN: e.DN, UUID: e.GetAttributeValue("entryUUID"), Mark: e.GetAttributeValue("businessCategory"), Members: []string{}}
-		for _, member := range e.GetAttributeValues("member") {
+		for _, member := range append(e.GetAttributeValues("member"), e.GetAttributeValues("uniqueMember")...) {
 			dn, err := entry.ParseDN(member)
 			require.NoError(w.T, err)
 			group.Members = append(group.Members, dn.Name())
