@@ -259,11 +259,7 @@ func (v *validation) groupRule(path string, rule Rule) {
 	}
 	if rule.Always != nil {
 		ways++
-		switch rule.Always.(type) {
-		case string, bool, int64, uint64, int, float64:
-		default:
-			v.add(path+".always", "give a text, a number, true or false")
-		}
+		v.always(path+".always", rule.Always)
 	}
 	ofResource := func(name, text string, truth bool) {
 		if text != "" {

@@ -284,6 +284,15 @@ func (v *validation) taking(kind entry.Kind, t Taking) {
 	}
 }
 
+// always checks a value that a rule sets whatever its source has.
+func (v *validation) always(path string, value any) {
+	switch value.(type) {
+	case string, bool, int64, uint64, int, float64:
+	default:
+		v.add(path, "give a text, a number, true or false")
+	}
+}
+
 func (v *validation) rule(path string, kind entry.Kind, rule Rule) {
 	target, err := entry.ParsePath(rule.Target)
 	if err != nil {
@@ -302,11 +311,7 @@ func (v *validation) rule(path string, kind entry.Kind, rule Rule) {
 	}
 	if rule.Always != nil {
 		ways++
-		switch rule.Always.(type) {
-		case string, bool, int64, uint64, int, float64:
-		default:
-			v.add(path+".always", "give a text, a number, true or false")
-		}
+		v.always(path+".always", rule.Always)
 	}
 	active := strings.EqualFold(rule.Target, "active")
 	if rule.Formula != "" {

@@ -17,7 +17,6 @@ const entriesAtOnce = 1000
 type entriesTaker struct {
 	*ingestion
 	source  store.Source
-	base    string // path of the directory's base, once it was asked for
 	entries []*entry.Entry
 	gone    []entry.ID
 }
@@ -43,16 +42,11 @@ func (i *entriesTaker) line(line protocol.Line) (belongs, full bool, err error) 
 // admit refuses what the agent was not asked about: only what lies beneath the
 // directory's base may come from it.
 func (i *entriesTaker) admit(e *entry.Entry) error {
-	path, err := entry.PathOf(e.DN)
+	beneath, err := i.beneath(e.DN)
 	if err != nil {
-		return problem.Wrap(problem.AgentMessageMalformed, err, "order %d", i.order.ID)
+		return err
 	}
-	if i.base == "" {
-		if i.base, err = entry.PathOf(i.order.Request.Base); err != nil {
-			return err
-		}
-	}
-	if !entry.PathUnder(path, i.base) {
+	if !beneath {
 		return problem.New(problem.EntryOutsideBase, "%s is not beneath %s", e.DN, i.order.Request.Base)
 	}
 	if e.Kind != entry.Container && !slices.Contains(entry.Kinds, e.Kind) {

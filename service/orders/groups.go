@@ -24,25 +24,20 @@ func (g *groupTaker) line(line protocol.Line) (belongs, full bool, err error) {
 	if line.Group == nil {
 		return false, false, nil
 	}
-	for _, name := range append([]string{line.Group.DN}, namesOf(line.Group.Entry)...) {
+	names := []string{line.Group.DN}
+	if line.Group.Entry != nil {
+		names = append(names, line.Group.Entry.DN)
+	}
+	for _, name := range names {
 		if name == "" {
 			continue
 		}
-		path, err := entry.PathOf(name)
-		base, err2 := entry.PathOf(g.order.Request.Base)
-		if err != nil || err2 != nil || !entry.PathUnder(path, base) {
+		if beneath, err := g.beneath(name); err != nil || !beneath {
 			return true, false, problem.New(problem.EntryOutsideBase, "%s does not lie below %s", name, g.order.Request.Base)
 		}
 	}
 	g.written = append(g.written, *line.Group)
 	return true, len(g.written) >= groupsAtOnce, nil
-}
-
-func namesOf(e *entry.Entry) []string {
-	if e == nil {
-		return nil
-	}
-	return []string{e.DN}
 }
 
 func (g *groupTaker) keep(ctx context.Context, s *store.Store) error {

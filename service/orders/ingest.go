@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"time"
 
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
 	protocol "kambrel.example/kambrel/protocol/orders"
@@ -53,6 +54,21 @@ type ingestion struct {
 	came    bool // something has come
 	counts  store.OrderCounts
 	touched time.Time // when the lease was renewed last
+	base    string    // the path of the directory's base, once it was asked for
+}
+
+// beneath tells whether a name lies beneath the base that the agent was asked about.
+func (i *ingestion) beneath(dn string) (bool, error) {
+	path, err := entry.PathOf(dn)
+	if err != nil {
+		return false, problem.Wrap(problem.AgentMessageMalformed, err, "order %d", i.order.ID)
+	}
+	if i.base == "" {
+		if i.base, err = entry.PathOf(i.order.Request.Base); err != nil {
+			return false, err
+		}
+	}
+	return entry.PathUnder(path, i.base), nil
 }
 
 // Ingest stores an agent's answer as it streams in, and ends the order with its
