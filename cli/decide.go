@@ -151,7 +151,7 @@ Exit status: 0 done, 1 failed, 2 the entry has a problem.`,
 				if len(changes.Items) == 0 {
 					fmt.Fprintln(w, "  nothing")
 				}
-				return printChanges(w, run, changes)
+				return printChanges(w, run, changes, true)
 			})
 			switch {
 			case err != nil:

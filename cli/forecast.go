@@ -111,7 +111,7 @@ func newForecastShowCommand(d *deps) *cobra.Command {
 			}
 			return d.print(cmd.OutOrStdout(), changes, func(w io.Writer) error {
 				fmt.Fprintf(w, "%s in forecast %d\n", plural(changes.Total, "object"), forecast.Run.ID)
-				return printChanges(w, forecast.Run, changes)
+				return printChanges(w, forecast.Run, changes, false)
 			})
 		},
 	}

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/rules"
@@ -65,6 +66,7 @@ func (d *deps) listing(limit int) (*client.Client, error) {
 func newRunsShowCommand(d *deps) *cobra.Command {
 	var state, operation, kind, text string
 	var limit int
+	var values bool
 	command := &cobra.Command{
 		Use: "show N", Short: "Show a run and its changes, before and after", Args: oneArgument("the run's number"),
 		Example: "  kambrel runs show 7\n  kambrel runs show 7 --operation suspend\n  kambrel runs show 7 --text lind -o json",
@@ -79,15 +81,29 @@ func newRunsShowCommand(d *deps) *cobra.Command {
 					query.Set(name, value)
 				}
 			}
+			narrowed := state+operation+kind+text != ""
+			if d.output == "table" && !narrowed && !run.Purpose.Rehearses() {
+				query.Set("without", "blocked") // they are told as problems
+			}
 			changes, err := c.Changes(cmd.Context(), run.ID, query)
 			if err != nil {
 				return err
+			}
+			var news runProblems
+			if !narrowed {
+				if news, err = problemsOfRun(cmd.Context(), c, run); err != nil {
+					return err
+				}
 			}
 			return d.print(cmd.OutOrStdout(), map[string]any{"run": run, "changes": changes.Items, "total": changes.Total}, func(w io.Writer) error {
 				if err := printRun(w, run); err != nil {
 					return err
 				}
-				return printChanges(w, run, changes)
+				if err := printChanges(w, run, changes, values); err != nil {
+					return err
+				}
+				news.print(w, run)
+				return nil
 			})
 		},
 	}
@@ -95,6 +111,7 @@ func newRunsShowCommand(d *deps) *cobra.Command {
 	command.Flags().StringVar(&operation, "operation", "", "only one operation: create, adopt, update, restore, suspend, delete, none")
 	command.Flags().StringVar(&kind, "kind", "", "only one kind: user, group, contact")
 	command.Flags().StringVar(&text, "text", "", "only logins or names that contain this")
+	command.Flags().BoolVar(&values, "values", false, "print every value of what was created")
 	command.Flags().IntVar(&limit, "limit", 200, "how many changes, at most 1000")
 	return command
 }
@@ -347,7 +364,9 @@ func alikeOnce(w io.Writer, page wire.Page[wire.Change]) wire.Page[wire.Change] 
 	return page
 }
 
-func printChanges(w io.Writer, run wire.Run, page wire.Page[wire.Change]) error {
+// printChanges prints changes; of what is created only how many values it gets, unless all
+// are asked for.
+func printChanges(w io.Writer, run wire.Run, page wire.Page[wire.Change], values bool) error {
 	for _, change := range page.Items {
 		state := change.State
 		if run.Purpose.Rehearses() && state == "planned" {
@@ -370,6 +389,10 @@ func printChanges(w io.Writer, run wire.Run, page wire.Page[wire.Change]) error 
 		}
 		if change.Answer != "" {
 			fmt.Fprintf(w, "  %s: %s\n", or(change.Code, "answer"), change.Answer)
+		}
+		if change.Operation == string(plan.Create) && !values {
+			fmt.Fprintf(w, "    %s\n", plural(len(change.Diffs), "attribute"))
+			continue
 		}
 		printDiffs(w, change.Diffs)
 	}

@@ -78,8 +78,16 @@ func (d *deps) wait(cmd *cobra.Command, c *client.Client, id int64) error {
 		return err
 	}
 	var changes wire.Page[wire.Change]
+	var news runProblems
 	if d.output == "table" {
-		if changes, err = c.Changes(cmd.Context(), id, url.Values{"limit": {"15"}}); err != nil {
+		query := url.Values{"limit": {"15"}}
+		if !run.Purpose.Rehearses() {
+			query.Set("without", "blocked")
+		}
+		if changes, err = c.Changes(cmd.Context(), id, query); err != nil {
+			return err
+		}
+		if news, err = problemsOfRun(cmd.Context(), c, run); err != nil {
 			return err
 		}
 	}
@@ -87,7 +95,11 @@ func (d *deps) wait(cmd *cobra.Command, c *client.Client, id int64) error {
 		if err := printRun(w, run); err != nil {
 			return err
 		}
-		return printChanges(w, run, alikeOnce(w, changes))
+		if err := printChanges(w, run, alikeOnce(w, changes), false); err != nil {
+			return err
+		}
+		news.print(w, run)
+		return nil
 	}); err != nil {
 		return err
 	}
@@ -263,8 +275,11 @@ func printPlan(w io.Writer, run wire.Run) {
 		fmt.Fprintf(w, "  write  %d done, %d failed\n", c.Done, c.Failed)
 	}
 	printGoing(w, "  ", c.Going)
-	if c.Problems > 0 {
-		fmt.Fprintf(w, "  %s: see 'kambrel problems'\n", plural(c.Problems, "problem"))
+	switch {
+	case run.Purpose.Rehearses() && c.Problems > 0:
+		fmt.Fprintf(w, "  %s: 'kambrel runs show %d --state blocked' names them\n", plural(c.Problems, "problem"), run.ID)
+	case run.Ended != nil && c.ProblemsNew+c.ProblemsGone+c.ProblemsStanding > 0:
+		fmt.Fprintf(w, "  problems  %d new, %d gone, %d standing\n", c.ProblemsNew, c.ProblemsGone, c.ProblemsStanding)
 	}
 	if c.Held > 0 {
 		fmt.Fprintf(w, "  the guard holds what would %s: look at 'kambrel runs show %d --state held', then 'kambrel runs release %d' if it is meant, or 'kambrel runs discard %d' if not\n", c.HeldText(), run.ID, run.ID, run.ID)

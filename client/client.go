@@ -285,6 +285,26 @@ func (c *Client) Problems(ctx context.Context, query url.Values) (out wire.Page[
 	return out, c.do(ctx, http.MethodGet, "/problems", query, nil, &out)
 }
 
+// ProblemGroups gathers the open problems by what causes them.
+func (c *Client) ProblemGroups(ctx context.Context) (out []wire.ProblemGroup, err error) {
+	return out, c.do(ctx, http.MethodGet, "/problems/groups", nil, nil, &out)
+}
+
+// Problem shows one problem with what helps to solve it.
+func (c *Client) Problem(ctx context.Context, id int64) (out wire.ProblemView, err error) {
+	return out, c.do(ctx, http.MethodGet, "/problems/"+number(id), nil, nil, &out)
+}
+
+// OfferedRepairs lists values that would have to be others so that problems are solved.
+func (c *Client) OfferedRepairs(ctx context.Context, query url.Values) (out []wire.RepairItem, err error) {
+	return out, c.do(ctx, http.MethodGet, "/problems/repairs", query, nil, &out)
+}
+
+// MarkProblems says something of open problems.
+func (c *Client) MarkProblems(ctx context.Context, in wire.MarkProblems) (out wire.MarkedProblems, err error) {
+	return out, c.do(ctx, http.MethodPost, "/problems/marks", nil, in, &out)
+}
+
 // ProblemKinds is the catalogue of problems.
 func (c *Client) ProblemKinds(ctx context.Context) (out []wire.ProblemKind, err error) {
 	return out, c.do(ctx, http.MethodGet, "/problems/kinds", nil, nil, &out)

@@ -20,6 +20,18 @@ export const router = createRouter({
       meta: { title: 'Run', place: 'runs' },
     },
     {
+      path: '/problems',
+      name: 'problems',
+      component: () => import('./pages/Problems.vue'),
+      meta: { title: 'Problems' },
+    },
+    {
+      path: '/problems/:id(\\d+)',
+      name: 'problem',
+      component: () => import('./pages/Problem.vue'),
+      meta: { title: 'Problem', place: 'problems' },
+    },
+    {
       path: '/kept',
       name: 'kept',
       component: () => import('./pages/Kept.vue'),

@@ -49,6 +49,7 @@ const (
 	TryGroup        Kind = "try-cloud-group"
 	HandOver        Kind = "hand-over-group"
 	DecideAgain     Kind = "decide-group-again"
+	MarkProblem     Kind = "mark-problem"
 )
 
 // Description is what the catalogue says of a kind.
@@ -95,6 +96,7 @@ var catalogue = []Description{
 	{TryGroup, "Wrote a group of the cloud for a trial", about.CloudGroup, ""},
 	{HandOver, "Handed a group over to the cloud, or to a directory", about.CloudGroup, HandOver},
 	{DecideAgain, "Let what was kept of a group be decided again", about.CloudGroup, ""},
+	{MarkProblem, "Said who looks after a problem, noted it, or put it to sleep", "", MarkProblem},
 	{ResumeDigests, "Let digests of a directory's passwords be made again", about.Directory, PauseDigests},
 }
 

@@ -289,6 +289,31 @@ func (f Facts) resource() Resource {
 	return f.Resources[0]
 }
 
+// Targets are the attributes of the resource that the problem is about: those whose value
+// is missing, refused or taken. A value of the entry, or a rule, would have to be another.
+func (f Facts) Targets(code Code) []string {
+	switch code {
+	case DuplicateLogin, DuplicateAddress, DuplicateName, RequiredMissing, FormulaFailed:
+		return []string{f.Attribute}
+	case LoginSuffix:
+		return []string{"userName"}
+	case LinkConflict, AmbiguousMatch, ProtectedResource, NearMiss:
+		if f.Attribute != "" {
+			return []string{f.Attribute}
+		}
+	case ValueRefused, CloudRefused, ValueAltered:
+		var targets []string
+		for _, r := range f.Refused {
+			targets = append(targets, r.Target)
+		}
+		for _, a := range f.Altered {
+			targets = append(targets, a.Target)
+		}
+		return targets
+	}
+	return nil
+}
+
 // holder names who has what somebody else wants.
 func (f Facts) holder() string {
 	if len(f.Entries) > 0 {

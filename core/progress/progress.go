@@ -53,6 +53,9 @@ type Counts struct {
 	Done             int            `json:"done" doc:"Changes the cloud has carried out"`
 	Failed           int            `json:"failed"`
 	Problems         int            `json:"problems" doc:"Entries that this run could not bring in step"`
+	ProblemsNew      int            `json:"problemsNew,omitempty" doc:"Problems of anything that were not there before this run"`
+	ProblemsGone     int            `json:"problemsGone,omitempty" doc:"Problems that this run has closed"`
+	ProblemsStanding int            `json:"problemsStanding,omitempty" doc:"Problems that were there before this run, and are still"`
 	SamePerson       int            `json:"samePerson,omitempty" doc:"Entries that are one person with another entry, and share its resource"`
 	MembersLeftOut   int            `json:"membersLeftOut,omitempty" doc:"Members of cloud groups that are none in a directory, of the groups that this run has looked at"`
 	Surveyed         int            `json:"surveyed,omitempty" doc:"Entries that the survey has looked at"`

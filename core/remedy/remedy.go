@@ -23,7 +23,7 @@ type Remedy struct {
 	Run         string   `json:"run,omitempty"`
 	Agent       string   `json:"agent,omitempty"`
 	Directories []string `json:"directories,omitempty" doc:"That it is done to; of an agent all for which it may speak then"`
-	Attribute   string   `json:"attribute,omitempty"`
+	Attribute   string   `json:"attribute,omitempty" doc:"Of the directory; of a repair or a rule the attribute of the resource that would become another"`
 	Command     string   `json:"command" doc:"The same on the command line"`
 }
 
@@ -35,13 +35,48 @@ func (r Remedy) Reason() string {
 	return r.Title + ". " + r.When
 }
 
-// Of lists the remedies of a problem, the likeliest first; none where the cause lies
-// in the directory, in the cloud or in the settings, and the catalogue says what to
-// do there.
+// Of lists the remedies of a problem, the likeliest first: those that are of its own, then
+// to correct a value or the rule that makes it, and last to try again. None where the cause
+// lies elsewhere, and the catalogue says what to do there.
 func Of(thing about.Thing, code problem.Code, facts problem.Facts) []Remedy {
+	out := ofCode(thing, code, facts)
+	if thing.Type == about.Entry {
+		return append(out, ofEntry(entryOf(thing), facts.Targets(code))...)
+	}
+	if slices.Contains(ending, code) {
+		out = append(out, Remedy{Act: act.StartRun, Title: "Try again now", When: "The cause is mended.", Command: "kambrel sync"})
+	}
+	return out
+}
+
+// ending are the problems by which runs end, or leave a directory out: another run tells
+// whether they are over.
+var ending = []problem.Code{
+	problem.CloudListIncomplete, problem.MembersLost, problem.CloudThrottled, problem.CloudUnreachable, problem.CloudFailing, problem.CloudUnauthorized,
+	problem.DirectoryUnreachable, problem.DirectoryRefused, problem.AgentOffline, problem.ContainerMissing, problem.NothingVisible, problem.AttributeHidden, problem.Unforeseen, problem.DatabaseRefused,
+}
+
+// ofEntry are what may help whatever an entry has: a value, a rule, another try.
+func ofEntry(entry string, targets []string) (out []Remedy) {
+	for i, target := range targets {
+		if i == 0 {
+			out = append(out, Remedy{Act: act.RepairValue, Title: "Correct the value in the directory", When: "The value is wrong there.", Entry: entry, Attribute: target, Command: "kambrel problems repair " + entry})
+		}
+		out = append(out, Remedy{Act: act.Activate, Title: "Change the rule for " + target, When: "It would be wrong for others too.", Attribute: target, Command: "kambrel rules list"})
+	}
+	return append(out, Remedy{Act: act.SyncOne, Title: "Try again now", When: "The cause is mended.", Entry: entry, Command: "kambrel trial " + entry + " --write"})
+}
+
+func entryOf(thing about.Thing) string {
+	_, entry, _ := strings.Cut(thing.Key, "/")
+	return entry
+}
+
+// ofCode are the remedies that a problem has of its own.
+func ofCode(thing about.Thing, code problem.Code, facts problem.Facts) []Remedy {
 	entry := ""
 	if thing.Type == about.Entry {
-		_, entry, _ = strings.Cut(thing.Key, "/")
+		entry = entryOf(thing)
 	}
 	of := func(kind act.Kind, title, when string) Remedy {
 		return Remedy{Act: kind, Title: title, When: when, Entry: entry, Command: "kambrel " + string(kind) + " " + entry}
@@ -82,7 +117,10 @@ func Of(thing about.Thing, code problem.Code, facts problem.Facts) []Remedy {
 	case problem.CreationUnconfirmed:
 		return []Remedy{of(act.Create, "Make it all the same", "The cloud surely does not have it.")}
 	case problem.RemovalsHeld:
-		return []Remedy{{Act: act.Release, Title: "Release what run " + facts.Value + " holds", When: "It is meant.", Run: facts.Value, Command: "kambrel runs release " + facts.Value}}
+		return []Remedy{
+			{Act: act.Release, Title: "Release what run " + facts.Value + " holds", When: "It is meant.", Run: facts.Value, Command: "kambrel runs release " + facts.Value},
+			{Act: act.Discard, Title: "Keep what run " + facts.Value + " would take away", When: "It is not meant.", Run: facts.Value, Command: "kambrel runs discard " + facts.Value},
+		}
 	case problem.AttributeHidden:
 		out := make([]Remedy, len(facts.Names))
 		for i, name := range facts.Names {

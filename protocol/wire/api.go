@@ -210,6 +210,52 @@ type Problem struct {
 	Times      int             `json:"times" doc:"How many runs have met it"`
 	Closed     *time.Time      `json:"closed,omitempty"`
 	Closing    string          `json:"closing,omitempty" doc:"Why it was closed"`
+	ClosedRun  int64           `json:"closedRun,omitempty" doc:"The run that has closed it"`
+	// What people say of it.
+	Assigned string     `json:"assigned,omitempty" doc:"Who looks after it"`
+	Note     string     `json:"note,omitempty"`
+	Asleep   *time.Time `json:"asleep,omitempty" doc:"Until when it stands behind the others"`
+	MarkedBy string     `json:"markedBy,omitempty" doc:"Who has said so last"`
+	Marked   *time.Time `json:"marked,omitempty"`
+}
+
+// MarkProblems says something of open problems; what is not given stays as it is.
+type MarkProblems struct {
+	IDs      []int64    `json:"ids,omitempty" maxItems:"10000" doc:"These problems"`
+	Code     string     `json:"code,omitempty" maxLength:"60" doc:"Or all open ones that have this code"`
+	Assigned *string    `json:"assigned,omitempty" maxLength:"200" doc:"Who looks after it; an empty text for nobody"`
+	Note     *string    `json:"note,omitempty" maxLength:"2000" doc:"An empty text takes the note away"`
+	Asleep   *time.Time `json:"asleep,omitempty" doc:"Until when it stands behind the others, at most a year; a time that has passed wakes it"`
+}
+
+// MarkedProblems tells how many problems were marked.
+type MarkedProblems struct {
+	Marked int `json:"marked"`
+}
+
+// ProblemGroup is all open problems that have one code.
+type ProblemGroup struct {
+	ProblemKind
+	Count    int          `json:"count" doc:"How many are open; none where all were closed within the days shown"`
+	Asleep   int          `json:"asleep" doc:"Of them, those that sleep"`
+	Assigned int          `json:"assigned" doc:"Of them, those that somebody looks after"`
+	Since    time.Time    `json:"since" doc:"Since when the oldest is open"`
+	Newest   time.Time    `json:"newest" doc:"When the newest was opened"`
+	Days     []ProblemDay `json:"days" doc:"What came and went on each of the last 14 days, the oldest first"`
+}
+
+// ProblemDay is how many problems were opened and closed on a day.
+type ProblemDay struct {
+	Day    string `json:"day" format:"date" doc:"In UTC"`
+	Opened int    `json:"opened"`
+	Closed int    `json:"closed"`
+}
+
+// ProblemView is one problem with all that helps to solve it.
+type ProblemView struct {
+	Problem
+	Repairs []RepairItem `json:"repairs" doc:"Values of the entry that Kambrel could write, as they are, with a proposal where there is one"`
+	Acts    []Act        `json:"acts" doc:"What was done to the thing since the problem is there, the newest first"`
 }
 
 // Attention is something that needs attention: a problem of what is no entry, or all
@@ -468,6 +514,8 @@ type CodeCount struct {
 	Code  string `json:"code"`
 	Title string `json:"title"`
 	Count int    `json:"count"`
+	// Asleep are those of them that somebody has put to sleep.
+	Asleep int `json:"asleep,omitempty"`
 }
 
 // ObjectCounts tells how many objects are where.

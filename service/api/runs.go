@@ -51,6 +51,7 @@ type changesQuery struct {
 	Operation string `query:"operation" enum:"create,adopt,update,restore,suspend,leave,delete,unlink,none"`
 	Code      string `query:"code" maxLength:"60" doc:"Of a problem"`
 	State     string `query:"state" enum:"planned,sent,done,failed,held,discarded,superseded,blocked,noted,unconfirmed,unanswered"`
+	Without   string `query:"without" enum:"blocked,noted" doc:"All states but this one: blocked are those that a problem keeps from being done"`
 	Text      string `query:"text" maxLength:"200" doc:"Part of a login or a distinguished name"`
 }
 
@@ -169,7 +170,7 @@ func (s *Server) changes(ctx context.Context, in *changesQuery) (*body[wire.Page
 	if _, err := s.run(ctx, in.ID); err != nil {
 		return nil, fail(err)
 	}
-	changes, total, err := s.store.Changes.List(ctx, store.ChangeQuery{Run: in.ID, Kind: in.Kind, Operation: in.Operation, Code: in.Code, State: in.State, Text: in.Text, After: after, Limit: in.Limit})
+	changes, total, err := s.store.Changes.List(ctx, store.ChangeQuery{Run: in.ID, Kind: in.Kind, Operation: in.Operation, Code: in.Code, State: in.State, Without: in.Without, Text: in.Text, After: after, Limit: in.Limit})
 	if err != nil {
 		return nil, fail(err)
 	}

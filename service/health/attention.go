@@ -103,12 +103,16 @@ func (e *Health) judge(ctx context.Context, h *wire.Health) error {
 	now := standing(*h)
 	for _, one := range now {
 		view := attention(one)
+		asleep := false
 		if at := slices.IndexFunc(kept, func(p store.Problem) bool { return p.About == one.About && p.Code == one.Code }); at >= 0 {
-			view.Since = &kept[at].Since
+			view.Since, asleep = &kept[at].Since, kept[at].Asleep()
 		}
-		if one.Code == problem.AgentOffline {
+		switch {
+		case one.Code != problem.AgentOffline && asleep:
+			continue
+		case one.Code == problem.AgentOffline:
 			breaking = append(breaking, view)
-		} else {
+		default:
 			others = append(others, view)
 		}
 	}
@@ -131,7 +135,14 @@ func (e *Health) judge(ctx context.Context, h *wire.Health) error {
 		breaking = append(breaking, wire.Attention{ProblemDetail: *failure, About: about.Thing{Type: about.Run, Key: strconv.FormatInt(h.LastRun.ID, 10)}, Count: 1, Remedies: []remedy.Remedy{}})
 	}
 	for _, c := range h.ByProblem {
-		others = append(others, wire.Attention{ProblemDetail: wire.DetailOf(problem.Code(c.Code), fmt.Sprintf("%d open", c.Count)), About: about.Thing{Type: about.Entry}, Count: c.Count, Remedies: []remedy.Remedy{}})
+		open := fmt.Sprintf("%d open", c.Count)
+		switch {
+		case c.Asleep == c.Count: // somebody has said when to look again
+			continue
+		case c.Asleep > 0:
+			open += fmt.Sprintf(", %d asleep", c.Asleep)
+		}
+		others = append(others, wire.Attention{ProblemDetail: wire.DetailOf(problem.Code(c.Code), open), About: about.Thing{Type: about.Entry}, Count: c.Count, Remedies: []remedy.Remedy{}})
 	}
 	h.Attention = append(append(h.Attention, breaking...), others...)
 	switch {

@@ -1,7 +1,8 @@
 // Package problems shows what keeps things from being in step: what a problem is
 // about, its facts, since when and how often, and its remedies as acts with their
-// parameters filled in. It opens and closes none: whoever meets a problem does, a
-// plan, a run's end, or the watch over how things stand (service/health).
+// parameters filled in; and keeps what people say of it. It opens and closes none:
+// whoever meets a problem does, a plan, a run's end, or the watch over how things stand
+// (service/health).
 package problems
 
 import (
@@ -41,7 +42,7 @@ func (p *Problems) Counts(ctx context.Context) ([]wire.CodeCount, error) {
 	counts, err := p.store.Problems.CountByCode(ctx)
 	views := make([]wire.CodeCount, len(counts))
 	for i, c := range counts {
-		views[i] = wire.CodeCount{Code: string(c.Code), Title: problem.Describe(c.Code).Title, Count: c.Count}
+		views[i] = wire.CodeCount{Code: string(c.Code), Title: problem.Describe(c.Code).Title, Count: c.Count, Asleep: c.Asleep}
 	}
 	return views, err
 }
@@ -58,7 +59,8 @@ func views(list []store.Problem) []wire.Problem {
 func View(p store.Problem) wire.Problem {
 	view := wire.Problem{
 		ProblemDetail: wire.DetailOf(p.Code, p.Detail), ID: p.ID, About: p.About, Name: p.Name, Facts: p.Facts, ResourceID: p.ResourceID, Remedies: []remedy.Remedy{},
-		Since: p.Since, Met: p.Met, FirstRun: p.FirstRun, LastRun: p.LastRun, Times: p.Times, Closed: p.Closed, Closing: p.Closing,
+		Since: p.Since, Met: p.Met, FirstRun: p.FirstRun, LastRun: p.LastRun, Times: p.Times, Closed: p.Closed, Closing: p.Closing, ClosedRun: p.ClosedRun,
+		Assigned: p.Marks.Assigned, Note: p.Marks.Note, Asleep: p.Marks.Asleep, MarkedBy: p.Marks.By, Marked: p.Marks.At,
 	}
 	if p.Ref != (entry.Ref{}) {
 		view.Directory, view.EntryID, view.DN = p.Ref.Directory, p.Ref.ID.String(), p.Name

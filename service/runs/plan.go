@@ -89,7 +89,7 @@ func (x *execution) planBatch(ctx context.Context, query *store.DirtyQuery, turn
 		if err := tx.Changes.Add(ctx, x.run.ID, p.changes); err != nil {
 			return err
 		}
-		if err := tx.Problems.Close(ctx, p.well); err != nil {
+		if err := tx.Problems.Close(ctx, x.run.ID, p.well); err != nil {
 			return err
 		}
 		return tx.Problems.Save(ctx, store.MetByPlan, x.run.ID, p.problems)

@@ -413,7 +413,25 @@ func (x *execution) end(ctx context.Context, failure error) error {
 	if err := x.keepEnd(ctx, p); err != nil {
 		return err
 	}
+	if err := x.countProblems(ctx); err != nil {
+		return err
+	}
 	return x.save(ctx, true)
+}
+
+// countProblems counts what the run has opened and closed, and what stands.
+func (x *execution) countProblems(ctx context.Context) error {
+	if !x.run.Purpose.Writes() {
+		return nil
+	}
+	counts, err := x.store.Problems.CountOf(ctx, x.run.ID)
+	if err != nil {
+		return fmt.Errorf("count the problems of run %d: %w", x.run.ID, err)
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.run.Counts.ProblemsNew, x.run.Counts.ProblemsGone, x.run.Counts.ProblemsStanding = counts.New, counts.Gone, counts.Standing
+	return nil
 }
 
 // keepEnd keeps what ended a run that was to write as a problem of what it is about,
@@ -425,7 +443,7 @@ func (x *execution) keepEnd(ctx context.Context, p *problem.Error) error {
 	}
 	return x.store.Fenced(ctx, func(tx *store.Store) error {
 		if p == nil {
-			if err := tx.Problems.CloseOfRuns(ctx, directoriesOf(x.left)); err != nil {
+			if err := tx.Problems.CloseOfRuns(ctx, x.run.ID, directoriesOf(x.left)); err != nil {
 				return err
 			}
 			return tx.Problems.Save(ctx, store.MetByRun, x.run.ID, x.left)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"database/sql/driver"
+	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgtype"
@@ -93,3 +94,12 @@ type octets []byte
 
 // Value is the slice itself.
 func (o octets) Value() (driver.Value, error) { return []byte(o), nil }
+
+// numbers is an array of ids, as text.
+func numbers(ids []int64) textArray {
+	out := make(textArray, len(ids))
+	for i, id := range ids {
+		out[i] = strconv.FormatInt(id, 10)
+	}
+	return out
+}

@@ -469,6 +469,7 @@ type ChangeQuery struct {
 	Code      string
 	Operation string
 	State     string
+	Without   string // a state that is left out
 	Text      string
 	After     int64 // id of the last one seen
 	Limit     int
@@ -491,6 +492,9 @@ func (s Changes) List(ctx context.Context, q ChangeQuery) ([]Change, int, error)
 		query = query.Where("state = ?", q.State)
 	} else {
 		query = query.Where("state NOT IN ('superseded', 'tie')")
+	}
+	if q.Without != "" {
+		query = query.Where("state <> ?", q.Without)
 	}
 	if q.Text != "" {
 		query = query.Where(`strpos(lower(name || E'\n' || dn), ?) > 0`, strings.ToLower(q.Text))

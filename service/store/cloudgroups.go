@@ -415,8 +415,8 @@ func (s CloudGroups) SaveProblems(ctx context.Context, run int64, directory stri
 	for i, id := range groups {
 		subjects[i] = about.CloudGroupOf(directory, id).Key
 	}
-	if _, err := s.exec(ctx, `UPDATE problems SET closed = now(), closing = ? WHERE closed IS NULL AND about = ? AND subject = ANY(?::text[]) AND NOT (subject || ' ' || code) = ANY(?::text[])`,
-		ClosedGone, about.CloudGroup, subjects, keys); err != nil {
+	if _, err := s.exec(ctx, `UPDATE problems SET closed = now(), closing = ?, closed_run = ? WHERE closed IS NULL AND about = ? AND subject = ANY(?::text[]) AND NOT (subject || ' ' || code) = ANY(?::text[])`,
+		ClosedGone, run, about.CloudGroup, subjects, keys); err != nil {
 		return fmt.Errorf("close the problems of groups: %w", err)
 	}
 	return s.all().Problems.Save(ctx, MetByPlan, run, problems)

@@ -6,6 +6,7 @@ import (
 	"context"
 	"sync"
 
+	"kambrel.example/kambrel/service/judging"
 	"kambrel.example/kambrel/service/orders"
 	"kambrel.example/kambrel/service/setup"
 	"kambrel.example/kambrel/service/store"
@@ -17,14 +18,15 @@ type Surveys struct {
 	store   *store.Store
 	orders  *orders.Orders
 	setup   *setup.Setup
+	judging *judging.Judging
 	group   sync.WaitGroup
 	context context.Context // of repairs, until Stop
 	stop    context.CancelFunc
 }
 
 // New makes one; Start takes up what was left behind.
-func New(s *store.Store, o *orders.Orders, p *setup.Setup) *Surveys {
-	return &Surveys{store: s, orders: o, setup: p}
+func New(s *store.Store, o *orders.Orders, p *setup.Setup, j *judging.Judging) *Surveys {
+	return &Surveys{store: s, orders: o, setup: p, judging: j}
 }
 
 // Start takes up repairs that a service has left behind, now and whenever one is

@@ -22,7 +22,7 @@ const numbers = computed(() => {
     { n: o.linked - o.suspended, text: 'linked and in scope', to: { name: 'objects', query: { state: 'in-step' } } },
     { n: o.suspended, text: 'suspended, kept for a return', to: { name: 'objects', query: { state: 'suspended' } } },
     { n: o.cloudOnly, text: 'in the cloud only', to: { name: 'objects', query: { state: 'cloud-only' } } },
-    { n: health.value?.problems ?? 0, text: 'with a problem', to: { name: 'objects', query: { state: 'problem' } } },
+    { n: health.value?.problems ?? 0, text: 'with a problem', to: { name: 'problems' } },
   ]
 })
 </script>
@@ -159,7 +159,10 @@ const numbers = computed(() => {
           </div>
         </section>
         <section class="sheet">
-          <header><h2>Open problems</h2></header>
+          <header>
+            <h2>Open problems</h2>
+            <RouterLink :to="{ name: 'problems' }">All problems</RouterLink>
+          </header>
           <div class="body">
             <p v-if="!health.byProblem.length" class="quiet">
               None. Whatever keeps a person from being in step would stand here, with its cause and what to do.
@@ -167,7 +170,9 @@ const numbers = computed(() => {
             <table v-else class="list">
               <tbody>
                 <tr v-for="kind in health.byProblem" :key="kind.code">
-                  <td>{{ kind.title }}</td>
+                  <td>
+                    <RouterLink :to="{ name: 'problems', query: { code: kind.code } }">{{ kind.title }}</RouterLink>
+                  </td>
                   <td>{{ kind.count }}</td>
                 </tr>
               </tbody>

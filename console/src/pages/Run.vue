@@ -10,6 +10,7 @@ import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
 import Held from '../parts/Held.vue'
 import RunCounts from '../parts/RunCounts.vue'
+import RunProblems from '../parts/RunProblems.vue'
 import Tag from '../parts/Tag.vue'
 import Turn from '../parts/Turn.vue'
 import { useAct } from '../parts/use-act'
@@ -49,12 +50,16 @@ const changes = useLoad(
             kind: kind.value || undefined,
             operation: operation.value || undefined,
             state: state.value || undefined,
+            without:
+              state.value || operation.value || kind.value || text.value || rehearses(run.value)
+                ? undefined
+                : 'blocked',
             text: text.value || undefined,
           },
         },
       }),
     ),
-  [id, kind, operation, state, text, cursor],
+  [id, kind, operation, state, text, cursor, () => run.value?.purpose],
 )
 useLive().listen((event) => {
   if (event.kind === '' || (event.kind === 'run' && event.id === id.value)) {
@@ -248,6 +253,7 @@ function showHeld(): void {
       >
       <template v-if="plans">
         <RunCounts :counts="run.counts" class="counts" />
+        <RunProblems v-if="ended" :run="run" />
         <div class="page-head filters">
           <h2>Changes</h2>
           <NSelect v-model:value="kind" :options="kinds" size="small" style="width: 120px" aria-label="Kind" />

@@ -20,6 +20,7 @@ const starting = ref(false)
 
 const places = [
   { name: 'overview', label: 'Overview', path: 'M3 11 12 4l9 7v9H3z' },
+  { name: 'problems', label: 'Problems', path: 'M12 4 21 19H3zM12 10v4M12 16.5v.5' },
   { name: 'runs', label: 'Runs', path: 'M4 6h16M4 12h16M4 18h10' },
   {
     name: 'objects',

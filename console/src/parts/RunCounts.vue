@@ -18,7 +18,14 @@ const parts = computed(() =>
       ['deleted', props.counts.delete ?? 0, 'warn'],
       ['unlinked', props.counts.unlink ?? 0, ''],
       ['held', props.counts.held, 'warn'],
-      ['with a problem', props.counts.problems, 'bad'],
+      [
+        'with a problem',
+        // Of what writes, the run tells apart what is new.
+        props.counts.problemsNew || props.counts.problemsStanding ? 0 : props.counts.problems,
+        'bad',
+      ],
+      ['new problems', props.counts.problemsNew ?? 0, 'bad'],
+      ['problems gone', props.counts.problemsGone ?? 0, ''],
     ] as [string, number, string][]
   ).filter(([, n]) => n > 0),
 )

@@ -9,13 +9,13 @@ interface Place {
 }
 
 /** The page on which something can be looked at and mended; null where there is none. */
-export function placeOf(of: { about: Schemas['Thing'] }): Place | null {
+export function placeOf(of: { about: Schemas['Thing']; code?: string }): Place | null {
   const { type, key } = of.about
   switch (type) {
     case 'entry':
       return key
         ? { to: { name: 'object', params: { id: key.slice(key.indexOf('/') + 1) } }, text: 'Look at it' }
-        : { to: { name: 'objects', query: { state: 'problem' } }, text: 'Look at them' }
+        : { to: { name: 'problems', query: { code: of.code } }, text: 'Look at them' }
     case 'resource':
       return { to: { name: 'object', params: { id: key } }, text: 'Look at it' }
     case 'cloud-group': {

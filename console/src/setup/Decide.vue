@@ -3,19 +3,30 @@
 // link, merge or unlink it in any case. Each is shown first and done on a second word.
 import { NButton, NInput, NModal } from 'naive-ui'
 
-import type { Schemas } from '../api/client'
+import type { ObjectView, Schemas } from '../api/client'
 import Diffs from '../parts/Diffs.vue'
+import { show } from '../parts/words'
 import { useSession } from '../state/session'
 import { factsOf, useDecision, type Action } from './use-decision'
 
-const props = defineProps<{ entry: string; name: string; remedies: Schemas['Remedy'][]; linked?: boolean }>()
+const props = defineProps<{
+  entry: string
+  name: string
+  remedies: Schemas['Remedy'][]
+  linked?: boolean
+  stay?: boolean
+}>()
 const emit = defineEmits<{ done: [] }>()
 const session = useSession()
 const { sides, others, asked, decided, busy, ask, decide, other } = useDecision(
   () => props.entry,
   () => props.remedies,
   () => emit('done'),
+  props.stay,
 )
+// Where both sides are shown already, a candidate is a button.
+const nameOf = (side: { id: string; object: ObjectView | null }) =>
+  show((side.object?.resource as { userName?: string } | undefined)?.userName) || side.id
 const title: Record<Action, string> = {
   link: 'Link',
   merge: 'Merge',
@@ -27,7 +38,7 @@ const title: Record<Action, string> = {
 
 <template>
   <div v-if="session.may('operator')" class="decide">
-    <div v-for="side in sides ?? []" :key="side.id" class="side">
+    <div v-for="side in stay ? [] : (sides ?? [])" :key="side.id" class="side">
       <dl class="facts">
         <template v-for="[fact, value] in factsOf(side.object)" :key="fact"
           ><dt>{{ fact }}</dt>
@@ -43,6 +54,15 @@ const title: Record<Action, string> = {
       >
     </div>
     <div class="row">
+      <NButton
+        v-for="side in stay ? (sides ?? []) : []"
+        :key="side.id"
+        size="small"
+        type="primary"
+        :loading="busy"
+        @click="ask(linked ? 'merge' : 'link', side.id)"
+        >Same person: link with {{ nameOf(side) }}…</NButton
+      >
       <NButton
         v-for="remedy in others"
         :key="remedy.act + remedy.entry"

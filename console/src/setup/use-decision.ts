@@ -35,7 +35,7 @@ export const factsOf = (object: ObjectView | null): [string, string][] => {
   ).filter(([, value]) => value)
 }
 
-export function useDecision(entry: () => string, remedies: () => Remedy[], done: () => void) {
+export function useDecision(entry: () => string, remedies: () => Remedy[], done: () => void, stay = false) {
   const router = useRouter()
   const links = computed(() => remedies().filter((r) => r.act === 'link' && r.resource))
   const others = computed(() =>
@@ -77,7 +77,7 @@ export function useDecision(entry: () => string, remedies: () => Remedy[], done:
     if (!answer) return
     decided.value = null
     done()
-    if (answer.runId) await router.push({ name: 'run', params: { id: answer.runId } })
+    if (answer.runId && !stay) await router.push({ name: 'run', params: { id: answer.runId } })
   }
   const other = ref('')
   return { sides, others, asked, decided, busy, ask, decide, other }

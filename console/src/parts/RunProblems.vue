@@ -1,0 +1,43 @@
+<script setup lang="ts">
+// What a run has to do with problems: those that it has opened and closed, and those that
+// stood before it; each leads to them.
+import { computed } from 'vue'
+
+import type { Run } from '../api/client'
+import { count } from './words'
+
+const props = defineProps<{ run: Run }>()
+const parts = computed(() =>
+  (
+    [
+      ['new', props.run.counts.problemsNew ?? 0, 'bad', 'new problem'],
+      ['gone', props.run.counts.problemsGone ?? 0, 'good', 'problem gone'],
+      ['standing', props.run.counts.problemsStanding ?? 0, 'quiet', 'from before'],
+    ] as const
+  ).filter(([, n]) => n > 0),
+)
+const text = (n: number, words: string) =>
+  words === 'from before' ? `${count(n, 'problem')} from before` : count(n, words, words.replace('problem', 'problems'))
+</script>
+
+<template>
+  <p v-if="parts.length" class="row problems">
+    <RouterLink
+      v-for="[share, n, tone, words] in parts"
+      :key="share"
+      :class="tone"
+      :to="{ name: 'problems', query: { run: run.id, ...(share === 'new' ? {} : { share }) } }"
+      >{{ text(n, words) }}</RouterLink
+    >
+  </p>
+</template>
+
+<style scoped>
+.problems {
+  margin: 0 0 10px 2px;
+  gap: 16px;
+}
+.good {
+  color: var(--good);
+}
+</style>
