@@ -184,6 +184,9 @@ func printHealth(w io.Writer, h wire.Health) error {
 	}
 	fmt.Fprintf(w, "Next run   %s\n", next)
 	fmt.Fprintf(w, "Objects    %d users in directories, %d linked (%d suspended), %d groups and %d contacts linked, %d in the cloud only\n", h.Objects.Entries, h.Objects.Linked, h.Objects.Suspended, h.Objects.Groups, h.Objects.Contacts, h.Objects.CloudOnly)
+	if h.Pins > 0 {
+		fmt.Fprintf(w, "Put back   %s held against rules or scope: see 'kambrel pins list'\n", plural(h.Pins, "thing"))
+	}
 	printGoing(w, "Leavers    ", h.Going)
 	fmt.Fprintf(w, "Cloud      %s, last read %s\n", h.Cloud.URL, when(h.Cloud.LastRead))
 	for _, dir := range h.Directory {

@@ -20,8 +20,8 @@ import (
 )
 
 func newRunsCommand(d *deps) *cobra.Command {
-	command := &cobra.Command{Use: "runs", Short: "List runs, show or export one, release or discard what one holds"}
-	command.AddCommand(newRunsListCommand(d), newRunsShowCommand(d), newRunsExportCommand(d), newRunsReleaseCommand(d), newRunsDiscardCommand(d))
+	command := &cobra.Command{Use: "runs", Short: "List runs, show, export or undo one, release or discard what one holds"}
+	command.AddCommand(newRunsListCommand(d), newRunsShowCommand(d), newRunsExportCommand(d), newRunsReleaseCommand(d), newRunsDiscardCommand(d), newRunsUndoCommand(d))
 	return command
 }
 
@@ -357,7 +357,7 @@ func alikeOnce(w io.Writer, page wire.Page[wire.Change]) wire.Page[wire.Change] 
 		}
 		return change.Code
 	}, func(code string, alike []wire.Change) {
-		fmt.Fprintf(w, "\n%s, at least %d times: %s and others. See 'kambrel problems --code %s'\n", problem.Describe(problem.Code(code)).Title, len(alike), alike[0].Name, code)
+		fmt.Fprintf(w, "\n%s, at least %d times: %s and others. See 'kambrel problems list --code %s'\n", problem.Describe(problem.Code(code)).Title, len(alike), alike[0].Name, code)
 	})
 	page.Total -= len(page.Items) - len(rest)
 	page.Items = rest

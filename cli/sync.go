@@ -213,7 +213,7 @@ func stateText(run wire.Run) string {
 
 // purposeText says what a run is.
 var purposeText = map[purpose.Purpose]string{
-	purpose.Sync: "sync of what changed", purpose.Full: "sync of everything", purpose.Release: "release of held removals", purpose.Single: "sync of one object",
+	purpose.Sync: "sync of what changed", purpose.Full: "sync of everything", purpose.Release: "release of held removals", purpose.Single: "sync of one object", purpose.Undo: "undo",
 	purpose.Rehearsal: "rehearsal of a sync", purpose.Forecast: "forecast for everybody", purpose.Impact: "impact of the draft", purpose.Trial: "trial of one object",
 	purpose.Look: "reading", purpose.Survey: "survey",
 }
@@ -229,6 +229,9 @@ func printRun(w io.Writer, run wire.Run) error {
 		fmt.Fprintf(w, " after %s", took(run.Started, run.Ended))
 	}
 	fmt.Fprintln(w)
+	if run.Undoes > 0 {
+		fmt.Fprintf(w, "  puts back what run %d has done\n", run.Undoes)
+	}
 	if run.Releases > 0 {
 		fmt.Fprintf(w, "  lets the held removals of run %d through\n", run.Releases)
 	}

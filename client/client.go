@@ -205,6 +205,21 @@ func (c *Client) Discard(ctx context.Context, id int64, in wire.DiscardHeld) (ou
 	return out, c.do(ctx, http.MethodPost, "/runs/"+strconv.FormatInt(id, 10)+"/discard", nil, in, &out)
 }
 
+// UndoRun says what of a run can be put back, or puts it back.
+func (c *Client) UndoRun(ctx context.Context, id int64, in wire.NewUndo) (out wire.Undo, err error) {
+	return out, c.do(ctx, http.MethodPost, "/runs/"+number(id)+"/undo", nil, in, &out)
+}
+
+// Pins lists what was put back and stays so.
+func (c *Client) Pins(ctx context.Context, query url.Values) (out wire.Page[wire.Pin], err error) {
+	return out, c.do(ctx, http.MethodGet, "/pins", query, nil, &out)
+}
+
+// LiftPins lets what was put back be decided again.
+func (c *Client) LiftPins(ctx context.Context, in wire.LiftPins) (out wire.Run, err error) {
+	return out, c.do(ctx, http.MethodPost, "/pins/lift", nil, in, &out)
+}
+
 // Kept lists what would have been taken away, and was discarded.
 func (c *Client) Kept(ctx context.Context, query url.Values) (out wire.Page[wire.Kept], err error) {
 	return out, c.do(ctx, http.MethodGet, "/kept", query, nil, &out)

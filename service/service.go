@@ -83,7 +83,7 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	one.Agents = agents.New(s)
 	one.Problems = problems.New(s)
 	one.Explain = explain.New(s, c, one.Orders, judges, one.Setup, one.Jobs, one.Problems)
-	one.Acts = acts.New(s, judges, one.Explain)
+	one.Acts = acts.New(s, judges, one.Explain, one.Setup)
 	one.Surveys = survey.New(s, one.Orders, one.Setup, judges)
 	one.Passwords = passwords.New(s, c, one.Events, one.Orders, one.Explain)
 	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords)

@@ -50,6 +50,8 @@ const (
 	HandOver        Kind = "hand-over-group"
 	DecideAgain     Kind = "decide-group-again"
 	MarkProblem     Kind = "mark-problem"
+	UndoRun         Kind = "undo-run"
+	LiftPins        Kind = "lift-pins"
 )
 
 // Description is what the catalogue says of a kind.
@@ -96,7 +98,9 @@ var catalogue = []Description{
 	{TryGroup, "Wrote a group of the cloud for a trial", about.CloudGroup, ""},
 	{HandOver, "Handed a group over to the cloud, or to a directory", about.CloudGroup, HandOver},
 	{DecideAgain, "Let what was kept of a group be decided again", about.CloudGroup, ""},
-	{MarkProblem, "Said who looks after a problem, noted it, or put it to sleep", "", MarkProblem},
+	{UndoRun, "Put back what a run has done", about.Run, LiftPins},
+	{LiftPins, "Let what was put back be decided again", about.Run, ""},
+	{MarkProblem, "Said who looks after a problem, noted it, or put it to sleep", about.Entry, MarkProblem},
 	{ResumeDigests, "Let digests of a directory's passwords be made again", about.Directory, PauseDigests},
 }
 

@@ -48,6 +48,7 @@ func (d *Decider) Decide(ctx context.Context, cases []Case) ([]*Outcome, error) 
 	}
 	for _, o := range outcomes {
 		o.keep()
+		o.unpin()
 	}
 	return outcomes, nil
 }
@@ -86,8 +87,10 @@ func (d *Decider) judge(ctx context.Context, cases []Case) ([]*Outcome, error) {
 			o.Case.Entry.CloudGroup = d.Settings.CloudGroupOf(o.Case.Entry)
 		}
 		o.Verdict = d.Settings.Scope.Decide(o.Case.Entry)
+		o.pinScope()
 		if o.Verdict.In && o.Written {
 			o.Desired = of.Rules.Apply(d.Settings.PersonOf(o.Case.Entry, o.Kin.Followers))
+			o.pinValues(of.Rules)
 		}
 		o.subject = plan.Subject{
 			Entry: o.Case.Entry, Verdict: o.Verdict, Desired: o.Desired, Link: o.Case.Link, Resource: o.Case.Resource, Forms: o.Case.Forms, Leavers: of.Leavers,
@@ -298,6 +301,7 @@ func (o *Outcome) release() {
 		o.Decision = plan.Decision{Code: plan.Unlinked}
 	case c.Choice == ChooseHold:
 		o.Decision = plan.Let(plan.Unlink, o.Case.Resource, "unlinked by hand, "+c.By)
+		o.putBack()
 	case c.Choice == ChooseMerge && o.Verdict.In && o.Case.Resource != nil && c.Resource != nil && c.ResourceID != o.Case.Link.ResourceID:
 		if c.Owner != "" && c.OwnerRef != o.Ref() {
 			o.Decision.Problem = match.TakenByHand(c.Resource, c.By, problem.EntryOf(c.OwnerRef, c.Owner)).Problem

@@ -27,7 +27,7 @@ func (o *Outcome) Explain(settings *Settings, linked string) []reason.Node {
 		steps = append(steps, o.explainRules(settings))
 	}
 	step := PlanStep(o.Decision.Explain())
-	step.Children = append(step.Children, o.explainKept()...)
+	step.Children = append(append(step.Children, o.explainKept()...), o.explainPins()...)
 	return append(steps, step)
 }
 

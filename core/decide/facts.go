@@ -23,8 +23,9 @@ type Case struct {
 	// Resource is the linked one, nil when the cloud no longer has it.
 	Resource entry.Resource
 	Forms    change.Forms // of the resource
-	// Kept is what operators have kept of it.
+	// Kept is what operators have kept of it, and Pins what they have put back.
 	Kept []Kept
+	Pins []Pin
 }
 
 // Facts answers what decisions ask about others. An answer covers just what was

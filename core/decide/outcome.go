@@ -27,7 +27,10 @@ type Outcome struct {
 	Waits bool
 	// Lapsed is what operators have kept and what nothing would take away any more.
 	Lapsed []Kept
+	// LapsedPins are those that rules and scope agree with, so that nothing is to be held.
+	LapsedPins []Pin
 
+	pinned  []Pin  // what is held against rules or scope
 	kept    []Kept // what else would have been taken away
 	subject plan.Subject
 	chosen  Chosen

@@ -14,6 +14,11 @@ const (
 	Container Kind = "container"
 )
 
+// ResourceType is the SCIM resource type of a kind (RFC 7643 section 6), "" of others.
+func (k Kind) ResourceType() string {
+	return map[Kind]string{User: "User", Group: "Group", Contact: "Contact"}[k]
+}
+
 // Kinds are those that can take part, in the order in which they are shown.
 var Kinds = []Kind{User, Group, Contact}
 

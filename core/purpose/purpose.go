@@ -11,6 +11,7 @@ const (
 	Full      Purpose = "full"      // read and compare everything
 	Release   Purpose = "release"   // let the held removals of a run through
 	Single    Purpose = "single"    // bring one entry in step
+	Undo      Purpose = "undo"      // put back what a run has done
 	Rehearsal Purpose = "rehearsal" // what a sync would do
 	Forecast  Purpose = "forecast"  // what would become of everybody
 	Impact    Purpose = "impact"    // the same by the draft
@@ -22,7 +23,7 @@ const (
 // Writes tells whether a run of the purpose is there to change the cloud.
 func (p Purpose) Writes() bool {
 	switch p {
-	case Sync, Full, Release, Single:
+	case Sync, Full, Release, Single, Undo:
 		return true
 	}
 	return false

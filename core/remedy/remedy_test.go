@@ -23,11 +23,14 @@ func ExampleOf() {
 	//   kambrel link 3d864a23-61ab-4c6d-868c-c7fa6b6ff1de r1
 	// Make an account all the same. It is somebody else.
 	//   kambrel create 3d864a23-61ab-4c6d-868c-c7fa6b6ff1de
+	// Try again now. The cause is mended.
+	//   kambrel trial 3d864a23-61ab-4c6d-868c-c7fa6b6ff1de --write
 }
 
 func TestRemediesFollowFromTheFacts(t *testing.T) {
 	t.Parallel()
 	entry := about.Thing{Type: about.Entry, Key: "halvard/" + who}
+	again, repair := "kambrel trial "+who+" --write", "kambrel problems repair "+who
 	living, gone := problem.Entry{Directory: "halvard", ID: "e2", Name: "CN=Bo"}, problem.Entry{Directory: "halvard", ID: "e3", Name: "CN=Old", Gone: true}
 	for name, c := range map[string]struct {
 		about about.Thing
@@ -35,15 +38,18 @@ func TestRemediesFollowFromTheFacts(t *testing.T) {
 		facts problem.Facts
 		want  []string
 	}{
-		"who has a living owner is no candidate": {entry, problem.LinkConflict, problem.Facts{Resources: []problem.Resource{{ID: "r1", Owner: &living}}}, []string{"kambrel unlink e2"}},
-		"what a deleted entry had can be linked": {entry, problem.LinkConflict, problem.Facts{Resources: []problem.Resource{{ID: "r1", Owner: &gone}}}, []string{"kambrel link " + who + " r1"}},
-		"each that fits can be the one":          {entry, problem.AmbiguousMatch, problem.Facts{Resources: []problem.Resource{{ID: "r1"}, {ID: "r2"}}}, []string{"kambrel link " + who + " r1", "kambrel link " + who + " r2"}},
-		"held by hand":                           {entry, problem.HeldByHand, problem.Facts{By: "ingrid"}, []string{"kambrel rematch " + who, "kambrel create " + who}},
-		"two resources":                          {entry, problem.PersonTwoResources, problem.Facts{}, []string{"kambrel unlink " + who}},
-		"removals":                               {about.Thing{Type: about.Run, Key: "7"}, problem.RemovalsHeld, problem.Facts{Value: "7", Count: 24}, []string{"kambrel runs release 7"}},
-		"attributes that are hidden":             {about.Thing{Type: about.Directory, Key: "hq"}, problem.AttributeHidden, problem.Facts{Value: "hq", Names: []string{"title"}}, []string{"kambrel directory absent hq title"}},
+		"who has a living owner is no candidate": {entry, problem.LinkConflict, problem.Facts{Resources: []problem.Resource{{ID: "r1", Owner: &living}}}, []string{"kambrel unlink e2", again}},
+		"what a deleted entry had can be linked": {entry, problem.LinkConflict, problem.Facts{Resources: []problem.Resource{{ID: "r1", Owner: &gone}}}, []string{"kambrel link " + who + " r1", again}},
+		"each that fits can be the one":          {entry, problem.AmbiguousMatch, problem.Facts{Resources: []problem.Resource{{ID: "r1"}, {ID: "r2"}}}, []string{"kambrel link " + who + " r1", "kambrel link " + who + " r2", again}},
+		"held by hand":                           {entry, problem.HeldByHand, problem.Facts{By: "ingrid"}, []string{"kambrel rematch " + who, "kambrel create " + who, again}},
+		"two resources":                          {entry, problem.PersonTwoResources, problem.Facts{}, []string{"kambrel unlink " + who, again}},
+		"removals":                               {about.Thing{Type: about.Run, Key: "7"}, problem.RemovalsHeld, problem.Facts{Value: "7", Count: 24}, []string{"kambrel runs release 7", "kambrel runs discard 7"}},
+		"attributes that are hidden":             {about.Thing{Type: about.Directory, Key: "hq"}, problem.AttributeHidden, problem.Facts{Value: "hq", Names: []string{"title"}}, []string{"kambrel directory absent hq title", "kambrel sync"}},
 		"an agent asks":                          {about.Thing{Type: about.Agent, Key: "a1"}, problem.DirectoryNotGranted, problem.Facts{Names: []string{"x", "y"}}, []string{"kambrel agent grant a1 x y"}},
-		"what is mended elsewhere":               {entry, problem.RequiredMissing, problem.Facts{Attribute: "userName"}, nil},
+		"a value or its rule":                    {entry, problem.RequiredMissing, problem.Facts{Attribute: "userName"}, []string{repair, "kambrel rules list", again}},
+		"several values are refused":             {entry, problem.ValueRefused, problem.Facts{Refused: []problem.Refused{{Target: "title"}, {Target: "nickName"}}}, []string{repair, "kambrel rules list", "kambrel rules list", again}},
+		"what another run finds to be over":      {about.Thing{Type: about.Cloud}, problem.CloudUnreachable, problem.Facts{}, []string{"kambrel sync"}},
+		"what is mended elsewhere alone":         {about.Thing{Type: about.Cloud}, problem.EventRefused, problem.Facts{}, nil},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -36,6 +36,11 @@ func (s *Set) References() []Reference {
 	return out
 }
 
+// Refers tells whether a rule makes a target from the entries that another names.
+func (s *Set) Refers(target string) bool {
+	return slices.ContainsFunc(s.References(), func(r Reference) bool { return strings.EqualFold(r.Path.String(), target) })
+}
+
 // Members tells whether a rule owns the members of groups.
 func (s *Set) Members() bool { return slices.ContainsFunc(s.rules, rule.members) }
 

@@ -28,6 +28,7 @@ const (
 	KindOff          Code = "kind-off"
 	NotMember        Code = "not-a-member"
 	CloudOwned       Code = "cloud-owned"
+	PinnedOut        Code = "put-back" // out since that was put back, whatever the scope says
 )
 
 // Verdict is the decision about one entry.

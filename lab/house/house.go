@@ -55,6 +55,7 @@ core/plan           core/change core/entry core/match core/problem core/reason c
 core/change         core/entry core/problem core/reason core/rules
 core/survey         core/entry core/person core/problem core/rules
 core/decide         core/change core/cloudgroups core/entry core/match core/person core/plan core/problem core/reason core/rules core/scope core/settings core/survey
+core/undo           core/change core/decide core/entry core/plan core/rules core/settings
 core/rights         core/entry core/settings core/survey
 
 protocol/scim
@@ -79,8 +80,8 @@ service/agents      core/ protocol/wire service/store service/views
 service/jobs        core/ service/events service/store
 service/setup       cloud core/ protocol/wire service/judging service/orders service/store service/views protocol/orders
 service/explain     cloud core/ protocol/wire service/jobs service/judging service/orders service/problems service/setup service/store service/views protocol/orders
-service/acts        core/ protocol/wire service/explain service/jobs service/judging service/store
-service/survey      core/ protocol/wire service/orders service/setup service/store service/views protocol/orders
+service/acts        core/ protocol/wire service/explain service/jobs service/judging service/setup service/store
+service/survey      core/ protocol/wire service/judging service/orders service/setup service/store service/views protocol/orders
 service/passwords   cloud core/ protocol/events protocol/orders protocol/wire service/events service/explain service/orders service/store service/views
 service/cloudgroups core/ protocol/wire service/jobs service/judging service/problems service/store
 service/health      cloud core/ protocol/wire service/jobs service/passwords service/problems service/store service/views

@@ -85,9 +85,10 @@ type Token struct {
 // Run is one pass of the sync.
 type Run struct {
 	ID       int64              `json:"id"`
-	Purpose  purpose.Purpose    `json:"purpose" enum:"sync,full,release,single,rehearsal,forecast,impact,trial,look,survey" doc:"What it is for; the first four write to the cloud"`
+	Purpose  purpose.Purpose    `json:"purpose" enum:"sync,full,release,single,undo,rehearsal,forecast,impact,trial,look,survey" doc:"What it is for; the first five write to the cloud"`
 	Draft    int                `json:"draft,omitempty" doc:"The version of the draft that it works by, instead of a revision"`
 	Releases int64              `json:"releases,omitempty" doc:"The run whose held removals this run lets through"`
+	Undoes   int64              `json:"undoes,omitempty" doc:"The run that this run takes back"`
 	State    progress.State     `json:"state" enum:"waiting,running,in-step,problems,failed,cancelled"`
 	Stage    string             `json:"stage,omitempty" doc:"What is going on now"`
 	Revision int                `json:"revision" doc:"The settings revision it works by"`
@@ -505,6 +506,7 @@ type Health struct {
 	Cloud     CloudState       `json:"cloud"`
 	Problems  int              `json:"problems"`
 	ByProblem []CodeCount      `json:"byProblem"`
+	Pins      int              `json:"pins" doc:"How many things were put back and stay so, whatever rules and scope say"`
 	Directory []DirectoryState `json:"directories"`
 	Passwords PasswordsState   `json:"passwords" doc:"The way by which passwords come from the cloud"`
 }

@@ -200,7 +200,7 @@ type KindScope struct {
 
 // VerdictCount is how many have a verdict, with samples.
 type VerdictCount struct {
-	Code    string   `json:"code" doc:"included, no-mark, excluded-container, filtered, not-a-member, kind-off or cloud-owned"`
+	Code    string   `json:"code" doc:"included, no-mark, excluded-container, filtered, not-a-member, kind-off, cloud-owned or put-back"`
 	Title   string   `json:"title"`
 	Count   int      `json:"count"`
 	Samples []Sample `json:"samples"`

@@ -6,6 +6,7 @@ package acts
 import (
 	"kambrel.example/kambrel/service/explain"
 	"kambrel.example/kambrel/service/judging"
+	"kambrel.example/kambrel/service/setup"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -14,9 +15,10 @@ type Acts struct {
 	store   *store.Store
 	judging *judging.Judging
 	explain *explain.Explain
+	setup   *setup.Setup
 }
 
 // New makes one.
-func New(s *store.Store, j *judging.Judging, x *explain.Explain) *Acts {
-	return &Acts{store: s, judging: j, explain: x}
+func New(s *store.Store, j *judging.Judging, x *explain.Explain, p *setup.Setup) *Acts {
+	return &Acts{store: s, judging: j, explain: x, setup: p}
 }

@@ -8,9 +8,7 @@ import (
 
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/act"
-	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
-	"kambrel.example/kambrel/service/problems"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -55,11 +53,7 @@ func (s *Server) problemRoutes() {
 		return answer(pageAt(list, total, int(offset)), err)
 	})
 	huma.Register(s.api, operation("GET", "/problems/kinds", "list-problem-kinds", "The catalogue: every code with its cause and what to do", wire.Viewer), func(context.Context, *struct{}) (*body[[]wire.ProblemKind], error) {
-		kinds := []wire.ProblemKind{}
-		for _, kind := range problem.Catalogue() {
-			kinds = append(kinds, problems.KindOf(kind))
-		}
-		return answer(kinds, nil)
+		return answer(s.service.Problems.Kinds(), nil)
 	})
 	huma.Register(s.api, operation("GET", "/problems/groups", "group-problems", "The open problems by what causes them, the most frequent first, with what came and went of late", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[[]wire.ProblemGroup], error) {
 		return answer(s.service.Problems.Groups(ctx))

@@ -40,7 +40,7 @@ type runsQuery struct {
 	Limit   int             `query:"limit" minimum:"1" maximum:"500" default:"50"`
 	State   string          `query:"state" enum:"waiting,running,in-step,problems,failed,cancelled"`
 	Changed bool            `query:"changed" doc:"Only runs that changed or found something"`
-	Purpose purpose.Purpose `query:"purpose" enum:"sync,full,release,single,rehearsal,forecast,impact,trial,look,survey"`
+	Purpose purpose.Purpose `query:"purpose" enum:"sync,full,release,single,undo,rehearsal,forecast,impact,trial,look,survey"`
 }
 
 type changesQuery struct {

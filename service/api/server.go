@@ -108,6 +108,7 @@ func New(e *service.Service, options Options) *Server {
 	server.runRoutes()
 	server.objectRoutes()
 	server.problemRoutes()
+	server.undoRoutes()
 	server.passwordRoutes()
 	server.cloudGroupRoutes()
 	server.settingsRoutes()

@@ -83,6 +83,9 @@ func (e *Health) counts(ctx context.Context, h *wire.Health) error {
 	for i := range h.Directory {
 		h.Directory[i].Entries = people[h.Directory[i].Name]
 	}
+	if _, h.Pins, err = e.store.Pins.List(ctx, store.PinQuery{}); err != nil {
+		return err
+	}
 	h.ByProblem, err = e.problems.Counts(ctx)
 	for _, c := range h.ByProblem {
 		h.Problems += c.Count

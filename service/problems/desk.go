@@ -21,7 +21,7 @@ func (p *Problems) Groups(ctx context.Context) ([]wire.ProblemGroup, error) {
 	groups, err := p.store.Problems.Groups(ctx, first)
 	views := make([]wire.ProblemGroup, len(groups))
 	for i, g := range groups {
-		views[i] = wire.ProblemGroup{ProblemKind: KindOf(problem.Describe(g.Code)), Count: g.Count, Asleep: g.Asleep, Assigned: g.Assigned, Since: g.Since, Newest: g.Newest, Days: make([]wire.ProblemDay, trendDays)}
+		views[i] = wire.ProblemGroup{ProblemKind: kindOf(problem.Describe(g.Code)), Count: g.Count, Asleep: g.Asleep, Assigned: g.Assigned, Since: g.Since, Newest: g.Newest, Days: make([]wire.ProblemDay, trendDays)}
 		for n := range views[i].Days {
 			views[i].Days[n].Day = first.AddDate(0, 0, n).Format(time.DateOnly)
 		}
@@ -34,8 +34,16 @@ func (p *Problems) Groups(ctx context.Context) ([]wire.ProblemGroup, error) {
 	return views, err
 }
 
-// KindOf shows a line of the catalogue.
-func KindOf(kind problem.Kind) wire.ProblemKind {
+// Kinds is the catalogue.
+func (p *Problems) Kinds() []wire.ProblemKind {
+	kinds := []wire.ProblemKind{}
+	for _, kind := range problem.Catalogue() {
+		kinds = append(kinds, kindOf(kind))
+	}
+	return kinds
+}
+
+func kindOf(kind problem.Kind) wire.ProblemKind {
 	return wire.ProblemKind{Code: string(kind.Code), Title: kind.Title, Cause: kind.Cause, Remedy: kind.Remedy, Touches: kind.Touches}
 }
 

@@ -121,7 +121,7 @@ func (k *keeping) cutMembers(group string, diff store.GroupMembers) []store.NewC
 		var out []change.Member
 		for _, m := range members {
 			if m.Drift == drift && (m.Leaving && !m.Drift) == leaving {
-				out = append(out, change.Member{Value: m.DN, Name: m.Name, Type: map[string]string{"user": "User", "group": "Group", "contact": "Contact"}[m.Kind]})
+				out = append(out, change.Member{Value: m.DN, Name: m.Name, Type: entry.Kind(m.Kind).ResourceType()})
 			}
 		}
 		return out

@@ -125,6 +125,7 @@ type planned struct {
 	waits    []entry.Ref // deleted, and made again: the new entry takes the link over
 	kept     []entry.Ref // whose removal was discarded
 	lapsed   map[entry.Ref][]decide.Kept
+	unpinned map[entry.Ref][]decide.Pin
 	from, to []entry.Ref // links that are handed over
 	same     int
 }
@@ -165,6 +166,12 @@ func (p *planned) gather(o *decide.Outcome) {
 			p.lapsed = map[entry.Ref][]decide.Kept{}
 		}
 		p.lapsed[ref] = o.Lapsed
+	}
+	if len(o.LapsedPins) > 0 {
+		if p.unpinned == nil {
+			p.unpinned = map[entry.Ref][]decide.Pin{}
+		}
+		p.unpinned[ref] = o.LapsedPins
 	}
 	if o.Operation != "" {
 		change := base
@@ -228,6 +235,7 @@ func (p *planned) saveState(ctx context.Context, tx *store.Store, run int64) err
 		func() error { return tx.Links.SetBack(ctx, p.back) },
 		func() error { return tx.Kept.Mark(ctx, p.kept) },
 		func() error { return tx.Kept.Drop(ctx, p.lapsed) },
+		func() error { return tx.Pins.Drop(ctx, p.unpinned) },
 		func() error { return tx.Dirty.Clear(ctx, p.well) },
 		func() error { return tx.Dirty.Set(ctx, p.blocked, store.DirtyNext, false) },
 		func() error { return tx.Dirty.Set(ctx, p.waits, store.DirtyNext, false) },

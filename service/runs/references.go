@@ -102,6 +102,10 @@ func (x *execution) referenceChanges(ctx context.Context, state *store.Store, re
 	if err != nil {
 		return nil, err
 	}
+	pins, err := x.pinnedTies(ctx, state, refs, members)
+	if err != nil {
+		return nil, err
+	}
 	var changes []store.NewChange
 	for _, subject := range subjects {
 		ref := subject.Entry.Ref()
@@ -118,7 +122,7 @@ func (x *execution) referenceChanges(ctx context.Context, state *store.Store, re
 			continue
 		}
 		base.ResourceID = subject.Link.ResourceID
-		if base.Diffs = referenceDiffs(x.Settings.Of(subject.Entry.Kind).Rules, subject.Resource, pointed[ref]); len(base.Diffs) > 0 {
+		if base.Diffs = referenceDiffs(x.Settings.Of(subject.Entry.Kind).Rules, subject.Resource, pointed[ref], pins[ref]); len(base.Diffs) > 0 {
 			changes = append(changes, base)
 		}
 	}
@@ -282,10 +286,13 @@ func memberChanges(base store.NewChange, diff *store.MemberDiff) []store.NewChan
 
 // referenceDiffs compares whom a person's entries refer to with whom the
 // resource does.
-func referenceDiffs(set *rules.Set, resource entry.Resource, pointed []rules.Pointing) []change.Diff {
+func referenceDiffs(set *rules.Set, resource entry.Resource, pointed []rules.Pointing, pins []decide.Pin) []change.Diff {
 	var diffs []change.Diff
 	for _, reference := range set.References() {
 		after, source := reference.Value(pointed)
+		if pin, pinned := decide.PinFor(pins, reference.Path.String(), ""); pinned && !change.Same(pin.Value, after) {
+			after, source = pin.Value, pin.Source()
+		}
 		if before := reference.Path.Get(resource); !change.Same(before, after) {
 			diffs = append(diffs, change.Diff{Target: reference.Path.String(), Before: before, After: after, Source: source})
 		}

@@ -173,6 +173,23 @@ func (e *Setup) Activate(ctx context.Context, revision *store.Revision, base int
 	})
 }
 
+// Return makes an older revision the active settings again, in the caller's transaction.
+func (e *Setup) Return(ctx context.Context, tx *store.Store, number int, by, note string) (store.Revision, error) {
+	old, err := e.Revision(ctx, number)
+	if err != nil {
+		return old, err
+	}
+	if err := tx.Settings.Lock(ctx); err != nil {
+		return old, err
+	}
+	active, _, err := tx.Settings.Active(ctx)
+	if err != nil {
+		return old, err
+	}
+	revision := store.Revision{Document: old.Document, By: by, Note: note}
+	return revision, e.activate(ctx, tx, &revision, active)
+}
+
 // valid refuses a document that has faults, with all of them.
 func (e *Setup) valid(ctx context.Context, document settings.Document) error {
 	faults := e.faults(ctx, document)

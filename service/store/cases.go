@@ -14,7 +14,8 @@ import (
 type Cases struct{ *session }
 
 const subjectColumns = `CASE WHEN e.kind = 'group' THEN (SELECT g.name FROM cloud_groups g WHERE g.directory = e.directory AND g.entry_id = e.id) END AS cloud_group, e.directory, e.id, e.kind, e.dn, e.attributes, e.gone, e.fault, l.resource_id, coalesce(l.link_key, '') AS link_key, l.left_at, l.due, r.attributes AS resource, r.forms,
-	CASE WHEN EXISTS (SELECT FROM kept) THEN (SELECT jsonb_agg(jsonb_build_object('Loss', k.loss, 'Member', k.member, 'Cause', k.cause, 'By', k.by, 'Reason', k.reason, 'Made', k.made)) FROM kept k WHERE k.directory = e.directory AND k.entry_id = e.id) END AS kept`
+	CASE WHEN EXISTS (SELECT FROM kept) THEN (SELECT jsonb_agg(jsonb_build_object('Loss', k.loss, 'Member', k.member, 'Cause', k.cause, 'By', k.by, 'Reason', k.reason, 'Made', k.made)) FROM kept k WHERE k.directory = e.directory AND k.entry_id = e.id) END AS kept,
+	CASE WHEN EXISTS (SELECT FROM pins) THEN (SELECT jsonb_agg(jsonb_build_object('Target', n.target, 'Element', n.element, 'Value', n.value, 'Run', n.run_id, 'By', n.by, 'Made', n.made)) FROM pins n WHERE n.directory = e.directory AND n.entry_id = e.id) END AS pins`
 
 // subjectJoins looks each row's link and resource up by index, whatever the
 // planner thinks of the tables' sizes: a hash of all links for every page would
@@ -32,6 +33,7 @@ type SubjectRow struct {
 	Due        *time.Time
 	Resource   []byte
 	Kept       []byte
+	Pins       []byte
 	Forms      []byte
 	CloudGroup *string
 }
@@ -51,6 +53,11 @@ func (r SubjectRow) subject() (decide.Case, error) {
 	}
 	if r.Kept != nil {
 		if err = json.Unmarshal(r.Kept, &d.Kept); err != nil {
+			return d, err
+		}
+	}
+	if r.Pins != nil {
+		if err = json.Unmarshal(r.Pins, &d.Pins); err != nil {
 			return d, err
 		}
 	}

@@ -546,3 +546,23 @@ func changeIDs(changes []Change) textArray {
 	}
 	return ids
 }
+
+// Done returns up to limit changes of a run that were carried out, after the one given.
+func (s Changes) Done(ctx context.Context, run, after int64, limit int) ([]Change, error) {
+	var changes []Change
+	if err := s.raw(ctx, `SELECT * FROM changes WHERE run_id = ? AND state = 'done' AND id > ? ORDER BY id LIMIT ?`, run, after, limit).Scan(&changes).Error; err != nil {
+		return nil, err
+	}
+	return changes, withDiffs(changes)
+}
+
+// Since lists what runs after one have done to entries, the latest last.
+func (s Changes) Since(ctx context.Context, run int64, refs []entry.Ref) ([]Change, error) {
+	directories, ids := refArrays(refs)
+	var changes []Change
+	if err := s.raw(ctx, `SELECT c.* FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) JOIN changes c ON c.directory = d AND c.entry_id = i
+		WHERE c.run_id > ? AND c.state = 'done' AND c.side = 'cloud' ORDER BY c.id`, directories, ids, run).Scan(&changes).Error; err != nil {
+		return nil, err
+	}
+	return changes, withDiffs(changes)
+}

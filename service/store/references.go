@@ -278,7 +278,7 @@ func (s References) MemberDiffs(ctx context.Context, run int64, groups []entry.R
 		if diffs[ref] == nil {
 			diffs[ref] = &MemberDiff{ResourceID: resource}
 		}
-		member.Type = map[string]string{"user": "User", "group": "Group", "contact": "Contact"}[kind]
+		member.Type = entry.Kind(kind).ResourceType()
 		if add {
 			diffs[ref].Added = append(diffs[ref].Added, member)
 		} else {

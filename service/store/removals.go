@@ -86,7 +86,7 @@ func (s Removed) Forget(ctx context.Context, directory string) error {
 	if err := s.all().Problems.closeOf(ctx, directory); err != nil {
 		return fmt.Errorf("forget %s: %w", directory, err)
 	}
-	for _, table := range []string{"followers", "person_keys", "claims", "dirty", "dirty_references", "dirty_members", "decisions", "kept", "memberships", "pointers", "entries", "former_names", "directory_states"} {
+	for _, table := range []string{"followers", "person_keys", "claims", "dirty", "dirty_references", "dirty_members", "decisions", "kept", "pins", "memberships", "pointers", "entries", "former_names", "directory_states"} {
 		if _, err := s.exec(ctx, `DELETE FROM `+table+` WHERE directory = ?`, directory); err != nil {
 			return fmt.Errorf("forget %s: %w", directory, err)
 		}

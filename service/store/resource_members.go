@@ -85,3 +85,23 @@ func (s Resources) Delete(ctx context.Context, ids []string) error {
 		moved AS (DELETE FROM links WHERE resource_id = ANY((@ids)::text[]) RETURNING directory, entry_id)`+markReferring, map[string]any{"ids": textArray(ids)})
 	return err
 }
+
+// MembersAmong tells which of the ids are members of a group in the cloud.
+func (s Resources) MembersAmong(ctx context.Context, group string, ids []string) (map[string]bool, error) {
+	return s.set(ctx, `SELECT coalesce(array_agg(member_id), '{}') AS ids FROM resource_members WHERE group_id = ? AND member_id = ANY(?::text[])`, group, textArray(ids))
+}
+
+// There tells which resources the cloud has, by the mirror.
+func (s Resources) There(ctx context.Context, ids []string) (map[string]bool, error) {
+	return s.set(ctx, `SELECT coalesce(array_agg(id), '{}') AS ids FROM resources WHERE id = ANY(?::text[])`, textArray(ids))
+}
+
+func (s Resources) set(ctx context.Context, query string, args ...any) (map[string]bool, error) {
+	var found struct{ IDs textArray }
+	err := s.raw(ctx, query, args...).Scan(&found).Error
+	is := map[string]bool{}
+	for _, id := range found.IDs {
+		is[id] = true
+	}
+	return is, err
+}

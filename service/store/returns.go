@@ -23,5 +23,10 @@ func (s Links) HandOver(ctx context.Context, from, to []entry.Ref) error {
 	if err != nil {
 		return fmt.Errorf("hand links over: %w", err)
 	}
+	// What was put back of somebody stays with whom the resource stays.
+	if _, err := s.exec(ctx, `UPDATE pins p SET directory = td, entry_id = ti FROM unnest(?::text[], ?::text[]::uuid[], ?::text[], ?::text[]::uuid[]) AS t(fd, fi, td, ti)
+		WHERE p.directory = fd AND p.entry_id = fi AND NOT EXISTS (SELECT FROM pins o WHERE o.directory = td AND o.entry_id = ti)`, fromDirectories, fromIDs, directories, ids); err != nil {
+		return fmt.Errorf("hand over what was put back: %w", err)
+	}
 	return nil
 }

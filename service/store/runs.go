@@ -31,6 +31,7 @@ type runRow struct {
 	ID            int64 `gorm:"primaryKey"`
 	Purpose       string
 	Releases      int64
+	Undoes        int64
 	State         string
 	Stage         string
 	Revision      int
@@ -74,6 +75,8 @@ type Run struct {
 	Purpose purpose.Purpose
 	// Releases is the run whose held removals this one lets through.
 	Releases int64
+	// Undoes is the run that this one takes back.
+	Undoes int64
 	// Only are the changes of that run that it lets through, none for all.
 	Only []int64
 	// Draft is the version of the draft that it works by, 0 for the active settings.
@@ -104,7 +107,7 @@ type Run struct {
 
 func (r *Run) row() *runRow {
 	return &runRow{
-		ID: r.ID, Purpose: string(r.Purpose), Releases: r.Releases, State: string(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
+		ID: r.ID, Purpose: string(r.Purpose), Releases: r.Releases, Undoes: r.Undoes, State: string(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
 		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, FailureCode: r.FailureCode, FailureDetail: r.FailureDetail,
 		Draft: r.Draft, Document: r.Document, Subject: r.Subject, Members: r.Members, Failures: r.Failures, LeftOut: r.LeftOut, Only: r.Only,
 	}
@@ -112,7 +115,7 @@ func (r *Run) row() *runRow {
 
 func (r runRow) run() Run {
 	return Run{
-		FailureCode: r.FailureCode, FailureDetail: r.FailureDetail, Document: r.Document, Subject: r.Subject, Members: r.Members, Failures: r.Failures, ID: r.ID, Purpose: purpose.Purpose(r.Purpose), Releases: r.Releases, State: progress.State(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
+		FailureCode: r.FailureCode, FailureDetail: r.FailureDetail, Document: r.Document, Subject: r.Subject, Members: r.Members, Failures: r.Failures, ID: r.ID, Purpose: purpose.Purpose(r.Purpose), Releases: r.Releases, Undoes: r.Undoes, State: progress.State(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
 		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, Draft: r.Draft, LeftOut: r.LeftOut, Only: r.Only,
 	}
 }
@@ -141,7 +144,7 @@ func (s Runs) New(ctx context.Context, run Run, unlessOpen bool) (int64, error) 
 }
 
 // writing chooses runs that are there to change the cloud.
-const writing = `purpose IN ('sync', 'full', 'release', 'single')`
+const writing = `purpose IN ('sync', 'full', 'release', 'single', 'undo')`
 
 // Open returns the oldest run that is to write and waits or was interrupted.
 func (s Runs) Open(ctx context.Context) (Run, bool, error) {
@@ -249,11 +252,18 @@ func (s Runs) List(ctx context.Context, q RunQuery) ([]Run, int, error) {
 // Last returns the newest run that has ended and was there to write.
 func (s Runs) Last(ctx context.Context) (Run, bool, error) {
 	var row runRow
-	err := s.with(ctx).Where("ended IS NOT NULL AND purpose IN ('sync', 'full', 'release')").Order("id DESC").Take(&row).Error
+	err := s.with(ctx).Where("ended IS NOT NULL AND purpose IN ('sync', 'full', 'release', 'undo')").Order("id DESC").Take(&row).Error
 	if NotFound(err) {
 		return Run{}, false, nil
 	}
 	return row.run(), err == nil, err
+}
+
+// Before returns the newest revision by which a run worked before another, and which is not
+// the one of that; 0 when there is none.
+func (s Runs) RevisionBefore(ctx context.Context, run Run) (int, error) {
+	var revision int
+	return revision, s.raw(ctx, `SELECT coalesce((SELECT revision FROM runs WHERE id < ? AND ended IS NOT NULL AND revision > 0 AND revision <> ? AND draft = 0 AND `+writing+` ORDER BY id DESC LIMIT 1), 0)`, run.ID, run.Revision).Scan(&revision).Error
 }
 
 // LastOf returns the newest run of a purpose that has ended well enough to be

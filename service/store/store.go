@@ -43,6 +43,7 @@ type Store struct {
 	References References // members and pointers, compared
 	Changes    Changes
 	Kept       Kept // what would have been taken away, and was discarded
+	Pins       Pins // what was put back
 	Runs       Runs
 	Problems   Problems
 	Acts       Acts
@@ -86,6 +87,7 @@ func (s *session) all() *Store {
 		References:  References{s},
 		Changes:     Changes{s},
 		Kept:        Kept{s},
+		Pins:        Pins{s},
 		Runs:        Runs{s},
 		Problems:    Problems{s},
 		Acts:        Acts{s},

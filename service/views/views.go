@@ -30,7 +30,7 @@ func List[R, V any](records []R, view func(R) V) []V {
 // Run shows a run.
 func Run(r store.Run) wire.Run {
 	view := wire.Run{
-		ID: r.ID, Purpose: r.Purpose, Draft: r.Draft, Releases: r.Releases, State: r.State, Stage: r.Stage, Revision: r.Revision, By: r.By,
+		ID: r.ID, Purpose: r.Purpose, Draft: r.Draft, Releases: r.Releases, Undoes: r.Undoes, State: r.State, Stage: r.Stage, Revision: r.Revision, By: r.By,
 		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, LeftOut: r.LeftOut,
 	}
 	if view.Stages == nil {
@@ -100,6 +100,19 @@ func Kept(k store.KeptRow) wire.Kept {
 		what = loss.Target + " would have been emptied"
 	}
 	return wire.Kept{Directory: k.Directory, EntryID: k.EntryID, DN: k.DN, What: what, RunID: k.RunID, By: k.By, Reason: k.Reason, Made: k.Made}
+}
+
+// Pins shows what was put back.
+func Pins(rows []store.PinRow) ([]wire.Pin, error) {
+	list := make([]wire.Pin, len(rows))
+	for i, row := range rows {
+		pin, err := row.Pin()
+		if err != nil {
+			return nil, fmt.Errorf("pin of %s/%s: %w", row.Directory, row.EntryID, err)
+		}
+		list[i] = wire.Pin{Directory: row.Directory, EntryID: row.EntryID, DN: row.DN, Target: row.Target, Element: row.Element, Name: row.Name, Value: pin.Value, RunID: row.RunID, By: row.By, Made: row.Made}
+	}
+	return list, nil
 }
 
 // Hit shows an object that was found.

@@ -6,6 +6,7 @@ import { computed, h } from 'vue'
 import { RouterLink, useRouter } from 'vue-router'
 
 import { api, unwrap, type Schemas } from '../api/client'
+import Pins from '../desk/Pins.vue'
 import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
 import Turn from '../parts/Turn.vue'
@@ -73,10 +74,11 @@ const columns = computed<DataTableColumns<Kept>>(() => [
     <div class="page-head">
       <h1>Kept</h1>
       <span class="quiet"
-        >What runs would have taken away, and operators have discarded. It stays until its cause changes.</span
+        >What operators have put back, and what runs would have taken away and operators have discarded.</span
       >
       <RouterLink class="push" :to="{ name: 'runs' }">All runs</RouterLink>
     </div>
+    <Pins />
     <Fault v-if="failure" :failure="failure" @again="again" />
     <template v-else>
       <NDataTable

@@ -5,6 +5,7 @@ import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
 import { api, unwrap } from '../api/client'
+import Pins from '../desk/Pins.vue'
 import Diffs from '../parts/Diffs.vue'
 import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
@@ -261,6 +262,7 @@ const howWords: Record<string, string> = {
           </table>
         </div>
       </section>
+      <Pins v-if="object.entry" :entry="{ directory: object.entry.directory, id: object.entry.id }" />
       <Trial v-if="object.entry" :entry="object.entry.id" />
       <section class="sheet">
         <header><h2>Changes</h2></header>

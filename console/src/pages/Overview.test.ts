@@ -69,7 +69,7 @@ describe('Overview', () => {
     const links = page.findAll('.attention a').map((a) => [a.text(), a.attributes('href')])
     expect(links).toEqual([
       ['Look at run 7', '/run/7'],
-      ['Look at them', '/objects?state=problem'],
+      ['Look at them', '/problems?code=near-miss'],
     ])
     expect(page.text()).toContain('run 7 holds 24, since')
     expect(page.findAll('.attention .one')).toHaveLength(3)

@@ -88,6 +88,9 @@ const numbers = computed(() => {
                   : 'The schedule is off: runs start by hand only.'
               }}
               <Going :going="health.going" />
+              <RouterLink v-if="health.pins" :to="{ name: 'kept' }"
+                >{{ count(health.pins, 'thing') }} put back and held against rules or scope.</RouterLink
+              >
               {{ health.revision ? `Settings revision ${health.revision}.` : 'No settings are active.' }}
             </p>
           </div>

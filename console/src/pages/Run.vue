@@ -5,6 +5,7 @@ import { computed, h, ref, watch } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 
 import { api, unwrap, type Change } from '../api/client'
+import Undo from '../desk/Undo.vue'
 import Diffs from '../parts/Diffs.vue'
 import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
@@ -189,7 +190,18 @@ function showHeld(): void {
           {{ run.started ? `started ${when(run.started)}` : 'not started'
           }}{{ ended ? `, took ${took(run.started, run.ended)}` : '' }}</span
         >
-        <RouterLink class="push" :to="{ name: 'runs' }">All runs</RouterLink>
+        <span v-if="run.undoes" class="quiet"
+          >puts back what
+          <RouterLink :to="{ name: 'run', params: { id: run.undoes } }">run {{ run.undoes }}</RouterLink> has done</span
+        >
+        <span class="push" />
+        <Undo
+          v-if="plans && !rehearses(run) && run.counts.done > 0"
+          :run="run"
+          @next="(next) => router.push({ name: 'run', params: { id: next } })"
+        />
+        <a v-if="plans && ended" :href="`/api/v1/runs/${run.id}/changes.csv`" download>CSV</a>
+        <RouterLink :to="{ name: 'runs' }">All runs</RouterLink>
       </div>
       <section v-if="run.failure" class="sheet note" role="alert">
         <strong class="bad">{{ run.failure.title }}</strong> {{ run.failure.detail }}

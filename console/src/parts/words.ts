@@ -10,6 +10,7 @@ const purposes: Record<Purpose, string> = {
   full: 'sync of everything',
   release: 'release of held removals',
   single: 'sync of one object',
+  undo: 'undo',
   rehearsal: 'rehearsal',
   forecast: 'forecast for everybody',
   impact: 'impact of the draft',

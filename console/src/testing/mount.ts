@@ -70,6 +70,8 @@ export async function mounted(
   const empty = { template: '<div />' }
   const names = [
     'kept',
+    'problems',
+    'problem',
     'run',
     'runs',
     'object',

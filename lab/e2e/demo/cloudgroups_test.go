@@ -81,7 +81,7 @@ func (d *running) cloudGroups() {
 	d.sync(0)
 	d.open--
 	assert.NotContains(d.t, members(demo.Committee), "Quay Locks")
-	out, _ = d.kambrel("problems", "-o", "json")
+	out, _ = d.kambrel("problems", "list", "-o", "json")
 	var problems []wire.Problem
 	require.NoError(d.t, json.Unmarshal([]byte(out), &problems))
 	assert.True(d.t, slices.ContainsFunc(problems, func(p wire.Problem) bool {

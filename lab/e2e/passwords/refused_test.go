@@ -125,7 +125,7 @@ func TestEventsThatTheCloudDidNotMeanAreRefused(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 12, state.Refused)
 	require.Eventually(t, func() bool {
-		out, _, _ := w.Kambrel("problems")
+		out, _, _ := w.Kambrel("problems", "list")
 		return strings.Contains(out, "An event of the cloud was not taken")
 	}, 20*time.Second, 200*time.Millisecond)
 	require.Len(t, worldtest.Reads[[]wire.PasswordEvent](w, "passwords", "events"), 1)

@@ -54,7 +54,7 @@ func TestWhoIsNearlyTheSameIsHeldUntilSomebodyDecides(t *testing.T) {
 	assert.Equal(t, 3, run.Counts.Problems)
 	assert.Equal(t, map[string]string{miraDN: "near-miss", eliDN: "near-miss", bossDN: "protected-resource"}, w.Problems())
 	assert.Equal(t, jon, w.User("jon.sletta@brisling.example")["id"])
-	out, _, _ := w.Kambrel("problems", "-o", "json")
+	out, _, _ := w.Kambrel("problems", "list", "-o", "json")
 	assert.Contains(t, out, mira, "the problem names the resource of the other side")
 
 	why := w.Why(miraDN).Why
@@ -95,7 +95,7 @@ func TestWhoIsNearlyTheSameIsHeldUntilSomebodyDecides(t *testing.T) {
 	assert.Nil(t, w.User("mt@brisling.example")["externalId"])
 	remedy(w, miraDN, act.Rematch)
 	assert.Empty(t, w.Problems())
-	out, _, _ = w.Kambrel("problems", "--closed")
+	out, _, _ = w.Kambrel("problems", "list", "--closed")
 	assert.Contains(t, out, "has unlinked it")
 	assert.Contains(t, out, "the cause is gone")
 	out, _, _ = w.Kambrel("acts", "--kind", "unlink")

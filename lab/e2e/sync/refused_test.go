@@ -36,7 +36,7 @@ func TestOneRefusedValueKeepsNoOtherAway(t *testing.T) {
 	problems := w.Problems()
 	assert.Len(t, problems, 9, "%+v", problems)
 
-	out, _, _ := w.Kambrel("problems")
+	out, _, _ := w.Kambrel("problems", "list")
 	assert.Contains(t, out, "8 times: title: the cloud answers 400 invalidValue: title: this service takes no titles")
 	assert.Equal(t, 1, strings.Count(out, "takes no titles"), out)
 	assert.Contains(t, out, "members = +Crew: the cloud answers 400: a group cannot be a member of itself")
