@@ -17,6 +17,7 @@ import (
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -227,7 +228,8 @@ func newProblemsRepairCommand(d *deps) *cobra.Command {
 		Use: "repair N|ENTRY", Short: "Correct in the directory the value that a problem is about", Args: cobra.MaximumNArgs(1),
 		Long: `Writes another value to the directory, through its agent, for the attribute from which
 the rules make what is missing, refused or taken; the directory must have the feature
-repair. The value must still be as it is shown. With --code, what is proposed for all
+repair. The value must still be as it is shown; a sync looks then whether the problem is
+solved. With --code, what is proposed for all
 open problems of a kind. Each value is in the audit, and 'kambrel survey undo N' writes
 back what was there. Without --yes it only tells what would be written.`,
 		Example: "  kambrel problems repair 12\n  kambrel problems repair 12 --value ada.lind@halvard.example --yes\n  kambrel problems repair --code login-suffix-not-verified --proposed --yes",
@@ -263,7 +265,18 @@ back what was there. Without --yes it only tells what would be written.`,
 			if err != nil {
 				return err
 			}
-			return d.waitRepair(cmd, repair.ID)
+			if err := d.waitRepair(cmd, repair.ID); err != nil {
+				return err
+			}
+			if d.output == "table" { // whether it has helped
+				fmt.Fprintln(cmd.OutOrStdout())
+				return d.runAndWait(cmd, wire.NewRun{Purpose: purpose.Sync})
+			}
+			run, err := c.StartRun(cmd.Context(), wire.NewRun{Purpose: purpose.Sync})
+			if err != nil {
+				return err
+			}
+			return d.waitQuietly(cmd, c, run.ID)
 		},
 	}
 	command.Flags().StringVar(&code, "code", "", "all open problems of this kind, with --proposed")

@@ -14,7 +14,7 @@ import (
 // Explain tells step by step how the outcome came about. linked says what the
 // link is and since when, "" where there is none.
 func (o *Outcome) Explain(settings *Settings, linked string) []reason.Node {
-	scope := settings.Scope.Explain(o.Case.Entry)
+	scope := o.pinned.verdict(settings.Scope.Explain(o.Case.Entry))
 	steps := []reason.Node{{Text: "Scope: does it take part?", Outcome: reason.Of(scope.In), Value: scope.Summary, Deciding: !scope.In, Children: scope.Reasons}}
 	if scope.In && settings.HasPersons() && o.Case.Entry.Kind == entry.User {
 		steps = append(steps, o.explainPerson(settings))

@@ -30,7 +30,7 @@ type Outcome struct {
 	// LapsedPins are those that rules and scope agree with, so that nothing is to be held.
 	LapsedPins []Pin
 
-	pinned  []Pin  // what is held against rules or scope
+	pinned  pins   // what is held against rules or scope
 	kept    []Kept // what else would have been taken away
 	subject plan.Subject
 	chosen  Chosen

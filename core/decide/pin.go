@@ -58,16 +58,29 @@ func (o *Outcome) pinScope() {
 		o.LapsedPins = append(o.LapsedPins, pin)
 	default:
 		o.pinned = append(o.pinned, pin)
-		word := map[bool]string{true: "in", false: "out"}[pin.Holds()]
-		o.Verdict.In, o.Verdict.Summary = pin.Holds(), fmt.Sprintf("%s: %s", word, pin.Source())
-		if !pin.Holds() {
-			o.Verdict.Code = scope.PinnedOut
-		}
-		for i := range o.Verdict.Reasons {
-			o.Verdict.Reasons[i].Deciding = false
-		}
-		o.Verdict.Reasons = append(o.Verdict.Reasons, reason.Node{Text: "it was put back, whatever the scope says", Outcome: reason.Of(pin.Holds()), Source: pin.Source(), Deciding: true})
+		o.Verdict = o.pinned.verdict(o.Verdict)
 	}
+}
+
+// pins are those that are held against rules or scope.
+type pins []Pin
+
+// verdict is what a pin makes of that of the scope.
+func (p pins) verdict(of scope.Verdict) scope.Verdict {
+	pin, pinned := PinFor(p, PinScope, "")
+	if !pinned {
+		return of
+	}
+	word := map[bool]string{true: "in", false: "out"}[pin.Holds()]
+	if of.In, of.Summary = pin.Holds(), fmt.Sprintf("%s: %s", word, pin.Source()); !of.In {
+		of.Code = scope.PinnedOut
+	}
+	of.Reasons = slices.Clone(of.Reasons)
+	for i := range of.Reasons {
+		of.Reasons[i].Deciding = false
+	}
+	of.Reasons = append(of.Reasons, reason.Node{Text: "it was put back, whatever the scope says", Outcome: reason.Of(pin.Holds()), Source: pin.Source(), Deciding: true})
+	return of
 }
 
 // pinValues puts what is pinned into the place of what the rules want. References and
