@@ -1,0 +1,120 @@
+package desk_test
+
+import (
+	"fmt"
+	"strconv"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/core/act"
+	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/lab/browser"
+	"kambrel.example/kambrel/lab/e2e/worldtest"
+	"kambrel.example/kambrel/protocol/wire"
+)
+
+// mayRepair lets the agent's account write addresses and names in the people's container.
+const mayRepair = `access to dn.subtree="ou=People,dc=brisling,dc=example" attrs=mail,displayName by dn.exact="uid=svc-kambrel,ou=Service Accounts,dc=brisling,dc=example" write by * break`
+
+// TestTheDeskIsCleared solves problems where they are seen: by commands first, then in the
+// console alone, from the overview to an empty page.
+func TestTheDeskIsCleared(t *testing.T) {
+	t.Parallel()
+	w := worldtest.NewWith(t, "", worldtest.Options{Access: mayRepair})
+	known := w.InCloud("mira.tangen", map[string]any{"displayName": "Mira Tangen"})
+	person := func(name, mail string) string {
+		return w.Person(name, map[string]string{"mail": mail, "displayName": name})
+	}
+	person("Mira Tangen", "mt@brisling.example")
+	for i := range 5 {
+		person(fmt.Sprintf("Late %d", i), fmt.Sprintf("late%d@corp.brisling.example", i))
+	}
+	twin := person("Twin B", "twin@brisling.example")
+	person("Ada Lind", "ada@brisling.example")
+	d := worldtest.Document()
+	d.Directories[0].Features = []entry.Feature{entry.FeatureRepair}
+	w.Activate(d)
+	run := w.Run(wire.NewRun{})
+	assert.Equal(t, []int{6, 0, 0}, []int{run.Counts.ProblemsNew, run.Counts.ProblemsGone, run.Counts.ProblemsStanding}, "%+v", run.Counts)
+
+	// A second run says nothing of what stands but how many, and what is new.
+	person("Twin A", "TWIN@brisling.example")
+	out, _, status := w.Kambrel("sync")
+	assert.Equal(t, 2, status)
+	assert.Contains(t, out, "problems  1 new, 0 gone, 6 standing")
+	assert.Contains(t, out, "New problems\nThe resource is linked to another entry")
+	assert.NotContains(t, out, "corp.brisling.example")
+	w.Says([]string{"problems"}, "7 open problems", "login-suffix-not-verified")
+	w.Says([]string{"problems", "list", "--run", strconv.FormatInt(run.ID, 10)}, "Somebody looks like the same person", "Login suffix is not verified")
+
+	// Who looks after it, until when it sleeps; then it asks for nothing, and is there still.
+	taken := one(w, problem.LinkConflict)
+	number := strconv.FormatInt(taken.ID, 10)
+	w.Says([]string{"problems", "show", number}, "THIS ONE", "THE OTHER", "Why:", "kambrel problems repair")
+	w.Says([]string{"problems", "assign", number, "--to", "ingrid"}, "Kept of 1 problem")
+	w.Says([]string{"problems", "note", number, "--text", "asked the twins"})
+	w.Refuses([]string{"problems", "sleep", number, "--until", "2020-01-01"}, "has passed")
+	w.Refuses([]string{"problems", "sleep", number, "--until", "2199-01-01"}, "a year at most")
+	w.Says([]string{"problems", "sleep", number, "--until", time.Now().AddDate(0, 1, 0).Format(time.DateOnly)}, "Kept of 1 problem")
+	w.Says([]string{"problems", "list", "--code", "link-conflict"}, "ingrid looks after it", "note of administrator: asked the twins")
+	w.Says([]string{"problems", "list", "--assigned", "ingrid"}, "Twin A")
+	out, _, _ = w.Kambrel("health")
+	assert.Contains(t, out, "Login suffix is not verified")
+	assert.NotContains(t, out, "linked to another entry")
+	w.Says([]string{"problems"}, "7 open problems, 1 asleep")
+	w.Refuses([]string{"problems", "assign", "4711", "--to", "x"}, "none of these problems is open")
+
+	// Its value is corrected by the command, and the problem closes.
+	w.Says([]string{"problems", "repair", number}, `mail: "TWIN@brisling.example"`, "Nothing was written")
+	w.Refuses([]string{"problems", "repair", number, "--value", "no address", "--yes"}, "no address")
+	w.Says([]string{"problems", "repair", number, "--value", "twin.a@brisling.example"}, "Nothing was written yet")
+	out, _, _ = w.Kambrel("problems", "repair", number, "--value", "twin.a@brisling.example", "--yes")
+	assert.Contains(t, out, "0 new, 1 gone, 6 standing")
+	assert.Contains(t, out, "Gone\n  cn=Twin A")
+	assert.NotNil(t, w.User("twin.a@brisling.example"))
+	closed := w.Says([]string{"problems", "show", number}, "the cause is gone, as run", "What was done:", "repair-value", "mark-problem")
+	assert.Contains(t, closed, "twin.a@brisling.example")
+	assert.Equal(t, "twin@brisling.example", w.Value(twin, "mail"), "the other was not touched")
+
+	// The rest in the console.
+	page, stop, err := browser.New(t.Context())
+	require.NoError(t, err)
+	defer stop()
+	do, shows := worldtest.Actor(t, page)
+	link := func(text string) chromedp.Action {
+		return chromedp.Tasks{
+			chromedp.Poll(fmt.Sprintf(`[...document.querySelectorAll("main a, nav a")].some(e => e.textContent.includes(%q))`, text), nil),
+			chromedp.Evaluate(fmt.Sprintf(`[...document.querySelectorAll("main a, nav a")].find(e => e.textContent.includes(%q)).click()`, text), nil),
+		}
+	}
+	do("sign in", browser.SignIn(w.URL, "administrator", worldtest.Password))
+	do("see what needs attention, and go there", shows(".attention", "Login suffix is not verified"), link("Problems"), shows(".group", "Somebody looks like the same person"))
+	do("open one cause, and correct all of it", link("Login suffix is not verified"), shows(".note", "has not verified"), worldtest.Button("Correct the values of all…"),
+		shows(".n-modal .mono", "late4@corp.brisling.example"))
+	do("write what is proposed", worldtest.Button("Write 5 values"), shows("[role=status]", "1 open problem"))
+	assert.NotNil(t, w.User("late4@brisling.example"))
+	do("open the other one", link("All causes"), link("Somebody looks like"), link("Mira Tangen"), shows("h1", "Somebody looks like the same person"), shows("th", "The other: Mira Tangen"), shows("section", "the same name"))
+	do("say who looks after it", worldtest.Button("I look after it"), shows(".note", "administrator looks after it"))
+	do("link the two", worldtest.Button("Same person: link with mira.tangen@brisling.example…"), shows(".n-modal", "takes the entry's values"), worldtest.Button("Link"), shows(".tag", "Closed"), shows("section", "the cause is gone"))
+	do("find the desk clear", link("All problems"), shows(".clear", "No open problems"), shows(".clear", "In the last 14 days these were solved"))
+	assert.Equal(t, known, w.User("mt@brisling.example")["id"])
+	w.InStep(0)
+
+	acts, err := w.Client.Acts(t.Context(), map[string][]string{"kind": {string(act.RepairValue)}})
+	require.NoError(t, err)
+	assert.Equal(t, 6, acts.Total, "each value is in the audit")
+}
+
+// one is the open problem of a code.
+func one(w *worldtest.World, code problem.Code) wire.Problem {
+	w.T.Helper()
+	page, err := w.Client.Problems(w.T.Context(), map[string][]string{"code": {string(code)}})
+	require.NoError(w.T, err)
+	require.Len(w.T, page.Items, 1)
+	return page.Items[0]
+}
