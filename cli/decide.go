@@ -101,11 +101,15 @@ func printDecided(w io.Writer, d wire.Decided) error {
 
 func printDiffs(w io.Writer, diffs []change.Diff) {
 	for _, diff := range diffs {
+		source := ""
+		if diff.Source != "" { // what the other side did has none
+			source = "   (" + diff.Source + ")"
+		}
 		if len(diff.Added)+len(diff.Removed) > 0 {
-			fmt.Fprintf(w, "    %s: %s   (%s)\n", diff.Target, change.ShowElements(diff), diff.Source)
+			fmt.Fprintf(w, "    %s: %s%s\n", diff.Target, change.ShowElements(diff), source)
 			continue
 		}
-		fmt.Fprintf(w, "    %s: %s -> %s   (%s)\n", diff.Target, quoted(diff.Before), quoted(diff.After), diff.Source)
+		fmt.Fprintf(w, "    %s: %s -> %s%s\n", diff.Target, quoted(diff.Before), quoted(diff.After), source)
 	}
 }
 

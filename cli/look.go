@@ -73,13 +73,24 @@ with a parenthesis is a filter (RFC 4515) over all attributes that were read.`,
 }
 
 func newWhyCommand(d *deps) *cobra.Command {
-	return &cobra.Command{
+	at := ""
+	command := &cobra.Command{
 		Use: "why ID|DN|LOGIN", Short: "Explain why an object does or does not sync", Args: oneArgument("an id, a distinguished name or a login"),
 		Long: `Explains every decision about one object: scope, match, rules and plan, with the
 value of each condition on this entry. The statements that decided are marked.`,
-		Example: "  kambrel why ada.lind@halvard.example\n  kambrel why 'CN=svc-backup,OU=Service Accounts,DC=corp,DC=halvard,DC=example'",
+		Example: "  kambrel why ada.lind@halvard.example\n  kambrel why 'CN=svc-backup,OU=Service Accounts,DC=corp,DC=halvard,DC=example'\n  kambrel why ada.lind@halvard.example --at 2h",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.Why, error) { return c.Why(ctx, args[0]) }, func(w io.Writer, why wire.Why) error {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.Why, error) {
+				if at == "" {
+					return c.Why(ctx, args[0])
+				}
+				moment, err := momentOf(at, time.Now())
+				if err != nil {
+					return wire.Why{}, err
+				}
+				object, err := c.ObjectAt(ctx, args[0], moment)
+				return object.Why, err
+			}, func(w io.Writer, why wire.Why) error {
 				fmt.Fprintf(w, "%s\n%s\n", why.Subject, why.Summary)
 				printOthers(w, why)
 				for _, step := range why.Steps {
@@ -90,6 +101,8 @@ value of each condition on this entry. The statements that decided are marked.`,
 			})
 		},
 	}
+	command.Flags().StringVar(&at, "at", "", atHelp)
+	return command
 }
 
 // printOthers tells who else is called as somebody was asked for.

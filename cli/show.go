@@ -17,15 +17,22 @@ import (
 )
 
 func newShowCommand(d *deps) *cobra.Command {
-	return &cobra.Command{
+	at := ""
+	command := &cobra.Command{
 		Use: "show ID|DN|LOGIN", Short: "Show one object: entries, link and resource side by side", Args: oneArgument("an id, a distinguished name or a login"),
 		Long: `Shows one person, group or contact from all sides: its entries, its ids in every
 form, its link, and each attribute as the rules want it beside what the cloud
 has, with where it comes from. A difference is marked with *. Of a group it also
 names the members that the cloud does not have, and why. The cloud is asked what
-it has at this moment, and where that differs from the mirror is told.`,
-		Example: "  kambrel show ada.lind@halvard.example\n  kambrel show 'CN=Pilot,OU=Teams,DC=corp,DC=halvard,DC=example'\n  kambrel show y/m6+44rxkCtb7Nz5GqnjQ== -o json",
+it has at this moment, and where that differs from the mirror is told.
+
+With --at it is shown as it was at a time: entry, link, resource, and why, by the
+settings of then. 'kambrel history' tells what happened when.`,
+		Example: "  kambrel show ada.lind@halvard.example\n  kambrel show 'CN=Pilot,OU=Teams,DC=corp,DC=halvard,DC=example'\n  kambrel show ada.lind@halvard.example --at 2h\n  kambrel show ada.lind@halvard.example --at '2026-11-25 17:30'\n  kambrel show y/m6+44rxkCtb7Nz5GqnjQ== -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if at != "" {
+				return d.showAt(cmd, args[0], at)
+			}
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) (shownObject, error) {
 				object, err := c.Object(ctx, args[0])
 				out := shownObject{Object: object}
@@ -42,6 +49,8 @@ it has at this moment, and where that differs from the mirror is told.`,
 			}, printObject)
 		},
 	}
+	command.Flags().StringVar(&at, "at", "", atHelp)
+	return command
 }
 
 // shownObject is an object with what the cloud says of it at this moment.

@@ -285,6 +285,16 @@ func (c *Client) Object(ctx context.Context, text string) (out wire.Object, err 
 	return out, c.do(ctx, http.MethodGet, "/object", url.Values{"text": {text}}, nil, &out)
 }
 
+// ObjectHistory tells what happened to an object, before a time where one is given.
+func (c *Client) ObjectHistory(ctx context.Context, query url.Values) (out wire.ObjectHistory, err error) {
+	return out, c.do(ctx, http.MethodGet, "/object/history", query, nil, &out)
+}
+
+// ObjectAt shows an object as it was at a time.
+func (c *Client) ObjectAt(ctx context.Context, text string, at time.Time) (out wire.ObjectAt, err error) {
+	return out, c.do(ctx, http.MethodGet, "/object/at", url.Values{"text": {text}, "time": {at.Format(time.RFC3339Nano)}}, nil, &out)
+}
+
 // ObjectNow asks the cloud what it has of an object at this moment.
 func (c *Client) ObjectNow(ctx context.Context, text string) (out wire.CloudNow, err error) {
 	return out, c.do(ctx, http.MethodGet, "/object/now", url.Values{"text": {text}}, nil, &out)

@@ -22,6 +22,30 @@ type Document struct {
 	Passwords   Passwords   `json:"passwords,omitzero" yaml:"passwords,omitempty"`
 	Guard       Guard       `json:"guard" yaml:"guard"`
 	Schedule    Schedule    `json:"schedule" yaml:"schedule"`
+	History     History     `json:"history,omitzero" yaml:"history,omitempty"`
+}
+
+// History says for how long it is remembered how things were: runs and their changes,
+// problems that were closed, and each version of entries, resources and links.
+type History struct {
+	Days int `json:"days" yaml:"days"`
+}
+
+// The days for which things are remembered, unless the settings say otherwise, and the
+// least and the most.
+const (
+	HistoryDays      = 90
+	LeastHistoryDays = 7
+	MostHistoryDays  = 3660
+)
+
+// Keep is for how long things are remembered.
+func (h History) Keep() time.Duration {
+	days := h.Days
+	if days == 0 {
+		days = HistoryDays
+	}
+	return time.Duration(days) * 24 * time.Hour
 }
 
 // Directory is one on-premises directory and which of its containers take part.

@@ -80,6 +80,9 @@ func (d *Document) Validate() []problem.Fault {
 			v.add("guard."+one.name+".number", "is %d; give the number that one run may take away, 0 or more", one.limit.Number)
 		}
 	}
+	if days := d.History.Days; days != 0 && (days < LeastHistoryDays || days > MostHistoryDays) {
+		v.add("history.days", "%d: things are remembered for %d to %d days", days, LeastHistoryDays, MostHistoryDays)
+	}
 	if d.Schedule.Every != "off" {
 		interval, err := time.ParseDuration(d.Schedule.Every)
 		if err != nil {

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"strconv"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -38,6 +39,30 @@ func (s *Server) objectRoutes() {
 	})
 	huma.Register(s.api, operation("GET", "/object/now", "get-object-now", "What the cloud has of an object at this moment, members of a group included, and where that differs from the mirror", wire.Viewer), func(ctx context.Context, in *objectQuery) (*body[wire.CloudNow], error) {
 		return answer(s.service.Explain.Now(ctx, in.Text))
+	})
+	huma.Register(s.api, operation("GET", "/object/history", "get-object-history", "What happened to an object, the newest first: in the directory, in the cloud, by runs, problems and acts", wire.Viewer), func(ctx context.Context, in *struct {
+		Text   string    `query:"text" required:"true" minLength:"1" maxLength:"1000" doc:"An id in any form, a distinguished name, a login, or what fits one object only"`
+		Before time.Time `query:"before" doc:"Only what was before this time; before of the page before"`
+	}) (*body[wire.ObjectHistory], error) {
+		hit, err := s.service.Explain.Resolve(ctx, in.Text)
+		if err != nil {
+			return nil, fail(err)
+		}
+		before := in.Before
+		if before.IsZero() {
+			before = time.Now().Add(time.Hour) // the clock of the database may be ahead
+		}
+		return answer(s.service.Explain.HistoryOf(ctx, hit, before))
+	})
+	huma.Register(s.api, operation("GET", "/object/at", "get-object-at", "An object as it was at a time, and why, by the settings of then", wire.Viewer), func(ctx context.Context, in *struct {
+		Text string    `query:"text" required:"true" minLength:"1" maxLength:"1000" doc:"An id in any form, a distinguished name, a login, or what fits one object only"`
+		Time time.Time `query:"time" required:"true"`
+	}) (*body[wire.ObjectAt], error) {
+		hit, err := s.service.Explain.Resolve(ctx, in.Text)
+		if err != nil {
+			return nil, fail(err)
+		}
+		return answer(s.service.Explain.ObjectAt(ctx, hit, in.Time))
 	})
 	huma.Register(s.api, operation("GET", "/why", "why", "Why an object does or does not sync", wire.Viewer), func(ctx context.Context, in *objectQuery) (*body[wire.Why], error) {
 		object, err := s.object(ctx, in.Text)

@@ -21,7 +21,6 @@ const (
 	pruneEvery = time.Hour
 	// Runs that changed nothing are kept for a day, others and closed problems for 90.
 	keepQuiet = 24 * time.Hour
-	keepRuns  = 90 * 24 * time.Hour
 )
 
 // timer is the schedule: River's leader among all services on the database
@@ -73,7 +72,15 @@ type pruneWorker struct {
 // Work deletes what is too old to be asked for.
 func (w *pruneWorker) Work(ctx context.Context, _ *river.Job[pruneArgs]) error {
 	now := time.Now()
-	if _, err := w.jobs.store.Runs.Prune(ctx, now.Add(-keepQuiet), now.Add(-keepRuns)); err != nil {
+	active, _, err := w.jobs.store.Settings.Active(ctx)
+	if err != nil {
+		return err
+	}
+	remembered := now.Add(-active.Document.History.Keep())
+	if _, err := w.jobs.store.Runs.Prune(ctx, now.Add(-keepQuiet), remembered); err != nil {
+		return err
+	}
+	if err := w.jobs.store.History.Prune(ctx, remembered); err != nil {
 		return err
 	}
 	if err := w.jobs.store.Orders.Prune(ctx, now.Add(-keepQuiet)); err != nil {
@@ -82,10 +89,10 @@ func (w *pruneWorker) Work(ctx context.Context, _ *river.Job[pruneArgs]) error {
 	if err := w.jobs.store.Removed.Drop(ctx); err != nil {
 		return err
 	}
-	if err := w.jobs.store.Problems.Prune(ctx, now.Add(-keepRuns)); err != nil {
+	if err := w.jobs.store.Problems.Prune(ctx, remembered); err != nil {
 		return err
 	}
-	if err := w.jobs.store.Passwords.Prune(ctx, now.Add(-keepRuns)); err != nil {
+	if err := w.jobs.store.Passwords.Prune(ctx, remembered); err != nil {
 		return err
 	}
 	return w.jobs.store.Operators.DropExpired(ctx)

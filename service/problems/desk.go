@@ -51,7 +51,7 @@ func kindOf(kind problem.Kind) wire.ProblemKind {
 func (p *Problems) Get(ctx context.Context, id int64) (wire.Problem, error) {
 	one, err := p.store.Problems.Get(ctx, id)
 	if store.NotFound(err) {
-		return wire.Problem{}, problem.New(problem.NotFound, "there is no problem %d; closed ones are forgotten after 90 days.", id)
+		return wire.Problem{}, problem.New(problem.NotFound, "there is no problem %d; closed ones are forgotten in time (history.days in the settings).", id)
 	}
 	return View(one), err
 }

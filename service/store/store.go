@@ -44,6 +44,7 @@ type Store struct {
 	Changes    Changes
 	Kept       Kept // what would have been taken away, and was discarded
 	Pins       Pins // what was put back
+	History    History
 	Runs       Runs
 	Problems   Problems
 	Acts       Acts
@@ -88,6 +89,7 @@ func (s *session) all() *Store {
 		Changes:     Changes{s},
 		Kept:        Kept{s},
 		Pins:        Pins{s},
+		History:     History{s},
 		Runs:        Runs{s},
 		Problems:    Problems{s},
 		Acts:        Acts{s},
