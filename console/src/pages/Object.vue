@@ -1,30 +1,42 @@
 <script setup lang="ts">
 // One object: entry, link and resource side by side, and why.
-import { NCheckbox, NSkeleton } from 'naive-ui'
+import { NButton, NCheckbox, NDatePicker, NSkeleton } from 'naive-ui'
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
-import { api, unwrap } from '../api/client'
+import { api, unwrap, type ObjectView } from '../api/client'
+import History from '../desk/History.vue'
 import Pins from '../desk/Pins.vue'
-import Diffs from '../parts/Diffs.vue'
 import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
 import Now from '../parts/Now.vue'
 import Reasons from '../parts/Reasons.vue'
 import Tag from '../parts/Tag.vue'
 import { useLoad } from '../parts/use-load'
+import { useQuery } from '../parts/use-query'
 import Decide from '../setup/Decide.vue'
 import Trial from '../setup/Trial.vue'
-import { changeWord, count, shortTarget, show, when } from '../parts/words'
+import { count, shortTarget, show, when } from '../parts/words'
 import { useLive } from '../state/live'
 
 const route = useRoute()
 const id = computed(() => String(route.params.id))
+const at = useQuery<string>('at', '')
+const picked = computed({
+  get: () => (at.value ? Date.parse(at.value) : null),
+  set: (time) => (at.value = time === null ? '' : new Date(time).toISOString()),
+})
 const {
   data: object,
   failure,
   again,
-} = useLoad(() => unwrap(api.GET('/api/v1/object', { params: { query: { text: id.value } } })), [id])
+} = useLoad(
+  async (): Promise<ObjectView & { notes?: string[]; revision?: number }> =>
+    at.value
+      ? await unwrap(api.GET('/api/v1/object/at', { params: { query: { text: id.value, time: at.value } } }))
+      : await unwrap(api.GET('/api/v1/object', { params: { query: { text: id.value } } })),
+  [id, at],
+)
 useLive().listen((event) => event.kind === 'run' && void again())
 
 const onlyDifferent = ref(false)
@@ -44,13 +56,31 @@ const howWords: Record<string, string> = {
 
 <template>
   <div>
-    <Fault v-if="failure" :failure="failure" @again="again" />
+    <template v-if="failure">
+      <Fault :failure="failure" @again="again" />
+      <NButton v-if="at" size="small" @click="at = ''">As it is now</NButton>
+    </template>
     <NSkeleton v-else-if="!object" text :repeat="8" />
     <template v-else>
       <div class="page-head">
         <h1>{{ object.why.subject }}</h1>
-        <RouterLink class="push" :to="{ name: 'objects' }">All objects</RouterLink>
+        <span class="push" />
+        <NDatePicker
+          v-model:value="picked"
+          type="datetime"
+          size="small"
+          clearable
+          placeholder="As it was on…"
+          :is-date-disabled="(time: number) => time > Date.now()"
+          style="width: 210px"
+        />
+        <RouterLink :to="{ name: 'objects' }">All objects</RouterLink>
       </div>
+      <section v-if="at" class="sheet past" role="status">
+        <strong>As it was on {{ when(at) }}</strong
+        >, by settings revision {{ object.revision }}. <NButton size="tiny" @click="at = ''">As it is now</NButton>
+        <p v-for="text in object.notes ?? []" :key="text" class="quiet">{{ text }}.</p>
+      </section>
       <p class="summary" :class="{ bad: object.problem }">{{ object.why.summary }}</p>
       <p v-for="other in object.why.others" :key="other.entryId || other.resourceId" class="quiet">
         Called so too:
@@ -164,7 +194,7 @@ const howWords: Record<string, string> = {
               <dt>Changed</dt>
               <dd>{{ when((resource.meta as { lastModified?: string } | undefined)?.lastModified) }}</dd>
             </dl>
-            <Now v-if="resource" :id="String(resource.id)" />
+            <Now v-if="resource && !at" :id="String(resource.id)" />
           </div>
         </section>
       </div>
@@ -262,23 +292,9 @@ const howWords: Record<string, string> = {
           </table>
         </div>
       </section>
-      <Pins v-if="object.entry" :entry="{ directory: object.entry.directory, id: object.entry.id }" />
-      <Trial v-if="object.entry" :entry="object.entry.id" />
-      <section class="sheet">
-        <header><h2>Changes</h2></header>
-        <div class="body">
-          <p v-if="!object.changes.length" class="quiet">No run has changed it.</p>
-          <details v-for="(change, i) in object.changes" :key="change.id" :open="i === 0 || undefined">
-            <summary>
-              <RouterLink :to="{ name: 'run', params: { id: change.runId } }">Run {{ change.runId }}</RouterLink>
-              {{ change.operation === 'none' ? 'nothing' : change.operation }}
-              <Tag v-bind="changeWord(change, false)" />
-              <span class="quiet">{{ change.answered ? when(change.answered) : '' }} {{ change.answer }}</span>
-            </summary>
-            <Diffs v-if="change.diffs.length" :diffs="change.diffs" />
-          </details>
-        </div>
-      </section>
+      <Pins v-if="object.entry && !at" :entry="{ directory: object.entry.directory, id: object.entry.id }" />
+      <Trial v-if="object.entry && !at" :entry="object.entry.id" />
+      <History :text="id" @at="(time) => (at = time)" />
     </template>
   </div>
 </template>
@@ -295,6 +311,13 @@ const howWords: Record<string, string> = {
 }
 .note p {
   margin: 4px 0;
+}
+.past {
+  border-left: 4px solid var(--brass);
+  padding: 8px 14px;
+}
+.past p {
+  margin: 2px 0 0;
 }
 .three {
   display: grid;
