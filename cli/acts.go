@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/url"
 	"strconv"
+	"time"
 
 	"github.com/mattn/go-runewidth"
 	"github.com/spf13/cobra"
@@ -16,18 +17,34 @@ import (
 )
 
 func newActsCommand(d *deps) *cobra.Command {
-	var kind, by, of, key string
+	var kind, by, of, key, result, text, since, until string
 	var limit int
+	var asCSV bool
 	command := &cobra.Command{
 		Use: "acts", Short: "List who did what, with before and after", Args: noArguments,
-		Long:    "Lists what operators, agents and the host did that changed something, the newest first.\nWith -o json each has what was before and after as data.",
-		Example: "  kambrel acts\n  kambrel acts --kind activate-settings -o json\n  kambrel acts --of operator --key ingrid",
+		Long:    "Lists what operators, agents and the host did that changed something, the newest first:\nwho, from where, to what, with before and after, and what came of it. With -o json each has\nwhat was before and after as data; --csv prints all that fit as CSV (RFC 4180).",
+		Example: "  kambrel acts\n  kambrel acts --kind activate-settings -o json\n  kambrel acts --of operator --key ingrid\n  kambrel acts --since 24h --by ingrid\n  kambrel acts --since 2026-11-01 --csv > acts.csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := d.client()
 			if err != nil {
 				return err
 			}
-			page, err := c.Acts(cmd.Context(), url.Values{"kind": {kind}, "by": {by}, "about": {of}, "key": {key}, "limit": {strconv.Itoa(limit)}})
+			query := url.Values{"kind": {kind}, "by": {by}, "about": {of}, "key": {key}, "result": {result}, "text": {text}, "limit": {strconv.Itoa(limit)}}
+			for name, given := range map[string]string{"since": since, "until": until} {
+				if given == "" {
+					continue
+				}
+				moment, err := momentOf(given, time.Now())
+				if err != nil {
+					return fmt.Errorf("--%s: %w", name, err)
+				}
+				query.Set(name, moment.Format(time.RFC3339Nano))
+			}
+			if asCSV {
+				query.Del("limit")
+				return c.ActsCSV(cmd.Context(), query, cmd.OutOrStdout())
+			}
+			page, err := c.Acts(cmd.Context(), query)
 			if err != nil {
 				return err
 			}
@@ -49,6 +66,11 @@ func newActsCommand(d *deps) *cobra.Command {
 	command.Flags().StringVar(&by, "by", "", "only what this one did")
 	command.Flags().StringVar(&of, "of", "", "only what was done to this type of thing: entry, directory, agent, run, settings, operator, token")
 	command.Flags().StringVar(&key, "key", "", "only to this one, with --of: a name, id or number")
+	command.Flags().StringVar(&result, "result", "", "only what came to this: done, refused, failed")
+	command.Flags().StringVar(&text, "text", "", "only acts of which a name, the note, or what was before or after contains this")
+	command.Flags().StringVar(&since, "since", "", "only since a time: 2h for two hours ago, 17:30, 2026-11-25, '2026-11-25 17:30', or RFC 3339")
+	command.Flags().StringVar(&until, "until", "", "only before a time")
+	command.Flags().BoolVar(&asCSV, "csv", false, "print all that fit as CSV (RFC 4180)")
 	command.Flags().IntVar(&limit, "limit", 20, "how many, at most 500")
 	return command
 }
@@ -61,7 +83,11 @@ func printAct(w io.Writer, a wire.Act) {
 	if a.Result != act.Done {
 		result = " (" + string(a.Result) + ")"
 	}
-	fmt.Fprintf(w, "%s  %s  %s%s: %s\n", when(&a.At), a.By, a.Kind, result, thingText(a.About, a.Name))
+	from := ""
+	if a.Origin != "" {
+		from = " from " + a.Origin
+	}
+	fmt.Fprintf(w, "%s  %s%s  %s%s: %s\n", when(&a.At), a.By, from, a.Kind, result, thingText(a.About, a.Name))
 	for _, side := range []struct {
 		word string
 		text json.RawMessage

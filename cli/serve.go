@@ -22,6 +22,7 @@ import (
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service"
 	"kambrel.example/kambrel/service/api"
+	"kambrel.example/kambrel/service/audit"
 	"kambrel.example/kambrel/service/operators"
 	"kambrel.example/kambrel/service/runs"
 	"kambrel.example/kambrel/service/store"
@@ -35,6 +36,7 @@ type serveOptions struct {
 	agentPatience, lease           time.Duration
 	creationPatience, checkEvery   time.Duration
 	trusted                        []string
+	auditFile, auditSyslog         string
 }
 
 func newServeCommand() *cobra.Command {
@@ -63,6 +65,8 @@ certificate it listens on loopback only.`,
 	flags.DurationVar(&o.checkEvery, "cross-check-every", time.Hour, "how often it is compared whether a directory tells all its changes")
 	flags.DurationVar(&o.lease, "order-lease", 30*time.Second, "how long an order stays an agent's without a word from it")
 	flags.StringSliceVar(&o.trusted, "trusted-proxy", nil, "addresses or networks of proxies whose X-Forwarded-For is believed")
+	flags.StringVar(&o.auditFile, "audit-file", "", "file to which each act is appended as a line of JSON")
+	flags.StringVar(&o.auditSyslog, "audit-syslog", "", "collector to which each act is sent by syslog (RFC 5424): udp://host:port, tcp://host:port or unix:///path")
 	flags.DurationVar(&o.creationPatience, "creation-patience", 2*time.Minute, "how long a creation that the cloud did not answer is looked for before it is sent again, where the cloud would not refuse a second one")
 	for _, name := range []string{"cloud-url", "cloud-token-file"} {
 		_ = command.MarkFlagRequired(name)
@@ -79,6 +83,10 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 		return err
 	}
 	proxies, err := o.proxies()
+	if err != nil {
+		return err
+	}
+	streams, err := o.streams()
 	if err != nil {
 		return err
 	}
@@ -103,7 +111,7 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 		scheme := map[bool]string{true: "https", false: "http"}[certificate != nil]
 		address = scheme + "://" + listener.Addr().String()
 	}
-	e := service.New(records, scim, service.Options{AgentPatience: o.agentPatience, Lease: o.lease, Runs: runs.Options{CreationPatience: o.creationPatience, CheckEvery: o.checkEvery}})
+	e := service.New(records, scim, service.Options{AgentPatience: o.agentPatience, Lease: o.lease, Streams: streams, Runs: runs.Options{CreationPatience: o.creationPatience, CheckEvery: o.checkEvery}})
 	server := api.New(e, api.Options{URL: strings.TrimSuffix(address, "/"), Console: console.Files(), TrustedProxies: proxies})
 	if err := e.Start(ctx); err != nil {
 		return errors.Join(err, listener.Close())
@@ -118,6 +126,25 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 	}
 	e.Stop()
 	return err
+}
+
+// streams are where acts go.
+func (o serveOptions) streams() ([]audit.Stream, error) {
+	var streams []audit.Stream
+	for _, of := range []struct {
+		value string
+		make  func(string) (audit.Stream, error)
+	}{{o.auditFile, audit.File}, {o.auditSyslog, audit.Syslog}} {
+		if of.value == "" {
+			continue
+		}
+		stream, err := of.make(of.value)
+		if err != nil {
+			return nil, err
+		}
+		streams = append(streams, stream)
+	}
+	return streams, nil
 }
 
 // proxies reads what is trusted: addresses, or networks such as 192.0.2.0/24.

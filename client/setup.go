@@ -203,6 +203,11 @@ func (c *Client) ChangesCSV(ctx context.Context, id int64, query url.Values, to 
 	return c.copyTo(ctx, "/runs/"+number(id)+"/changes.csv", query, to)
 }
 
+// ActsCSV copies acts as CSV.
+func (c *Client) ActsCSV(ctx context.Context, query url.Values, to io.Writer) error {
+	return c.copyTo(ctx, "/acts.csv", query, to)
+}
+
 // copyTo copies an answer that is a file.
 func (c *Client) copyTo(ctx context.Context, path string, query url.Values, to io.Writer) error {
 	response, err := c.send(ctx, http.MethodGet, path, query, nil)

@@ -10,6 +10,7 @@ import (
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/service/acts"
 	"kambrel.example/kambrel/service/agents"
+	"kambrel.example/kambrel/service/audit"
 	"kambrel.example/kambrel/service/cloudgroups"
 	"kambrel.example/kambrel/service/events"
 	"kambrel.example/kambrel/service/explain"
@@ -36,6 +37,8 @@ type Options struct {
 	// Batch is how many entries are decided about at a time; 500.
 	Batch int
 	Runs  runs.Options
+	// Streams are where acts are passed on to.
+	Streams []audit.Stream
 }
 
 // Service is all rooms.
@@ -58,6 +61,7 @@ type Service struct {
 	Groups *cloudgroups.Groups
 	// Operators are who may use the interface.
 	Operators *operators.Operators
+	audit     *audit.Audit
 
 	runs   *runs.Runs
 	listen sync.WaitGroup
@@ -89,6 +93,7 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords)
 	one.Groups = cloudgroups.New(s, judges)
 	one.Operators = operators.New(s)
+	one.audit = audit.New(s, options.Streams)
 	one.runs = runs.New(s, c, one.Events, one.Orders, judges, options.Runs)
 	return one
 }
@@ -100,6 +105,7 @@ func (s *Service) Start(ctx context.Context) error {
 	s.listen.Go(func() { s.Store.Listen(listening, s.Events.Broadcast) })
 	s.Surveys.Start(ctx)
 	s.Passwords.Start(ctx)
+	s.audit.Start(ctx)
 	if err := s.Jobs.Start(ctx, s.runs.Execute, s.Health.Watch); err != nil {
 		s.Stop()
 		return err
@@ -115,6 +121,7 @@ func (s *Service) Stop() {
 	s.Jobs.Stop()
 	s.Surveys.Stop()
 	s.Passwords.Stop()
+	s.audit.Stop()
 	s.stop()
 	s.listen.Wait()
 }

@@ -31,6 +31,7 @@ export const router = createRouter({
       component: () => import('./pages/Problem.vue'),
       meta: { title: 'Problem', place: 'problems' },
     },
+    { path: '/audit', name: 'audit', component: () => import('./pages/Audit.vue'), meta: { title: 'Audit' } },
     {
       path: '/kept',
       name: 'kept',

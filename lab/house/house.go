@@ -68,7 +68,7 @@ cloud               core/address core/change core/entry core/problem core/rules 
 agent               core/address core/entry core/logkey core/password core/problem core/secret directory protocol/events protocol/orders protocol/wire
 client              core/problem core/reason core/settings protocol/wire protocol/orders
 console
-cli                 agent client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders
+cli                 agent client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders service/audit
 
 service/store       core/ protocol/orders
 service/events      service/store
@@ -77,17 +77,18 @@ service/orders      core/ service/events service/store protocol/orders
 service/judging     cloud core/ service/store
 service/problems    core/ protocol/wire service/store
 service/agents      core/ protocol/wire service/store service/views
+service/audit       core/ service/store service/views
 service/jobs        core/ service/events service/store
 service/setup       cloud core/ protocol/wire service/judging service/orders service/store service/views protocol/orders
 service/explain     cloud core/ protocol/wire service/jobs service/judging service/orders service/problems service/setup service/store service/views protocol/orders
-service/acts        core/ protocol/wire service/explain service/jobs service/judging service/setup service/store
+service/acts        core/ protocol/wire service/explain service/jobs service/judging service/setup service/store service/views
 service/survey      core/ protocol/wire service/judging service/orders service/setup service/store service/views protocol/orders
 service/passwords   cloud core/ protocol/events protocol/orders protocol/wire service/events service/explain service/orders service/store service/views
 service/cloudgroups core/ protocol/wire service/jobs service/judging service/problems service/store
 service/health      cloud core/ protocol/wire service/jobs service/passwords service/problems service/store service/views
 service/runs        cloud core/ service/events service/judging service/orders service/setup service/store protocol/orders
 service/operators   core/ protocol/wire service/store
-service             cloud service/acts service/agents service/cloudgroups service/events service/explain service/health service/jobs service/judging service/operators service/orders service/passwords service/problems service/runs service/setup service/store service/survey
+service             cloud service/acts service/agents service/audit service/cloudgroups service/events service/explain service/health service/jobs service/judging service/operators service/orders service/passwords service/problems service/runs service/setup service/store service/survey
 service/api         core/ protocol/wire service service/health service/operators service/setup service/store service/views protocol/orders
 
 lab/standin         core/password core/scimfilter protocol/events protocol/scim

@@ -282,6 +282,7 @@ type Act struct {
 	After  json.RawMessage `json:"after,omitempty" doc:"How it is since"`
 	Result act.Result      `json:"result" enum:"done,refused,failed"`
 	Undo   act.Kind        `json:"undo,omitempty" doc:"The act that takes it back"`
+	Origin string          `json:"origin,omitempty" doc:"From where it was done: an address, and by console, command line or token; nothing of what the service, an agent or the host did"`
 	Note   string          `json:"note,omitempty"`
 }
 

@@ -16,6 +16,7 @@ import (
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/operators"
+	"kambrel.example/kambrel/service/store"
 )
 
 const (
@@ -77,8 +78,23 @@ func (s *Server) authorize(ctx huma.Context, next func(huma.Context)) {
 			return
 		}
 	}
-	ctx = huma.WithValue(ctx, addressContext{}, s.address(humafiber.Unwrap(ctx)))
+	address := s.address(humafiber.Unwrap(ctx))
+	ctx = huma.WithValue(ctx, addressContext{}, address)
+	ctx = huma.WithContext(ctx, store.WithOrigin(ctx.Context(), originOf(address, ctx.Header("Authorization") == "", i, known)))
 	next(huma.WithValue(ctx, callerContext{}, i))
+}
+
+// originOf says from where a request comes, for the audit.
+func originOf(address string, cookie bool, caller operators.Caller, known bool) string {
+	switch {
+	case !known:
+		return address
+	case caller.SignedIn && cookie:
+		return address + ", console"
+	case caller.SignedIn:
+		return address + ", command line"
+	}
+	return address + ", token"
 }
 
 // authorized is authorize for plain handlers.

@@ -2,12 +2,15 @@ package api
 
 import (
 	"context"
+	"log/slog"
 	"strconv"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/act"
+	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
 )
@@ -27,12 +30,20 @@ type problemsQuery struct {
 }
 
 type actsQuery struct {
-	Kind   act.Kind `query:"kind" maxLength:"60" doc:"Only of this kind"`
-	By     string   `query:"by" maxLength:"200" doc:"Only what this one did"`
-	About  string   `query:"about" enum:"entry,resource,cloud-group,directory,agent,cloud,domain,run,repair,settings,operator,token,service" doc:"Only what was done to this type of thing"`
-	Key    string   `query:"key" maxLength:"300" doc:"Only to this one: with about, directory/id of an entry, else a name, id or number"`
-	Cursor string   `query:"cursor"`
-	Limit  int      `query:"limit" minimum:"1" maximum:"500" default:"50"`
+	Kind   act.Kind   `query:"kind" maxLength:"60" doc:"Only of this kind"`
+	By     string     `query:"by" maxLength:"200" doc:"Only what this one did"`
+	About  string     `query:"about" enum:"entry,resource,cloud-group,directory,agent,cloud,domain,run,repair,settings,operator,token,service" doc:"Only what was done to this type of thing"`
+	Key    string     `query:"key" maxLength:"300" doc:"Only to this one: with about, directory/id of an entry, else a name, id or number"`
+	Result act.Result `query:"result" enum:"done,refused,failed"`
+	Text   string     `query:"text" maxLength:"200" doc:"Part of a name, a note, or of what was before or after"`
+	Since  time.Time  `query:"since"`
+	Until  time.Time  `query:"until"`
+	Cursor string     `query:"cursor"`
+	Limit  int        `query:"limit" minimum:"1" maximum:"500" default:"50"`
+}
+
+func (q actsQuery) query() store.ActQuery {
+	return store.ActQuery{Kind: q.Kind, By: q.By, Type: about.Type(q.About), Key: q.Key, Result: q.Result, Text: q.Text, Since: q.Since, Until: q.Until, Limit: q.Limit}
 }
 
 func (s *Server) problemRoutes() {
@@ -73,12 +84,25 @@ func (s *Server) problemRoutes() {
 		if err != nil {
 			return nil, fail(err)
 		}
-		list, total, err := s.service.Acts.List(ctx, store.ActQuery{Kind: in.Kind, By: in.By, Type: about.Type(in.About), Key: in.Key, Before: before, Limit: in.Limit})
+		q := in.query()
+		q.Before = before
+		list, total, err := s.service.Acts.List(ctx, q)
 		page := wire.Page[wire.Act]{Items: list, Total: total}
 		if len(list) == in.Limit {
 			page.Next = strconv.FormatInt(list[len(list)-1].ID, 10)
 		}
 		return answer(page, err)
+	})
+	export := csvOperation("/acts.csv", "export-acts", "Who did what, as CSV (RFC 4180), the newest first")
+	export.Metadata, export.Description = map[string]any{roleKey: wire.OperatorRole}, "Needs the role operator."
+	huma.Register(s.api, export, func(_ context.Context, in *actsQuery) (*huma.StreamResponse, error) {
+		return &huma.StreamResponse{Body: func(answer huma.Context) {
+			answer.SetHeader("Content-Type", csvType)
+			answer.SetHeader("Content-Disposition", `attachment; filename="acts.csv"`)
+			if err := s.service.Acts.ExportCSV(answer.Context(), in.query(), answer.BodyWriter()); err != nil {
+				slog.Error("export acts", logkey.Error, err)
+			}
+		}}, nil
 	})
 	huma.Register(s.api, operation("GET", "/acts/kinds", "list-act-kinds", "The catalogue of acts: what each is done to, and which takes it back", wire.Viewer), func(context.Context, *struct{}) (*body[[]act.Description], error) {
 		return answer(act.Catalogue(), nil)

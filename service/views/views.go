@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/plan"
@@ -113,6 +114,16 @@ func Pins(rows []store.PinRow) ([]wire.Pin, error) {
 		list[i] = wire.Pin{Directory: row.Directory, EntryID: row.EntryID, DN: row.DN, Target: row.Target, Element: row.Element, Name: row.Name, Value: pin.Value, RunID: row.RunID, By: row.By, Made: row.Made}
 	}
 	return list, nil
+}
+
+// Act shows an act.
+func Act(a store.Act) wire.Act {
+	known := act.Describe(a.Kind)
+	view := wire.Act{ID: a.ID, At: a.At, By: a.By, Origin: a.Origin, Kind: a.Kind, Title: known.Title, About: about.Thing{Type: a.About, Key: a.Subject}, Name: a.Name, Before: a.Before, After: a.After, Result: a.Result, Note: a.Note}
+	if a.Result == act.Done {
+		view.Undo = known.Undo
+	}
+	return view
 }
 
 // Hit shows an object that was found.

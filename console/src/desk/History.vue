@@ -63,8 +63,8 @@ const justBefore = (m: Moment) => new Date(Date.parse(m.at) - 1).toISOString()
               <component :is="m.diffs.length ? 'summary' : 'div'">
                 <RouterLink v-if="m.problemId" :to="{ name: 'problem', params: { id: m.problemId } }">{{
                   words(m)
-                }}</RouterLink><template v-else>{{ words(m) }}</template>
-                <span class="quiet">
+                }}</RouterLink><template v-else>{{ words(m) }}</template> {{ ' '
+                }}<span class="quiet">
                   {{ m.by }}
                   <RouterLink v-if="m.runId" :to="{ name: 'run', params: { id: m.runId } }"
                     >run {{ m.runId }}</RouterLink

@@ -165,7 +165,7 @@ const howWords: Record<string, string> = {
                 <dd class="warn">{{ when(object.link.left) }}; a return restores the same resource</dd></template
               >
             </dl>
-            <details v-if="object.link && object.entry" class="forms">
+            <details v-if="object.link && object.entry && !at" class="forms">
               <summary>Unlink, or merge with another resource</summary>
               <Decide :entry="object.entry.id" :name="object.why.subject" :remedies="[]" linked @done="again" />
             </details>

@@ -24,7 +24,8 @@ function differences(act: Schemas['Act']): { name: string; before: string; after
     <li v-for="act in acts" :key="act.id">
       <span class="quiet when">{{ when(act.at) }}</span>
       <span>
-        <strong>{{ act.by }}</strong> {{ act.title.charAt(0).toLowerCase() + act.title.slice(1)
+        <strong>{{ act.by }}</strong><span v-if="act.origin" class="quiet"> from {{ act.origin }}</span>
+        {{ act.title.charAt(0).toLowerCase() + act.title.slice(1)
         }}<template v-if="things && act.name">: {{ act.name }}</template>
         <Tag v-if="act.result !== 'done'" :text="act.result" tone="error" />
         <span v-if="act.note" class="quiet">{{ act.note }}</span>

@@ -65,6 +65,7 @@ defineProps<{ diffs: Schemas['Diff'][] }>()
   font-size: 12.5px;
 }
 th {
+  white-space: nowrap;
   text-align: left;
   font-weight: 500;
   color: var(--ink-3);

@@ -1,8 +1,15 @@
 package desk_test
 
 import (
+	"encoding/csv"
+	"encoding/json"
 	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"regexp"
 	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -25,7 +32,11 @@ const mayRepair = `access to dn.subtree="ou=People,dc=brisling,dc=example" attrs
 // console alone, from the overview to an empty page.
 func TestTheDeskIsCleared(t *testing.T) {
 	t.Parallel()
-	w := worldtest.NewWith(t, "", worldtest.Options{Access: mayRepair})
+	passed := filepath.Join(t.TempDir(), "acts.jsonl")
+	collector, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer collector.Close()
+	w := worldtest.NewWith(t, "", worldtest.Options{Access: mayRepair, Serve: []string{"--audit-file", passed, "--audit-syslog", "udp://" + collector.LocalAddr().String()}})
 	known := w.InCloud("mira.tangen", map[string]any{"displayName": "Mira Tangen"})
 	person := func(name, mail string) string {
 		return w.Person(name, map[string]string{"mail": mail, "displayName": name})
@@ -97,17 +108,46 @@ func TestTheDeskIsCleared(t *testing.T) {
 	do("open one cause, and correct all of it", link("Login suffix is not verified"), shows(".note", "has not verified"), worldtest.Button("Correct the values of all…"),
 		shows(".n-modal .mono", "late4@corp.brisling.example"))
 	do("write what is proposed", worldtest.Button("Write 5 values"), shows("[role=status]", "1 open problem"))
-	assert.NotNil(t, w.User("late4@brisling.example"))
 	do("open the other one", link("All causes"), link("Somebody looks like"), link("Mira Tangen"), shows("h1", "Somebody looks like the same person"), shows("th", "The other: Mira Tangen"), shows("section", "the same name"))
 	do("say who looks after it", worldtest.Button("I look after it"), shows(".note", "administrator looks after it"))
 	do("link the two", worldtest.Button("Same person: link with mira.tangen@brisling.example…"), shows(".n-modal", "takes the entry's values"), worldtest.Button("Link"), shows(".tag", "Closed"), shows("section", "the cause is gone"))
 	do("find the desk clear", link("All problems"), shows(".clear", "No open problems"), shows(".clear", "In the last 14 days these were solved"))
 	assert.Equal(t, known, w.User("mt@brisling.example")["id"])
 	w.InStep(0)
+	assert.NotNil(t, w.User("late4@brisling.example"))
 
 	acts, err := w.Client.Acts(t.Context(), map[string][]string{"kind": {string(act.RepairValue)}})
 	require.NoError(t, err)
 	assert.Equal(t, 6, acts.Total, "each value is in the audit")
+
+	// The audit: found, taken along, and passed on, each act once.
+	do("find an act", link("Audit"), shows("li", "administrator from 127.0.0.1, console linked an entry"), chromedp.Navigate(w.URL+"/audit?kind=mark-problem&text=twins"), shows("[role=status]", "2 acts"), shows(".acts", "from 127.0.0.1, command line"))
+	w.Says([]string{"acts", "--kind", "mark-problem", "--since", "1h", "--text", "twins"}, "from 127.0.0.1, command line", "asked the twins")
+	table, err := csv.NewReader(strings.NewReader(w.Says([]string{"acts", "--csv"}, "number,at,by,origin"))).ReadAll()
+	require.NoError(t, err)
+	all, err := w.Client.Acts(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Len(t, table, 1+all.Total)
+	heard := map[string]bool{}
+	buffer := make([]byte, 1<<16)
+	for len(heard) < all.Total {
+		require.NoError(t, collector.SetReadDeadline(time.Now().Add(20*time.Second)))
+		n, _, err := collector.ReadFrom(buffer)
+		require.NoError(t, err, "%d of %d acts were heard", len(heard), all.Total)
+		message := string(buffer[:n])
+		assert.Regexp(t, `^<10[89]>1 \d{4}-\d\d-\d\dT\S+Z \S+ kambrel \d+ [a-z-]+ \[act@32473 `, message)
+		number := regexp.MustCompile(`number="(\d+)"`).FindStringSubmatch(message)
+		require.NotNil(t, number, message)
+		assert.False(t, heard[number[1]], "an act goes out once")
+		heard[number[1]] = true
+	}
+	text, err := os.ReadFile(passed)
+	require.NoError(t, err)
+	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
+	assert.Len(t, lines, all.Total)
+	var line wire.Act
+	require.NoError(t, json.Unmarshal([]byte(lines[0]), &line))
+	assert.NotEmpty(t, line.Kind)
 }
 
 // one is the open problem of a code.
