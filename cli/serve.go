@@ -23,6 +23,7 @@ import (
 	"kambrel.example/kambrel/service"
 	"kambrel.example/kambrel/service/api"
 	"kambrel.example/kambrel/service/audit"
+	"kambrel.example/kambrel/service/notices"
 	"kambrel.example/kambrel/service/operators"
 	"kambrel.example/kambrel/service/runs"
 	"kambrel.example/kambrel/service/store"
@@ -37,6 +38,9 @@ type serveOptions struct {
 	creationPatience, checkEvery   time.Duration
 	trusted                        []string
 	auditFile, auditSyslog         string
+	mailServer, mailFrom, mailUser string
+	mailPasswordFile, mailCA       string
+	webhookKeyFile                 string
 }
 
 func newServeCommand() *cobra.Command {
@@ -67,6 +71,12 @@ certificate it listens on loopback only.`,
 	flags.StringSliceVar(&o.trusted, "trusted-proxy", nil, "addresses or networks of proxies whose X-Forwarded-For is believed")
 	flags.StringVar(&o.auditFile, "audit-file", "", "file to which each act is appended as a line of JSON")
 	flags.StringVar(&o.auditSyslog, "audit-syslog", "", "collector to which each act is sent by syslog (RFC 5424): udp://host:port, tcp://host:port or unix:///path")
+	flags.StringVar(&o.mailServer, "mail-server", "", "server by which notices go out: smtp://host:port, which must offer STARTTLS unless it is on loopback, or smtps://host:port")
+	flags.StringVar(&o.mailFrom, "mail-from", "", "address that notices come from")
+	flags.StringVar(&o.mailUser, "mail-user", "", "name by which to sign in to the mail server")
+	flags.StringVar(&o.mailPasswordFile, "mail-password-file", "", "file that holds the password for the mail server; read each time")
+	flags.StringVar(&o.mailCA, "mail-ca", "", "certificates in PEM form by which the mail server is known, instead of the system's")
+	flags.StringVar(&o.webhookKeyFile, "webhook-key-file", "", "file that holds the key by which notices to the webhook are signed; read each time")
 	flags.DurationVar(&o.creationPatience, "creation-patience", 2*time.Minute, "how long a creation that the cloud did not answer is looked for before it is sent again, where the cloud would not refuse a second one")
 	for _, name := range []string{"cloud-url", "cloud-token-file"} {
 		_ = command.MarkFlagRequired(name)
@@ -83,6 +93,10 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 		return err
 	}
 	proxies, err := o.proxies()
+	if err != nil {
+		return err
+	}
+	sender, err := notices.NewSender(o.mailServer, o.mailFrom, o.mailUser, o.mailPasswordFile, o.mailCA, o.webhookKeyFile)
 	if err != nil {
 		return err
 	}
@@ -111,7 +125,7 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 		scheme := map[bool]string{true: "https", false: "http"}[certificate != nil]
 		address = scheme + "://" + listener.Addr().String()
 	}
-	e := service.New(records, scim, service.Options{AgentPatience: o.agentPatience, Lease: o.lease, Streams: streams, Runs: runs.Options{CreationPatience: o.creationPatience, CheckEvery: o.checkEvery}})
+	e := service.New(records, scim, service.Options{AgentPatience: o.agentPatience, Lease: o.lease, Streams: streams, Sender: sender, URL: address, Runs: runs.Options{CreationPatience: o.creationPatience, CheckEvery: o.checkEvery}})
 	server := api.New(e, api.Options{URL: strings.TrimSuffix(address, "/"), Console: console.Files(), TrustedProxies: proxies})
 	if err := e.Start(ctx); err != nil {
 		return errors.Join(err, listener.Close())

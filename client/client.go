@@ -295,6 +295,16 @@ func (c *Client) ObjectAt(ctx context.Context, text string, at time.Time) (out w
 	return out, c.do(ctx, http.MethodGet, "/object/at", url.Values{"text": {text}, "time": {at.Format(time.RFC3339Nano)}}, nil, &out)
 }
 
+// Notices lists who is told of what, and what people were told.
+func (c *Client) Notices(ctx context.Context) (out wire.NoticesView, err error) {
+	return out, c.do(ctx, http.MethodGet, "/notices", nil, nil, &out)
+}
+
+// TestNotices sends a notice for a trial.
+func (c *Client) TestNotices(ctx context.Context) (out []wire.Notice, err error) {
+	return out, c.do(ctx, http.MethodPost, "/notices/test", nil, nil, &out)
+}
+
 // ObjectNow asks the cloud what it has of an object at this moment.
 func (c *Client) ObjectNow(ctx context.Context, text string) (out wire.CloudNow, err error) {
 	return out, c.do(ctx, http.MethodGet, "/object/now", url.Values{"text": {text}}, nil, &out)

@@ -17,6 +17,7 @@ import (
 	"kambrel.example/kambrel/service/health"
 	"kambrel.example/kambrel/service/jobs"
 	"kambrel.example/kambrel/service/judging"
+	"kambrel.example/kambrel/service/notices"
 	"kambrel.example/kambrel/service/operators"
 	"kambrel.example/kambrel/service/orders"
 	"kambrel.example/kambrel/service/passwords"
@@ -39,6 +40,9 @@ type Options struct {
 	Runs  runs.Options
 	// Streams are where acts are passed on to.
 	Streams []audit.Stream
+	// Sender is how notices leave, and URL where people find the console.
+	Sender notices.Sender
+	URL    string
 }
 
 // Service is all rooms.
@@ -62,6 +66,8 @@ type Service struct {
 	// Operators are who may use the interface.
 	Operators *operators.Operators
 	audit     *audit.Audit
+	// Notices tell people.
+	Notices *notices.Notices
 
 	runs   *runs.Runs
 	listen sync.WaitGroup
@@ -94,6 +100,7 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	one.Groups = cloudgroups.New(s, judges)
 	one.Operators = operators.New(s)
 	one.audit = audit.New(s, options.Streams)
+	one.Notices = notices.New(s, options.Sender, options.URL)
 	one.runs = runs.New(s, c, one.Events, one.Orders, judges, options.Runs)
 	return one
 }
@@ -106,6 +113,7 @@ func (s *Service) Start(ctx context.Context) error {
 	s.Surveys.Start(ctx)
 	s.Passwords.Start(ctx)
 	s.audit.Start(ctx)
+	s.Notices.Start(ctx)
 	if err := s.Jobs.Start(ctx, s.runs.Execute, s.Health.Watch); err != nil {
 		s.Stop()
 		return err
@@ -122,6 +130,7 @@ func (s *Service) Stop() {
 	s.Surveys.Stop()
 	s.Passwords.Stop()
 	s.audit.Stop()
+	s.Notices.Stop()
 	s.stop()
 	s.listen.Wait()
 }

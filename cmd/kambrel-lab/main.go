@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"kambrel.example/kambrel/lab/demo"
+	"kambrel.example/kambrel/lab/mailsink"
 	"kambrel.example/kambrel/lab/standin"
 )
 
@@ -22,7 +23,7 @@ func main() {
 		Use: "kambrel-lab", Short: "Everything on loopback to show and try Kambrel with",
 		SilenceUsage: true, SilenceErrors: true,
 	}
-	root.AddCommand(demo.NewCommand(), standin.NewCommand())
+	root.AddCommand(demo.NewCommand(), standin.NewCommand(), mailsink.NewCommand())
 	if err := root.ExecuteContext(ctx); err != nil {
 		fmt.Fprintln(os.Stderr, "kambrel-lab:", err)
 		os.Exit(1)

@@ -31,6 +31,12 @@ export const router = createRouter({
       component: () => import('./pages/Problem.vue'),
       meta: { title: 'Problem', place: 'problems' },
     },
+    {
+      path: '/notices',
+      name: 'notices',
+      component: () => import('./pages/Notices.vue'),
+      meta: { title: 'Notices', place: 'audit' },
+    },
     { path: '/audit', name: 'audit', component: () => import('./pages/Audit.vue'), meta: { title: 'Audit' } },
     {
       path: '/kept',

@@ -51,6 +51,7 @@ const (
 	DecideAgain     Kind = "decide-group-again"
 	MarkProblem     Kind = "mark-problem"
 	UndoRun         Kind = "undo-run"
+	TestNotice      Kind = "test-notices"
 	LiftPins        Kind = "lift-pins"
 )
 
@@ -98,6 +99,7 @@ var catalogue = []Description{
 	{TryGroup, "Wrote a group of the cloud for a trial", about.CloudGroup, ""},
 	{HandOver, "Handed a group over to the cloud, or to a directory", about.CloudGroup, HandOver},
 	{DecideAgain, "Let what was kept of a group be decided again", about.CloudGroup, ""},
+	{TestNotice, "Sent a notice for a trial", about.Service, ""},
 	{UndoRun, "Put back what a run has done", about.Run, LiftPins},
 	{LiftPins, "Let what was put back be decided again", about.Run, ""},
 	{MarkProblem, "Said who looks after a problem, noted it, or put it to sleep", about.Entry, MarkProblem},

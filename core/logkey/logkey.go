@@ -21,6 +21,6 @@ const (
 	Run       = "run"
 	Seconds   = "seconds"
 	Statement = "statement" // of SQL, without values
-	Stream    = "stream" // of acts
+	Stream    = "stream"    // of acts
 	URL       = "url"
 )

@@ -82,6 +82,7 @@ const (
 	CloudGroupMark        Code = "cloud-group-mark"
 	CloudGroupContainer   Code = "cloud-group-container"
 	GroupScopeRefuses     Code = "group-scope-refuses"
+	NoticesStuck          Code = "notices-stuck"
 )
 
 // Kind is one line of the catalogue.
@@ -164,6 +165,7 @@ var catalogue = []Kind{
 	{PlainLDAP, "A directory is read without protection", "An agent reaches a directory by plain LDAP: the account's password and everything that is read can be seen on the network.", "Use ldaps:// or set startTLS in the agent's configuration, and take allowPlain out.", about.Agent},
 	{ChangesMissed, "A directory did not tell all its changes", "The directory answered that it had told every change, and a comparison found some that it had not. Everything was read then, so nothing is missing now.", "Look at how the directory server tracks changes (its sync overlay or change log, and what was loaded past it). Until that is right, changes may come as late as the next comparison.", about.Directory},
 	{PasswordsClosed, "Passwords do not reach a directory", "Passwords, changes or unlocking are switched on for the directory, and the way from the cloud to it is not open. Who tries is told at once that it was not done.", "Look at each step of the way with 'kambrel passwords state'; it says what to do.", about.Directory},
+	{NoticesStuck, "Notices do not get through", "Mail or the webhook by which people are told is not taken by the other side, or the service knows no mail server.", "Start the service with --mail-server and --mail-from, and see what the other side says in the detail; 'kambrel notices test' tries it. What is due goes out once it is taken.", about.Service},
 	{DigestsLate, "Digests of passwords are not up to date", "Passwords were set in the directory, and the cloud has no digest of them within the time that rounds take. Until then people sign in to the cloud with the old one.", "See what 'kambrel passwords state' says of the digests of the directory.", about.Directory},
 	{EventRefused, "An event of the cloud was not taken", "The cloud's stream brought an event that is not signed by the cloud, meant for somebody else, or too old. Nothing was set. It may be a wrong clock or a wrong key, or somebody who tries to put an event into the stream.", "Compare the clocks of the cloud and Kambrel, and ask the cloud's administrator about what the detail says.", about.Cloud},
 	{AgentAtFault, "An agent fails where another does not", "The agent cannot reach the directory, or its answers cannot be read, while another agent serves the same directory. It gets no more orders for that directory until a probe finds it well; if the other one fails too, nothing is read any more.", "Correct the agent's configuration or its version, and look with 'kambrel directory probe NAME --agent AGENT'. It is also probed by itself.", about.Agent},

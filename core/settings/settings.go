@@ -23,6 +23,7 @@ type Document struct {
 	Guard       Guard       `json:"guard" yaml:"guard"`
 	Schedule    Schedule    `json:"schedule" yaml:"schedule"`
 	History     History     `json:"history,omitzero" yaml:"history,omitempty"`
+	Notices     Notices     `json:"notices,omitzero" yaml:"notices,omitempty"`
 }
 
 // History says for how long it is remembered how things were: runs and their changes,

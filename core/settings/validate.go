@@ -80,6 +80,7 @@ func (d *Document) Validate() []problem.Fault {
 			v.add("guard."+one.name+".number", "is %d; give the number that one run may take away, 0 or more", one.limit.Number)
 		}
 	}
+	v.notices(d.Notices)
 	if days := d.History.Days; days != 0 && (days < LeastHistoryDays || days > MostHistoryDays) {
 		v.add("history.days", "%d: things are remembered for %d to %d days", days, LeastHistoryDays, MostHistoryDays)
 	}

@@ -50,6 +50,7 @@ type Endpoints struct {
 	Operator    Operator            `json:"operator"`
 	Cloud       CloudEndpoint       `json:"cloud"`
 	Postgres    string              `json:"postgres"`
+	Mail        string              `json:"mail"` // where the mail that came is shown
 	Directories []DirectoryEndpoint `json:"directories"`
 }
 
@@ -104,6 +105,7 @@ type running struct {
 	lab       *servers.Lab
 	postgres  *servers.Postgres
 	cloud     *servers.Cloud
+	mail      *servers.Mail
 	directory *servers.LDAPServer // Halvard's
 	dialect   entry.Dialect
 	brisling  *servers.LDAPServer
@@ -201,6 +203,10 @@ func (d *running) startServers(ctx context.Context) error {
 		d.directory, err = d.startOpenLDAP(ctx, "openldap", "dc=corp,dc=halvard,dc=example", "Halvard Ferries", 4)
 	}
 	if err != nil {
+		return err
+	}
+	d.say("starting a mail server that keeps what it gets")
+	if d.mail, err = d.lab.StartMail(ctx, d.Lab, d.PortsFrom+5); err != nil {
 		return err
 	}
 	d.say("starting OpenLDAP for Brisling Cargo")
@@ -306,13 +312,14 @@ func (d *running) startService(ctx context.Context) error {
 	d.service = "http://" + address
 	if _, err := d.lab.Start(ctx, servers.Command{
 		Name: "service", Path: d.Program, Env: []string{"KAMBREL_DATABASE=" + dsn},
-		Args:  []string{"serve", "--listen", address, "--cloud-url", d.cloud.URL, "--cloud-token-file", d.cloud.TokenFile, "--administrator-password-file", passwordFile},
+		Args: []string{"serve", "--listen", address, "--cloud-url", d.cloud.URL, "--cloud-token-file", d.cloud.TokenFile, "--administrator-password-file", passwordFile,
+			"--mail-server", d.mail.URL, "--mail-ca", d.mail.CAFile, "--mail-from", "Kambrel <kambrel@halvard.example>", "--audit-file", filepath.Join(d.Dir, "acts.jsonl")},
 		Ready: servers.Answers(d.service + "/healthz"),
 	}); err != nil {
 		return err
 	}
 	d.endpoints = Endpoints{
-		Console: d.service + "/", API: d.service + "/api/v1", Operator: Operator{"administrator", secret}, Postgres: dsn, Cloud: CloudEndpoint{d.cloud.URL, d.cloud.Token, d.cloud.Base + "/me"},
+		Console: d.service + "/", API: d.service + "/api/v1", Operator: Operator{"administrator", secret}, Postgres: dsn, Mail: d.mail.Page, Cloud: CloudEndpoint{d.cloud.URL, d.cloud.Token, d.cloud.Base + "/me"},
 		Directories: []DirectoryEndpoint{endpointOf(halvardName, d.dialect, d.directory), endpointOf(brislingName, entry.Standard, d.brisling)},
 	}
 	return d.signIn(ctx, secret)
@@ -489,6 +496,7 @@ func Settings(dialect entry.Dialect, base string) settings.Document {
 	}
 	// Rarely, so that what visitors edit waits for their own sync.
 	document.Schedule.Every = "1h"
+	document.Notices = settings.Notices{Recipients: []settings.Recipient{{To: "operations@halvard.example"}, {To: "ingrid.moe@halvard.example", Of: []settings.NoticeKind{settings.NoticeDigest}}}}
 	return document
 }
 
@@ -590,6 +598,7 @@ and contacts and made %d changes (%d created, %d adopted, %d updated, %d suspend
   Its people %s/me   %s, password %s: set a short one first, then a good one
   Halvard    %s (%s)
   Brisling   %s (%s)
+  Mail       %s
   All        %s
 
 Try:
@@ -611,5 +620,5 @@ Try:
 
 Ctrl-C stops everything; the state stays in %s.
 `, d.run.ID, c.Planned, c.Changes, c.Create, c.Adopt, c.Update, c.Suspend, c.Problems, d.endpoints.Console, d.endpoints.Operator.Password,
-		d.cloud.URL, d.cloud.Base, SelfService, Password, d.directory.URL, d.directory.BaseDN, d.brisling.URL, d.brisling.BaseDN, filepath.Join(d.Dir, "endpoints.json"), d.run.ID, SelfService, d.Dir)
+		d.cloud.URL, d.cloud.Base, SelfService, Password, d.directory.URL, d.directory.BaseDN, d.brisling.URL, d.brisling.BaseDN, d.mail.Page, filepath.Join(d.Dir, "endpoints.json"), d.run.ID, SelfService, d.Dir)
 }

@@ -68,7 +68,7 @@ cloud               core/address core/change core/entry core/problem core/rules 
 agent               core/address core/entry core/logkey core/password core/problem core/secret directory protocol/events protocol/orders protocol/wire
 client              core/problem core/reason core/settings protocol/wire protocol/orders
 console
-cli                 agent client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders service/audit
+cli                 agent client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders service/audit service/notices
 
 service/store       core/ protocol/orders
 service/events      service/store
@@ -86,12 +86,14 @@ service/survey      core/ protocol/wire service/judging service/orders service/s
 service/passwords   cloud core/ protocol/events protocol/orders protocol/wire service/events service/explain service/orders service/store service/views
 service/cloudgroups core/ protocol/wire service/jobs service/judging service/problems service/store
 service/health      cloud core/ protocol/wire service/jobs service/passwords service/problems service/store service/views
+service/notices     core/ protocol/wire service/store
 service/runs        cloud core/ service/events service/judging service/orders service/setup service/store protocol/orders
 service/operators   core/ protocol/wire service/store
-service             cloud service/acts service/agents service/audit service/cloudgroups service/events service/explain service/health service/jobs service/judging service/operators service/orders service/passwords service/problems service/runs service/setup service/store service/survey
+service             cloud service/acts service/agents service/audit service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/passwords service/problems service/runs service/setup service/store service/survey
 service/api         core/ protocol/wire service service/health service/operators service/setup service/store service/views protocol/orders
 
 lab/standin         core/password core/scimfilter protocol/events protocol/scim
+lab/mailsink
 lab/othercloud
 lab/servers
 lab/browser

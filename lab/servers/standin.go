@@ -57,6 +57,38 @@ func (l *Lab) StartCloud(ctx context.Context, program string, port int, domains 
 	return c, err
 }
 
+// Mail is a mail server that keeps what it gets.
+type Mail struct {
+	URL      string // smtp://host:port
+	Messages string // where it is shown as JSON
+	Page     string
+	CAFile   string
+}
+
+// StartMail starts a mail server, with a certificate of the lab.
+func (l *Lab) StartMail(ctx context.Context, program string, port int) (*Mail, error) {
+	port, err := FreePort(port)
+	if err != nil {
+		return nil, err
+	}
+	show, err := FreePort(port + 1)
+	if err != nil {
+		return nil, err
+	}
+	certificate, key, err := l.certificate.issue("mail", "127.0.0.1", RightCertificate)
+	if err != nil {
+		return nil, err
+	}
+	m := &Mail{URL: fmt.Sprintf("smtp://127.0.0.1:%d", port), Page: fmt.Sprintf("http://127.0.0.1:%d/", show), CAFile: l.CAFile()}
+	m.Messages = m.Page + "messages"
+	_, err = l.Start(ctx, Command{
+		Name: "mail", Path: program,
+		Args:  []string{"mail", "--listen", fmt.Sprintf("127.0.0.1:%d", port), "--show", fmt.Sprintf("127.0.0.1:%d", show), "--dir", filepath.Join(l.Dir, "mail"), "--tls-cert", certificate, "--tls-key", key},
+		Ready: Answers(m.Messages),
+	})
+	return m, err
+}
+
 // StartOtherCloud starts a second SCIM service, on a public library, from the
 // folder of its program; it knows nothing of domains or contacts. Its Control
 // has the counts of writes only.

@@ -510,6 +510,8 @@ type Health struct {
 	Pins      int              `json:"pins" doc:"How many things were put back and stay so, whatever rules and scope say"`
 	Directory []DirectoryState `json:"directories"`
 	Passwords PasswordsState   `json:"passwords" doc:"The way by which passwords come from the cloud"`
+	// NoticesStuck is why people cannot be told.
+	NoticesStuck string `json:"noticesStuck,omitempty" doc:"Why notices do not get through"`
 }
 
 // CodeCount is how many open problems have a code.

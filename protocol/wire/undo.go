@@ -30,19 +30,19 @@ type Undo struct {
 
 // UndoItem is one thing that a run has done.
 type UndoItem struct {
-	ChangeID  int64         `json:"changeId"`
-	Operation string        `json:"operation" doc:"What was done"`
-	Kind      string        `json:"kind" enum:"user,group,contact"`
-	Directory string        `json:"directory"`
-	EntryID   string        `json:"entryId"`
-	DN        string        `json:"dn"`
-	Name      string        `json:"name"`
-	Target    string        `json:"target" doc:"The attribute; scope for the resource itself, link for what it is linked to"`
+	ChangeID  int64          `json:"changeId"`
+	Operation string         `json:"operation" doc:"What was done"`
+	Kind      string         `json:"kind" enum:"user,group,contact"`
+	Directory string         `json:"directory"`
+	EntryID   string         `json:"entryId"`
+	DN        string         `json:"dn"`
+	Name      string         `json:"name"`
+	Target    string         `json:"target" doc:"The attribute; scope for the resource itself, link for what it is linked to"`
 	Member    *change.Member `json:"member,omitempty" doc:"The single one, of a list"`
-	Now       any           `json:"now" doc:"What stands there"`
-	Was       any           `json:"was" doc:"What stood there before the run, and is put back"`
-	Outcome   string        `json:"outcome" enum:"back,already,cannot"`
-	Why       string        `json:"why,omitempty" doc:"Why it cannot be put back, or in which way it is"`
+	Now       any            `json:"now" doc:"What stands there"`
+	Was       any            `json:"was" doc:"What stood there before the run, and is put back"`
+	Outcome   string         `json:"outcome" enum:"back,already,cannot"`
+	Why       string         `json:"why,omitempty" doc:"Why it cannot be put back, or in which way it is"`
 }
 
 // UndoReason is why some things cannot be put back.

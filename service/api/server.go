@@ -109,6 +109,7 @@ func New(e *service.Service, options Options) *Server {
 	server.objectRoutes()
 	server.problemRoutes()
 	server.undoRoutes()
+	server.noticeRoutes()
 	server.passwordRoutes()
 	server.cloudGroupRoutes()
 	server.settingsRoutes()

@@ -67,6 +67,9 @@ func standing(h wire.Health) []store.NewProblem {
 			met(thing, problem.PlainLDAP, problem.Facts{Value: agent.Name, Names: agent.Plain})
 		}
 	}
+	if h.NoticesStuck != "" {
+		met(about.Thing{Type: about.Service}, problem.NoticesStuck, problem.Facts{Answer: h.NoticesStuck})
+	}
 	if h.LastRun != nil && h.LastRun.Counts.Held > 0 {
 		number := strconv.FormatInt(h.LastRun.ID, 10)
 		met(about.Thing{Type: about.Run, Key: number}, problem.RemovalsHeld, problem.Facts{Value: number, Count: h.LastRun.Counts.Held, Losses: h.LastRun.Counts.Losses, Hanging: h.LastRun.Counts.Hanging})

@@ -83,6 +83,9 @@ func (w *pruneWorker) Work(ctx context.Context, _ *river.Job[pruneArgs]) error {
 	if err := w.jobs.store.History.Prune(ctx, remembered); err != nil {
 		return err
 	}
+	if err := w.jobs.store.Notices.Prune(ctx, remembered); err != nil {
+		return err
+	}
 	if err := w.jobs.store.Orders.Prune(ctx, now.Add(-keepQuiet)); err != nil {
 		return err
 	}

@@ -45,6 +45,7 @@ type Store struct {
 	Kept       Kept // what would have been taken away, and was discarded
 	Pins       Pins // what was put back
 	History    History
+	Notices    Notices // what people are told
 	Runs       Runs
 	Problems   Problems
 	Acts       Acts
@@ -90,6 +91,7 @@ func (s *session) all() *Store {
 		Kept:        Kept{s},
 		Pins:        Pins{s},
 		History:     History{s},
+		Notices:     Notices{s},
 		Runs:        Runs{s},
 		Problems:    Problems{s},
 		Acts:        Acts{s},

@@ -70,7 +70,8 @@ const csv = computed(() => {
     <div class="page-head">
       <h1>Audit</h1>
       <span class="quiet" role="status">{{ count(data?.total ?? 0, 'act') }}</span>
-      <a class="push" :href="csv" download>CSV</a>
+      <RouterLink class="push" :to="{ name: 'notices' }">Notices</RouterLink>
+      <a :href="csv" download>CSV</a>
     </div>
     <div class="row filters">
       <NSelect v-model:value="kind" :options="kinds" size="small" filterable style="width: 270px" aria-label="Act" />

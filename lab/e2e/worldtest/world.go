@@ -168,14 +168,14 @@ func (w *World) Serve(arguments ...string) {
 }
 
 // Standby starts another service on the same database, and returns its URL.
-func (w *World) Standby() string {
+func (w *World) Standby(arguments ...string) string {
 	w.T.Helper()
 	port, err := servers.FreePort(0)
 	require.NoError(w.T, err)
 	address := fmt.Sprintf("127.0.0.1:%d", port)
 	_, err = w.Lab.Start(context.Background(), servers.Command{
 		Name: "standby", Path: w.Programs.Kambrel, Env: []string{"KAMBREL_DATABASE=" + w.DSN},
-		Args:  []string{"serve", "--listen", address, "--cloud-url", w.Cloud.URL, "--cloud-token-file", w.Cloud.TokenFile},
+		Args:  append([]string{"serve", "--listen", address, "--cloud-url", w.Cloud.URL, "--cloud-token-file", w.Cloud.TokenFile}, arguments...),
 		Ready: servers.Answers("http://" + address + "/healthz"),
 	})
 	require.NoError(w.T, err)

@@ -1,0 +1,123 @@
+<script setup lang="ts">
+// Who is told of what, what people were told, and whether it gets through.
+import { NButton, NDataTable, NSkeleton, useMessage, type DataTableColumns } from 'naive-ui'
+import { h } from 'vue'
+
+import { api, unwrap, type Schemas } from '../api/client'
+import Fault from '../parts/Fault.vue'
+import Tag from '../parts/Tag.vue'
+import { useAct } from '../parts/use-act'
+import { useLoad } from '../parts/use-load'
+import { count, when } from '../parts/words'
+import { useSession } from '../state/session'
+
+type Notice = Schemas['Notice']
+
+const session = useSession()
+const message = useMessage()
+const { data, failure, again } = useLoad(() => unwrap(api.GET('/api/v1/notices')), [])
+const { busy, act } = useAct()
+
+const kinds: Record<Notice['kind'], string> = { broke: 'Broken', well: 'Well again', digest: 'Digest', test: 'Trial' }
+const whom = (n: Notice) => (n.channel === 'webhook' ? 'webhook' : n.recipients.join(', '))
+async function test(): Promise<void> {
+  const sent = await act(() => unwrap(api.POST('/api/v1/notices/test')))
+  if (!sent) return
+  const missed = sent.filter((n) => !n.sent)
+  if (missed.length)
+    message.error(missed.map((n) => n.failure || `${whom(n)}: not taken yet`).join('; '), { duration: 9000 })
+  else message.success(`Taken: ${sent.map(whom).join('; ')}`)
+  await again()
+}
+
+const columns: DataTableColumns<Notice> = [
+  {
+    type: 'expand',
+    renderExpand: (n) => h('pre', { class: 'body-text' }, n.body),
+  },
+  { title: 'Made', key: 'created', width: 150, render: (n) => when(n.created) },
+  { title: 'What', key: 'kind', width: 110, render: (n) => kinds[n.kind] },
+  { title: 'Subject', key: 'subject', minWidth: 220 },
+  { title: 'To', key: 'recipients', minWidth: 180, render: whom },
+  {
+    title: 'State',
+    key: 'sent',
+    width: 260,
+    render: (n) =>
+      n.sent
+        ? h(Tag, { text: `Taken ${when(n.sent)}`, tone: 'success' })
+        : [
+            h(Tag, { text: n.attempts ? 'Not taken' : 'Waits', tone: n.attempts ? 'error' : 'default' }),
+            n.failure ? h('div', { class: 'bad' }, `${count(n.attempts, 'attempt')}: ${n.failure}`) : '',
+          ],
+  },
+]
+</script>
+
+<template>
+  <div>
+    <div class="page-head">
+      <h1>Notices</h1>
+      <span class="quiet"
+        >People are told at once of what breaks and when it is well again, and once a day of the rest.</span
+      >
+      <span class="push" />
+      <NButton
+        v-if="session.may('administrator')"
+        size="small"
+        :loading="busy"
+        :disabled="!data?.recipients.length && !data?.webhook"
+        @click="test"
+        >Send a trial</NButton
+      >
+    </div>
+    <Fault v-if="failure" :failure="failure" @again="again" />
+    <NSkeleton v-else-if="!data" text :repeat="6" />
+    <template v-else>
+      <section class="sheet">
+        <header>
+          <h2>Who is told</h2>
+          <RouterLink :to="{ name: 'settings', query: { view: 'text' } }">Change it in the settings</RouterLink>
+        </header>
+        <div class="body">
+          <dl class="facts">
+            <dt>Mail server</dt>
+            <dd :class="{ warn: !data.server }">
+              {{
+                data.server ? `${data.server}, from ${data.from}` : 'none: the service is started with --mail-server'
+              }}
+            </dd>
+            <template v-for="one in data.recipients" :key="one.to">
+              <dt>{{ one.to }}</dt>
+              <dd>{{ one.of.join(' and ') }}</dd>
+            </template>
+            <template v-if="data.webhook">
+              <dt>Webhook</dt>
+              <dd>{{ data.webhook }}, {{ data.signed ? 'signed' : 'not signed' }}</dd>
+            </template>
+            <dt>Digest</dt>
+            <dd>{{ data.digest ? `at ${data.digest}, on days with something to tell` : 'off' }}</dd>
+          </dl>
+          <p v-if="!data.recipients.length && !data.webhook" class="warn">
+            Nobody is told of anything: name recipients under “notices” in the settings.
+          </p>
+        </div>
+      </section>
+      <NDataTable :columns="columns" :data="data.items" :row-key="(n: Notice) => n.id" size="small">
+        <template #empty>Nobody was told of anything yet.</template>
+      </NDataTable>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.sheet {
+  margin-bottom: 14px;
+}
+:deep(.body-text) {
+  white-space: pre-wrap;
+  margin: 0;
+  font-family: var(--mono);
+  font-size: 12.5px;
+}
+</style>
