@@ -355,6 +355,11 @@ func (c *Client) Health(ctx context.Context) (out wire.Health, err error) {
 	return out, c.do(ctx, http.MethodGet, "/health", nil, nil, &out)
 }
 
+// Trend tells how things went on each of the last days.
+func (c *Client) Trend(ctx context.Context, days int) (out []wire.TrendDay, err error) {
+	return out, c.do(ctx, http.MethodGet, "/health/trend", url.Values{"days": {strconv.Itoa(days)}}, nil, &out)
+}
+
 // Settings returns the active settings.
 func (c *Client) Settings(ctx context.Context) (out wire.Settings, err error) {
 	return out, c.do(ctx, http.MethodGet, "/settings", nil, nil, &out)

@@ -27,7 +27,7 @@ const Module = "kambrel.example/kambrel/"
 // code.
 const Policy = `
 cmd/kambrel         cli
-cmd/kambrel-lab     lab/demo lab/standin
+cmd/kambrel-lab     lab/demo lab/standin lab/mailsink
 
 core/address
 core/entry

@@ -514,6 +514,23 @@ type Health struct {
 	NoticesStuck string `json:"noticesStuck,omitempty" doc:"Why notices do not get through"`
 }
 
+// TrendDay is how things went on a day, in UTC.
+type TrendDay struct {
+	Day      string  `json:"day" format:"date"`
+	Runs     int     `json:"runs" doc:"That write and have ended"`
+	Failed   int     `json:"failed"`
+	Created  int     `json:"created"`
+	Adopted  int     `json:"adopted"`
+	Updated  int     `json:"updated"`
+	Restored int     `json:"restored"`
+	Removed  int     `json:"removed" doc:"Suspended or deleted"`
+	Held     int     `json:"held" doc:"The most changes that a run held"`
+	Longest  float64 `json:"longest" doc:"How long the longest run took, in seconds"`
+	Opened   int     `json:"opened" doc:"Problems"`
+	Closed   int     `json:"closed"`
+	Open     int     `json:"open" doc:"Problems that were open at its end"`
+}
+
 // CodeCount is how many open problems have a code.
 type CodeCount struct {
 	Code  string `json:"code"`

@@ -19,6 +19,11 @@ func (s *Server) healthRoutes() {
 	huma.Register(s.api, operation("GET", "/health", "health", "The state of everything", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[wire.Health], error) {
 		return answer(s.service.Health.Now(ctx))
 	})
+	huma.Register(s.api, operation("GET", "/health/trend", "health-trend", "How things went on each of the last days", wire.Viewer), func(ctx context.Context, in *struct {
+		Days int `query:"days" minimum:"2" maximum:"365" default:"30"`
+	}) (*body[[]wire.TrendDay], error) {
+		return answer(s.service.Health.Trend(ctx, in.Days))
+	})
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &healthCollector{s.service.Health})
 	metrics := adaptor.HTTPHandler(promhttp.HandlerFor(registry, promhttp.HandlerOpts{}))
@@ -33,11 +38,17 @@ var (
 	descriptionObjects  = prometheus.NewDesc("kambrel_objects", "Objects by where they stand", []string{"state"}, nil)
 	descriptionAgents   = prometheus.NewDesc("kambrel_agents_online", "Agents online that serve a directory", []string{"directory"}, nil)
 	descriptionLastRun  = prometheus.NewDesc("kambrel_last_run_seconds", "When the last run ended, in Unix time", []string{"state"}, nil)
+	descriptionTook     = prometheus.NewDesc("kambrel_last_run_duration_seconds", "How long the last run took", nil, nil)
+	descriptionHeld     = prometheus.NewDesc("kambrel_held_changes", "Changes that the last run holds until somebody decides", nil, nil)
+	descriptionBroken   = prometheus.NewDesc("kambrel_broken", "1 while something keeps the cloud from being in step, as the overview says it", nil, nil)
+	descriptionRead     = prometheus.NewDesc("kambrel_directory_read_seconds", "When a directory was read last, in Unix time", []string{"directory"}, nil)
+	descriptionPins     = prometheus.NewDesc("kambrel_pins", "Things that were put back and are held against rules or scope", nil, nil)
+	descriptionNotices  = prometheus.NewDesc("kambrel_notices_stuck", "1 while notices do not get through", nil, nil)
 )
 
 // Describe lists the metrics.
 func (h *healthCollector) Describe(c chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{descriptionProblems, descriptionObjects, descriptionAgents, descriptionLastRun} {
+	for _, d := range []*prometheus.Desc{descriptionProblems, descriptionObjects, descriptionAgents, descriptionLastRun, descriptionTook, descriptionHeld, descriptionBroken, descriptionRead, descriptionPins, descriptionNotices} {
 		c <- d
 	}
 }
@@ -67,7 +78,23 @@ func (h *healthCollector) Collect(c chan<- prometheus.Metric) {
 	for _, d := range now.Directory {
 		gauge(descriptionAgents, float64(d.Agents), d.Name)
 	}
+	one := func(d *prometheus.Desc, value float64) {
+		c <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, value)
+	}
+	is := map[bool]float64{true: 1}
+	one(descriptionBroken, is[now.State == "broken"])
+	one(descriptionNotices, is[now.NoticesStuck != ""])
+	one(descriptionPins, float64(now.Pins))
+	for _, d := range now.Directory {
+		if d.LastRead != nil {
+			gauge(descriptionRead, float64(d.LastRead.Unix()), d.Name)
+		}
+	}
 	if now.LastRun != nil && now.LastRun.Ended != nil {
+		one(descriptionHeld, float64(now.LastRun.Counts.Held))
+		if now.LastRun.Started != nil {
+			one(descriptionTook, now.LastRun.Ended.Sub(*now.LastRun.Started).Seconds())
+		}
 		gauge(descriptionLastRun, float64(now.LastRun.Ended.Unix()), string(now.LastRun.State))
 	}
 }

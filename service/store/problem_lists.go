@@ -260,3 +260,13 @@ func (s Problems) Days(ctx context.Context, since time.Time) ([]ProblemDay, erro
 			UNION ALL SELECT code, date_trunc('day', closed AT TIME ZONE 'UTC'), 0, count(*) FROM problems WHERE closed >= ? GROUP BY 1, 2
 		) d GROUP BY code, day ORDER BY day, code`, since, since).Scan(&days).Error
 }
+
+// OpenOn tells how many problems were open at each of some times.
+func (s Problems) OpenOn(ctx context.Context, times []time.Time) ([]int, error) {
+	texts := make(textArray, len(times))
+	for i := range times {
+		texts[i] = instant(&times[i])
+	}
+	var open []int
+	return open, s.raw(ctx, `SELECT (SELECT count(*) FROM problems p WHERE p.since <= t AND (p.closed IS NULL OR p.closed > t)) FROM unnest(?::text[]::timestamptz[]) WITH ORDINALITY AS x(t, n) ORDER BY n`, texts).Scan(&open).Error
+}

@@ -266,6 +266,25 @@ func (s Runs) RevisionBefore(ctx context.Context, run Run) (int, error) {
 	return revision, s.raw(ctx, `SELECT coalesce((SELECT revision FROM runs WHERE id < ? AND ended IS NOT NULL AND revision > 0 AND revision <> ? AND draft = 0 AND `+writing+` ORDER BY id DESC LIMIT 1), 0)`, run.ID, run.Revision).Scan(&revision).Error
 }
 
+// RunDay is what runs have done on a day, in UTC.
+type RunDay struct {
+	Day                                                time.Time
+	Runs, Failed                                       int
+	Created, Adopted, Updated, Restored, Removed, Held int
+	// Longest is how long the longest one took.
+	Longest float64 // seconds
+}
+
+// Days tells what runs that write have done on each day since a time.
+func (s Runs) Days(ctx context.Context, since time.Time) ([]RunDay, error) {
+	var days []RunDay
+	return days, s.raw(ctx, `SELECT date_trunc('day', ended AT TIME ZONE 'UTC') AS day, count(*) AS runs, count(*) FILTER (WHERE state = 'failed') AS failed,
+			sum(coalesce((counts->>'create')::int, 0)) AS created, sum(coalesce((counts->>'adopt')::int, 0)) AS adopted, sum(coalesce((counts->>'update')::int, 0)) AS updated, sum(coalesce((counts->>'restore')::int, 0)) AS restored,
+			sum(coalesce((counts->>'suspend')::int, 0) + coalesce((counts->>'delete')::int, 0)) AS removed, max(coalesce((counts->>'held')::int, 0)) AS held,
+			coalesce(max(extract(epoch FROM ended - started)), 0) AS longest
+		FROM runs WHERE ended >= ? AND `+writing+` GROUP BY 1 ORDER BY 1`, since).Scan(&days).Error
+}
+
 // LastOf returns the newest run of a purpose that has ended well enough to be
 // looked at.
 func (s Runs) LastOf(ctx context.Context, why purpose.Purpose) (Run, bool, error) {

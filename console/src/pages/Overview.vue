@@ -1,17 +1,26 @@
 <script setup lang="ts">
 // The state of everything on one page: what it is, what it means, what to do.
 import { NSkeleton } from 'naive-ui'
-import { computed } from 'vue'
+import { computed, defineAsyncComponent } from 'vue'
 
+import { api, unwrap } from '../api/client'
 import Fault from '../parts/Fault.vue'
 import Going from '../parts/Going.vue'
 import RunCounts from '../parts/RunCounts.vue'
 import { placeOf } from '../parts/places'
+import { useLoad } from '../parts/use-load'
 import Tag from '../parts/Tag.vue'
 import { count, runKind, runWord, took, until, when, type Tone } from '../parts/words'
 import { useLive } from '../state/live'
 
+// Charts are large, and the page is there before them.
+const Trend = defineAsyncComponent(() => import('../desk/Trend.vue'))
+
 const live = useLive()
+const trend = useLoad(
+  () => unwrap(api.GET('/api/v1/health/trend', { params: { query: { days: 30 } } })),
+  [() => live.health?.lastRun?.id],
+)
 const health = computed(() => live.health)
 const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', 'never-seen': 'default' }
 const numbers = computed(() => {
@@ -47,6 +56,7 @@ const numbers = computed(() => {
           <span class="big">{{ number.n.toLocaleString('en') }}</span><span class="quiet">{{ number.text }}</span>
         </RouterLink>
       </section>
+      <Trend v-if="trend.data.value?.some((d) => d.runs || d.opened)" :days="trend.data.value" class="trend" />
       <div class="columns">
         <section class="sheet">
           <header>
@@ -161,27 +171,6 @@ const numbers = computed(() => {
             </table>
           </div>
         </section>
-        <section class="sheet">
-          <header>
-            <h2>Open problems</h2>
-            <RouterLink :to="{ name: 'problems' }">All problems</RouterLink>
-          </header>
-          <div class="body">
-            <p v-if="!health.byProblem.length" class="quiet">
-              None. Whatever keeps a person from being in step would stand here, with its cause and what to do.
-            </p>
-            <table v-else class="list">
-              <tbody>
-                <tr v-for="kind in health.byProblem" :key="kind.code">
-                  <td>
-                    <RouterLink :to="{ name: 'problems', query: { code: kind.code } }">{{ kind.title }}</RouterLink>
-                  </td>
-                  <td>{{ kind.count }}</td>
-                </tr>
-              </tbody>
-            </table>
-          </div>
-        </section>
       </div>
     </template>
   </div>
@@ -225,6 +214,9 @@ const numbers = computed(() => {
 .big {
   font-size: 24px;
   font-weight: 600;
+}
+.trend {
+  margin: 0 0 14px;
 }
 .columns {
   grid-template-columns: repeat(auto-fit, minmax(430px, 1fr));

@@ -28,7 +28,7 @@ function differences(act: Schemas['Act']): { name: string; before: string; after
         {{ act.title.charAt(0).toLowerCase() + act.title.slice(1)
         }}<template v-if="things && act.name">: {{ act.name }}</template>
         <Tag v-if="act.result !== 'done'" :text="act.result" tone="error" />
-        <span v-if="act.note" class="quiet">{{ act.note }}</span>
+        <span v-if="act.note" class="quiet">&nbsp; {{ act.note }}</span>
         <details v-if="differences(act).length">
           <summary class="quiet">before and after</summary>
           <dl class="facts">
