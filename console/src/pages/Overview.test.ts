@@ -33,7 +33,6 @@ describe('Overview', () => {
     const page = await show(calm)
     expect(page.find('.attention').exists()).toBe(false)
     expect(page.text()).toContain('338') // linked and in scope
-    expect(page.text()).toContain('None. Whatever keeps a person from being in step')
   })
   it('leads from what needs attention to where it is mended', async () => {
     const one = { cause: 'Because.', remedy: 'Do this.', remedies: [], count: 1 }
