@@ -27,31 +27,48 @@ func newRunsCommand(d *deps) *cobra.Command {
 
 func newRunsListCommand(d *deps) *cobra.Command {
 	var limit int
-	var changed bool
+	var all bool
 	command := &cobra.Command{
-		Use: "list", Short: "List runs, the newest first", Args: noArguments,
-		Example: "  kambrel runs list\n  kambrel runs list --changed --limit 100",
+		Use: "list", Short: "List runs that changed something, opened or closed a problem, or have not ended well, the newest first", Args: noArguments,
+		Example: "  kambrel runs list\n  kambrel runs list --all --limit 100",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := d.listing(limit)
 			if err != nil {
 				return err
 			}
-			page, err := c.Runs(cmd.Context(), url.Values{"limit": {strconv.Itoa(limit)}, "changed": {strconv.FormatBool(changed)}})
+			page, err := c.Runs(cmd.Context(), url.Values{"limit": {strconv.Itoa(limit)}, "changed": {strconv.FormatBool(!all)}})
 			if err != nil {
 				return err
 			}
 			return d.print(cmd.OutOrStdout(), page.Items, func(w io.Writer) error {
-				t := newTable("RUN", "FOR", "STATE", "STARTED", "TOOK", "CHANGES", "PROBLEMS", "BY")
+				if page.Total == 0 {
+					fmt.Fprintln(w, map[bool]string{true: "No run yet.", false: "No run has changed anything yet; --all lists all."}[all])
+					return nil
+				}
+				t := newTable("RUN", "FOR", "STATE", "STARTED", "TOOK", "CHANGES", "HELD", "PROBLEMS", "BY")
 				for _, run := range page.Items {
-					t.add(run.ID, run.Purpose, stateText(run), when(run.Started), took(run.Started, run.Ended), run.Counts.Changes, run.Counts.Problems+run.Counts.Held, run.By)
+					t.add(run.ID, run.Purpose, stateText(run), when(run.Started), took(run.Started, run.Ended), run.Counts.Changes, or(some(run.Counts.Held), "-"), problemsText(run), run.By)
 				}
 				return t.print(w)
 			})
 		},
 	}
 	command.Flags().IntVar(&limit, "limit", 20, "how many")
-	command.Flags().BoolVar(&changed, "changed", false, "only runs that changed or found something")
+	command.Flags().BoolVar(&all, "all", false, "also runs that changed nothing")
 	return command
+}
+
+// problemsText is what a run has to do with problems: what it opened and closed, and of a
+// rehearsal how many it met.
+func problemsText(run wire.Run) string {
+	c := run.Counts
+	switch {
+	case run.Purpose.Rehearses():
+		return or(some(c.Problems), "-")
+	case c.ProblemsNew+c.ProblemsGone > 0:
+		return fmt.Sprintf("+%d -%d", c.ProblemsNew, c.ProblemsGone)
+	}
+	return "-"
 }
 
 // listing is the client for a list of up to limit lines, which the interface gives in

@@ -203,6 +203,16 @@ func (c *Client) ChangesCSV(ctx context.Context, id int64, query url.Values, to 
 	return c.copyTo(ctx, "/runs/"+number(id)+"/changes.csv", query, to)
 }
 
+// Report tells what came of a time.
+func (c *Client) Report(ctx context.Context, query url.Values) (out wire.Report, err error) {
+	return out, c.do(ctx, http.MethodGet, "/report", query, nil, &out)
+}
+
+// ReportCSV copies everything that a report names.
+func (c *Client) ReportCSV(ctx context.Context, query url.Values, to io.Writer) error {
+	return c.copyTo(ctx, "/report.csv", query, to)
+}
+
 // ActsCSV copies acts as CSV.
 func (c *Client) ActsCSV(ctx context.Context, query url.Values, to io.Writer) error {
 	return c.copyTo(ctx, "/acts.csv", query, to)

@@ -37,6 +37,12 @@ export const router = createRouter({
       component: () => import('./pages/Notices.vue'),
       meta: { title: 'Notices', place: 'audit' },
     },
+    {
+      path: '/report',
+      name: 'report',
+      component: () => import('./pages/Report.vue'),
+      meta: { title: 'Report', place: 'audit' },
+    },
     { path: '/audit', name: 'audit', component: () => import('./pages/Audit.vue'), meta: { title: 'Audit' } },
     {
       path: '/kept',

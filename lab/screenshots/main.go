@@ -240,7 +240,7 @@ func (s *studio) held(console string) error {
 	if err := s.terminal("health", "health"); err != nil {
 		return err
 	}
-	text, err := exec.Command(s.kambrel, "runs", "list", "-o", "json", "--service", console, "--token", s.endpoints.Token).Output()
+	text, err := exec.Command(s.kambrel, "runs", "list", "--all", "-o", "json", "--service", console, "--token", s.endpoints.Token).Output()
 	if err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"time"
 
@@ -15,6 +16,11 @@ import (
 	"kambrel.example/kambrel/service/health"
 )
 
+type reportQuery struct {
+	From time.Time `query:"from" required:"true"`
+	To   time.Time `query:"to" required:"true" doc:"Excluded; a year after from at most"`
+}
+
 func (s *Server) healthRoutes() {
 	huma.Register(s.api, operation("GET", "/health", "health", "The state of everything", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[wire.Health], error) {
 		return answer(s.service.Health.Now(ctx))
@@ -23,6 +29,18 @@ func (s *Server) healthRoutes() {
 		Days int `query:"days" minimum:"2" maximum:"365" default:"30"`
 	}) (*body[[]wire.TrendDay], error) {
 		return answer(s.service.Health.Trend(ctx, in.Days))
+	})
+	huma.Register(s.api, operation("GET", "/report", "report", "What came of a time: who came, changed and left, what failed, problems, and who did what", wire.OperatorRole), func(ctx context.Context, in *reportQuery) (*body[wire.Report], error) {
+		return answer(s.service.Health.Report(ctx, in.From, in.To))
+	})
+	export := csvOperation("/report.csv", "export-report", "Everything that a report names, as CSV (RFC 4180)")
+	export.Metadata, export.Description = map[string]any{roleKey: wire.OperatorRole}, "Needs the role operator."
+	huma.Register(s.api, export, func(ctx context.Context, in *reportQuery) (*csvFile, error) {
+		var text bytes.Buffer
+		if err := s.service.Health.ReportCSV(ctx, in.From, in.To, &text); err != nil {
+			return nil, fail(err)
+		}
+		return &csvFile{ContentType: csvType, Disposition: `attachment; filename="report.csv"`, Body: text.Bytes()}, nil
 	})
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &healthCollector{s.service.Health})

@@ -39,7 +39,7 @@ type runsQuery struct {
 	Cursor  string          `query:"cursor" doc:"next of the page before"`
 	Limit   int             `query:"limit" minimum:"1" maximum:"500" default:"50"`
 	State   string          `query:"state" enum:"waiting,running,in-step,problems,failed,cancelled"`
-	Changed bool            `query:"changed" doc:"Only runs that changed or found something"`
+	Changed bool            `query:"changed" doc:"Only runs that changed something, opened or closed a problem, or have not ended well"`
 	Purpose purpose.Purpose `query:"purpose" enum:"sync,full,release,single,undo,rehearsal,forecast,impact,trial,look,survey"`
 }
 

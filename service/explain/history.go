@@ -91,7 +91,6 @@ type history struct {
 	*Explain
 	view          wire.ObjectHistory
 	before, since time.Time
-	seen          []time.Time // what only the other side knows: a run has read it
 }
 
 func (h *history) add(m wire.Moment) {

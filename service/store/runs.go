@@ -217,7 +217,7 @@ func (s Runs) Get(ctx context.Context, id int64) (Run, error) {
 // RunQuery chooses runs.
 type RunQuery struct {
 	State   string
-	Changed bool // only runs that changed or found something
+	Changed bool // only runs that changed something, or opened or closed a problem, or have not ended well
 	Purpose purpose.Purpose
 	Before  int64 // id of the last one seen; 0 begins with the newest
 	Limit   int
@@ -233,7 +233,7 @@ func (s Runs) List(ctx context.Context, q RunQuery) ([]Run, int, error) {
 		query = query.Where("purpose = ?", q.Purpose)
 	}
 	if q.Changed {
-		query = query.Where("((counts->>'changes')::int > 0 OR (counts->>'held')::int > 0 OR state NOT IN ('in-step'))")
+		query = query.Where(`((counts->>'changes')::int > 0 OR (counts->>'held')::int > 0 OR (counts->>'problemsNew')::int > 0 OR (counts->>'problemsGone')::int > 0 OR (counts->>'findings')::int > 0 OR state NOT IN ('in-step', 'problems'))`)
 	}
 	var total int64
 	if err := query.Session(newSession).Count(&total).Error; err != nil {

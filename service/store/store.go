@@ -46,6 +46,7 @@ type Store struct {
 	Pins       Pins // what was put back
 	History    History
 	Notices    Notices // what people are told
+	Reports    Reports
 	Runs       Runs
 	Problems   Problems
 	Acts       Acts
@@ -92,6 +93,7 @@ func (s *session) all() *Store {
 		Pins:        Pins{s},
 		History:     History{s},
 		Notices:     Notices{s},
+		Reports:     Reports{s},
 		Runs:        Runs{s},
 		Problems:    Problems{s},
 		Acts:        Acts{s},

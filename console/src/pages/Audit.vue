@@ -70,7 +70,8 @@ const csv = computed(() => {
     <div class="page-head">
       <h1>Audit</h1>
       <span class="quiet" role="status">{{ count(data?.total ?? 0, 'act') }}</span>
-      <RouterLink class="push" :to="{ name: 'notices' }">Notices</RouterLink>
+      <RouterLink class="push" :to="{ name: 'report' }">Report</RouterLink>
+      <RouterLink :to="{ name: 'notices' }">Notices</RouterLink>
       <a :href="csv" download>CSV</a>
     </div>
     <div class="row filters">

@@ -20,7 +20,7 @@ const message = useMessage()
 const router = useRouter()
 const state = useQuery<Run['state'] | ''>('state', '', 'cursor')
 const purpose = useQuery<Run['purpose'] | ''>('purpose', '', 'cursor')
-const changed = useQuery<'yes' | ''>('changed', '', 'cursor')
+const all = useQuery<'yes' | ''>('all', '', 'cursor')
 const cursor = useQuery<string>('cursor', '')
 const busy = ref('')
 
@@ -34,12 +34,12 @@ const { data, failure, loading, again } = useLoad(
             cursor: cursor.value || undefined,
             state: state.value || undefined,
             purpose: purpose.value || undefined,
-            changed: changed.value === 'yes' || undefined,
+            changed: all.value === 'yes' || state.value || purpose.value ? undefined : true,
           },
         },
       }),
     ),
-  [state, purpose, changed, cursor],
+  [state, purpose, all, cursor],
 )
 useLive().listen((event) => event.kind === 'run' && void again())
 
@@ -88,11 +88,8 @@ async function start(purpose: 'full' | 'rehearsal' | 'forecast'): Promise<void> 
       <NSelect v-model:value="state" :options="states" size="small" style="width: 150px" aria-label="State" />
       <NSelect v-model:value="purpose" :options="purposes" size="small" style="width: 190px" aria-label="Purpose" />
       <label class="row"
-        ><NSwitch
-          :value="changed === 'yes'"
-          size="small"
-          @update:value="(on: boolean) => (changed = on ? 'yes' : '')"
-        />Only runs that changed something</label
+        ><NSwitch :value="all === 'yes'" size="small" @update:value="(on: boolean) => (all = on ? 'yes' : '')" />Also
+        runs that changed nothing</label
       >
       <div v-if="session.may('operator')" class="row push">
         <NButton size="small" :loading="busy === 'rehearsal'" @click="start('rehearsal')">Rehearse</NButton>
@@ -111,13 +108,17 @@ async function start(purpose: 'full' | 'rehearsal' | 'forecast'): Promise<void> 
         :bordered="true"
       >
         <template #empty>{{
-          state || changed || purpose ? 'No run fits this choice.' : 'No run yet. “Sync now” starts the first one.'
+          state || purpose
+            ? 'No run fits this choice.'
+            : all
+              ? 'No run yet. “Sync now” starts the first one.'
+              : 'No run has changed anything yet.'
         }}</template>
       </NDataTable>
       <Turn v-model:cursor="cursor" :next="data?.next">
         <span class="quiet"
           >{{ data?.total ?? 0 }} in all. Runs that changed nothing are kept for a day.
-          <RouterLink :to="{ name: 'kept' }">What was discarded and stays</RouterLink>,
+          <RouterLink :to="{ name: 'kept' }">What was put back or discarded, and stays</RouterLink>,
           <RouterLink :to="{ name: 'leavers' }">who is deleted later</RouterLink></span
         >
       </Turn>

@@ -29,10 +29,10 @@ func TestTheConsole(t *testing.T) {
 		return address
 	}
 
-	do("be asked to sign in, and be sent on afterwards", chromedp.Navigate(w.URL+"/runs?changed=yes"), chromedp.WaitVisible("#name"))
+	do("be asked to sign in, and be sent on afterwards", chromedp.Navigate(w.URL+"/runs?all=yes"), chromedp.WaitVisible("#name"))
 	do("be refused", chromedp.SendKeys("#name", "administrator", chromedp.ByQuery), chromedp.SendKeys("#password", "wrong", chromedp.ByQuery), chromedp.Click("button[type=submit]", chromedp.ByQuery), shows("[role=alert]", "wrong"))
 	do("sign in", chromedp.SendKeys("#password", worldtest.Password, chromedp.ByQuery), chromedp.Click("button[type=submit]", chromedp.ByQuery), shows("h1", "Runs"), shows("td", "120 created"))
-	assert.Equal(t, w.URL+"/runs?changed=yes", where())
+	assert.Equal(t, w.URL+"/runs?all=yes", where())
 
 	do("see the overview", chromedp.Click(`a[href="/"].place`, chromedp.ByQuery), shows("h1", "Overview"), shows(".number", "120"), shows(".state", "Everything is in step"), shows("td", "brisling-1"))
 

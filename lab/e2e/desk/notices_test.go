@@ -93,7 +93,9 @@ func TestPeopleAreToldOnce(t *testing.T) {
 	until("that it broke", func() bool { return len(mails(t, sink, "Kambrel: The cloud does not accept the token")) == 1 })
 	require.NoError(t, os.WriteFile(w.TokenFile, token, 0o600))
 	require.Equal(t, progress.Problems, w.Run(wire.NewRun{}).State)
-	until("that it is well again", func() bool { return len(mails(t, sink, "Kambrel: well again: The cloud does not accept the token")) == 1 })
+	until("that it is well again", func() bool {
+		return len(mails(t, sink, "Kambrel: well again: The cloud does not accept the token")) == 1
+	})
 	broke := mails(t, sink, "Kambrel: The cloud does not accept the token")
 	require.Len(t, broke, 1, "none twice")
 	assert.Equal(t, []string{"ops@brisling.example"}, broke[0].To)

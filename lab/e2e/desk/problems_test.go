@@ -120,6 +120,12 @@ func TestTheDeskIsCleared(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 6, acts.Total, "each value is in the audit")
 
+	// What is sent on.
+	w.Says([]string{"report", "--days", "1"}, "Came (9)", "The resource is linked to another entry", "Wrote a value to a directory")
+	w.Says([]string{"report", "--days", "1", "--csv"}, "came,", "twin.a@brisling.example")
+	w.Refuses([]string{"report", "--from", "2020-01-01", "--to", "2026-01-01"}, "of a year at most")
+	do("see the report", link("Audit"), link("Report"), shows("h2", "Came"), shows("td", "twin.a@brisling.example"))
+
 	// The audit: found, taken along, and passed on, each act once.
 	do("find an act", link("Audit"), shows("li", "administrator from 127.0.0.1, console linked an entry"), chromedp.Navigate(w.URL+"/audit?kind=mark-problem&text=twins"), shows("[role=status]", "2 acts"), shows(".acts", "from 127.0.0.1, command line"))
 	w.Says([]string{"acts", "--kind", "mark-problem", "--since", "1h", "--text", "twins"}, "from 127.0.0.1, command line", "asked the twins")

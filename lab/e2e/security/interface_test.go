@@ -230,7 +230,7 @@ func TestTheCommandLineSpeaksToPeopleAndPrograms(t *testing.T) {
 	out, _, status = w.Kambrel("health")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "Everything is in step")
-	out, _, _ = w.Kambrel("runs", "list", "-o", "yaml")
+	out, _, _ = w.Kambrel("runs", "list", "--all", "-o", "yaml")
 	assert.Contains(t, out, "state: in-step")
 	w.Person("Ada Twin", map[string]string{"mail": "ada.brekke@brisling.example"})
 	_, _, status = w.Kambrel("sync")

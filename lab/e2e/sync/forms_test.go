@@ -68,7 +68,7 @@ func TestACloudThatAsksToWaitIsWaitedFor(t *testing.T) {
 	w.AwaitMoment(started.ID, func(run wire.Run) bool {
 		for _, stage := range run.Stages {
 			if stage.PausedUntil != nil && run.Stage == "write" {
-				told, _, _ = w.Kambrel("runs", "list")
+				told, _, _ = w.Kambrel("runs", "list", "--all")
 				return true
 			}
 		}

@@ -130,7 +130,7 @@ func TestAnAttributeThatIsReallyGoneIsTakenWhenSomebodySaysSo(t *testing.T) {
 	assert.Zero(t, run.Counts.Changes)
 	problems, err := w.Client.Problems(t.Context(), map[string][]string{"code": {string(problem.AttributeHidden)}})
 	require.NoError(t, err)
-	require.Len(t, problems.Items[0].Remedies, 1)
+	require.NotEmpty(t, problems.Items[0].Remedies)
 	assert.Equal(t, "kambrel directory absent brisling title", problems.Items[0].Remedies[0].Command)
 	_, stderr, status := w.Kambrel("directory", "absent", "brisling", "mail", "--yes")
 	assert.Equal(t, 1, status)
