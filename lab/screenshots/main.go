@@ -148,6 +148,12 @@ func (s *studio) tellStories() error {
 	return conn.ModifyDN(ldap.NewModifyDNRequest(otto, "CN=Otto Reksten", true, "OU=Leavers,"+d.BaseDN))
 }
 
+// press clicks the button with a text, once it is there.
+func press(text string) chromedp.Action {
+	find := fmt.Sprintf(`[...document.querySelectorAll("button")].find(b => b.textContent.trim() === %q)`, text)
+	return chromedp.Tasks{chromedp.Poll(`Boolean(`+find+`)`, nil), chromedp.Evaluate(find+`.click()`, nil)}
+}
+
 const entryToTry = `[aria-label="Entry to try the formula on"]`
 
 func (s *studio) takeAll() error {
@@ -171,7 +177,6 @@ func (s *studio) takeAll() error {
 		{"", []string{"scope", "filter", "users", "(&(objectClass=person)(!(|(title=Steward)(title=Able*))))"}},
 		{"", []string{"impact"}},
 		{"", []string{"forecast"}},
-		{"passwords", []string{"passwords", "state"}},
 	} {
 		if err := s.terminal(command.name, command.args...); err != nil {
 			return err
@@ -189,8 +194,10 @@ func (s *studio) takeAll() error {
 		{"overview", "/", "light", chromedp.WaitVisible(".number", chromedp.ByQuery)},
 		{"run", "/runs/3", "light", open},
 		{"cloud-groups", "/cloud-groups", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
-		{"cloud-group", "/cloud-groups/halvard/" + url.PathEscape(demo.Committee) + "?view=left-out", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
-		{"directories", "/directories", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
+		{"problems", "/problems", "light", chromedp.WaitVisible(".group", chromedp.ByQuery)},
+		{"problem", "/problems?code=near-miss", "light", chromedp.Tasks{chromedp.WaitVisible("td a", chromedp.ByQuery), chromedp.Click("td a", chromedp.ByQuery), chromedp.WaitVisible(".sides", chromedp.ByQuery)}},
+		{"undo", "/runs/3", "light", chromedp.Tasks{settled, press("Undo…"), chromedp.WaitVisible(".n-modal .list", chromedp.ByQuery)}},
+		{"history", "/objects/ada.lind@halvard.example", "light", chromedp.Tasks{chromedp.WaitVisible("li .mark", chromedp.ByQuery), chromedp.Evaluate(`document.querySelector("li .mark").closest("section").scrollIntoView()`, nil)}},
 		{"directory", "/directories/halvard", "light", chromedp.WaitVisible(".verdicts", chromedp.ByQuery)},
 		{"scope", "/scope", "light", chromedp.Tasks{chromedp.WaitVisible("[role=treeitem]", chromedp.ByQuery), chromedp.WaitVisible(".kind", chromedp.ByQuery)}},
 		{"passwords", "/passwords", "dark", chromedp.Tasks{chromedp.WaitVisible(".way", chromedp.ByQuery), chromedp.WaitVisible("td a", chromedp.ByQuery)}},
@@ -202,7 +209,6 @@ func (s *studio) takeAll() error {
 			chromedp.WaitVisible(".rule .gives .line", chromedp.ByQuery),
 		}},
 		{"forecast", "/forecast", "light", chromedp.WaitVisible(".tile", chromedp.ByQuery)},
-		{"decide", "/objects/mt@halvard.example", "light", chromedp.Tasks{settled, chromedp.WaitVisible(".decide .side", chromedp.ByQuery)}},
 	} {
 		if err := s.picture(p.name, console+p.path, p.look, p.ready); err != nil {
 			return err

@@ -76,7 +76,8 @@ func (s History) Resources(ctx context.Context, ids []string, after time.Time, l
 		Until         *time.Time
 		Dropped, Ours bool
 	}
-	if err := s.raw(ctx, `SELECT v.*, EXISTS (SELECT FROM changes c WHERE c.resource_id = v.id AND c.answered = v.until) AS ours FROM (
+	if err := s.raw(ctx, `SELECT v.*, EXISTS (SELECT FROM (SELECT directory, entry_id FROM links WHERE resource_id = v.id UNION SELECT directory, entry_id FROM link_history WHERE resource_id = v.id) l
+			JOIN changes c ON c.directory = l.directory AND c.entry_id = l.entry_id WHERE c.resource_id = v.id AND c.answered = v.until) AS ours FROM (
 			SELECT number, id, kind, attributes, seen, until, dropped FROM resource_history WHERE id = ANY((@ids)::text[])
 			UNION ALL SELECT NULL, id, kind, attributes - 'meta', seen, NULL, false FROM resources WHERE id = ANY((@ids)::text[])
 		) v WHERE until IS NULL OR until > @after ORDER BY number DESC NULLS FIRST LIMIT @limit`,
