@@ -216,7 +216,8 @@ func TestTheCommandLineSpeaksToPeopleAndPrograms(t *testing.T) {
 	out, _, status := w.Kambrel("sync")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "create 1")
-	assert.Contains(t, out, `title: (nothing) -> "Mate"   (from title)`)
+	assert.Contains(t, out, "7 attributes", "no wall of values")
+	w.Says([]string{"runs", "show", "1", "--values"}, `title: (nothing) -> "Mate"   (from title)`)
 	out, _, status = w.Kambrel("find", "brekke", "-o", "json")
 	assert.Zero(t, status)
 	var hits []wire.Hit
