@@ -212,6 +212,7 @@ async function tryAgain(): Promise<void> {
   overflow-x: auto;
 }
 .sides {
+  table-layout: fixed;
   border-collapse: collapse;
   width: 100%;
 }
@@ -226,8 +227,8 @@ async function tryAgain(): Promise<void> {
   vertical-align: top;
   overflow-wrap: anywhere;
 }
-.sides td:first-child {
-  width: 150px;
+.sides th:first-child {
+  width: 160px;
 }
 .alike td:not(:first-child) {
   background: color-mix(in srgb, var(--brass) 18%, transparent);
