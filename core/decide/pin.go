@@ -143,15 +143,10 @@ func (o *Outcome) pinElement(at int, path entry.Path, pin Pin) (agrees bool) {
 
 // listed is a value as rules make it: a list of texts where JSON has any.
 func listed(value any) any {
-	list, is := value.([]any)
-	if !is {
-		return value
+	if _, is := value.([]any); is {
+		return change.Texts(value)
 	}
-	texts := make([]string, len(list))
-	for i, one := range list {
-		texts[i] = fmt.Sprint(one)
-	}
-	return texts
+	return value
 }
 
 // unpin ends what was put back of a resource that the entry was untied from: it is the

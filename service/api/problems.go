@@ -93,9 +93,7 @@ func (s *Server) problemRoutes() {
 		}
 		return answer(page, err)
 	})
-	export := csvOperation("/acts.csv", "export-acts", "Who did what, as CSV (RFC 4180), the newest first")
-	export.Metadata, export.Description = map[string]any{roleKey: wire.OperatorRole}, "Needs the role operator."
-	huma.Register(s.api, export, func(_ context.Context, in *actsQuery) (*huma.StreamResponse, error) {
+	huma.Register(s.api, csvOperation("/acts.csv", "export-acts", "Who did what, as CSV (RFC 4180), the newest first", wire.OperatorRole), func(_ context.Context, in *actsQuery) (*huma.StreamResponse, error) {
 		return &huma.StreamResponse{Body: func(answer huma.Context) {
 			answer.SetHeader("Content-Type", csvType)
 			answer.SetHeader("Content-Disposition", `attachment; filename="acts.csv"`)

@@ -82,7 +82,7 @@ func (s *Server) runRoutes() {
 		return answer(s.run(ctx, in.ID))
 	})
 	huma.Register(s.api, operation("GET", "/runs/{id}/changes", "list-changes", "The changes of a run", wire.Viewer), s.changes)
-	huma.Register(s.api, csvOperation("/runs/{id}/changes.csv", "export-changes", "The changes and problems of a run, or of a forecast, as CSV (RFC 4180)"), s.exportChanges)
+	huma.Register(s.api, csvOperation("/runs/{id}/changes.csv", "export-changes", "The changes and problems of a run, or of a forecast, as CSV (RFC 4180)", wire.Viewer), s.exportChanges)
 	huma.Register(s.api, operation("POST", "/runs/{id}/release", "release-removals", "Let through what a run holds, or some of it", wire.OperatorRole), func(ctx context.Context, in *struct {
 		RunPath
 		Body *wire.ReleaseHeld

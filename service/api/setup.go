@@ -186,7 +186,7 @@ func (s *Server) surveyRoutes() {
 		findings, total, err := s.service.Surveys.Findings(ctx, store.FindingQuery{Run: in.ID, Code: in.Code, Directory: in.Directory, Text: in.Text, Offset: int(offset), Limit: in.Limit})
 		return answer(pageAt(views.List(findings, views.Finding), total, int(offset)), err)
 	})
-	huma.Register(s.api, csvOperation("/surveys/{id}/findings.csv", "export-findings", "Findings of a survey as CSV (RFC 4180)"), func(ctx context.Context, in *findingsQuery) (*csvFile, error) {
+	huma.Register(s.api, csvOperation("/surveys/{id}/findings.csv", "export-findings", "Findings of a survey as CSV (RFC 4180)", wire.Viewer), func(ctx context.Context, in *findingsQuery) (*csvFile, error) {
 		var text bytes.Buffer
 		err := s.service.Surveys.FindingsCSV(ctx, store.FindingQuery{Run: in.ID, Code: in.Code, Directory: in.Directory, Text: in.Text}, &text)
 		if err != nil {
@@ -226,8 +226,8 @@ func (s *Server) surveyRoutes() {
 const csvType = "text/csv; charset=utf-8"
 
 // csvOperation is an operation whose answer is a CSV file.
-func csvOperation(path, id, summary string) huma.Operation {
-	op := operation("GET", path, id, summary, wire.Viewer)
+func csvOperation(path, id, summary string, least wire.Role) huma.Operation {
+	op := operation("GET", path, id, summary, least)
 	op.Responses = map[string]*huma.Response{"200": {Description: "A file", Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}}
 	return op
 }

@@ -111,11 +111,11 @@ func (h *history) ofEntry(ctx context.Context, ref entry.Ref) error {
 	if err != nil {
 		return err
 	}
+	if n := len(versions); n > 0 {
+		h.add(wire.Moment{At: versions[n-1].Seen, Kind: "entry", Text: "first read from the directory " + ref.Directory})
+	}
 	for i, v := range versions {
 		if v.Until == nil {
-			if i == len(versions)-1 {
-				h.seenFirst(v.Seen, "entry", "first read from the directory "+ref.Directory)
-			}
 			continue
 		}
 		next := versions[i-1].Entry
@@ -134,9 +134,6 @@ func (h *history) ofEntry(ctx context.Context, ref entry.Ref) error {
 			m.Text = "changed in the directory"
 		}
 		h.add(m)
-		if i == len(versions)-1 {
-			h.seenFirst(v.Seen, "entry", "first read from the directory "+ref.Directory)
-		}
 	}
 	changes, err := h.store.Changes.OfEntry(ctx, ref, mostVersions)
 	if err != nil {
@@ -154,10 +151,6 @@ func (h *history) ofEntry(ctx context.Context, ref entry.Ref) error {
 		h.add(m)
 	}
 	return nil
-}
-
-func (h *history) seenFirst(at time.Time, kind, text string) {
-	h.add(wire.Moment{At: at, Kind: kind, Text: text})
 }
 
 // ofResources tells what others have done to resources.

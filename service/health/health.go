@@ -93,7 +93,7 @@ func (e *Health) counts(ctx context.Context, h *wire.Health) error {
 	for i := range h.Directory {
 		h.Directory[i].Entries = people[h.Directory[i].Name]
 	}
-	if _, h.Pins, err = e.store.Pins.List(ctx, store.PinQuery{}); err != nil {
+	if h.Pins, err = e.store.Pins.Count(ctx); err != nil {
 		return err
 	}
 	h.ByProblem, err = e.problems.Counts(ctx)

@@ -90,7 +90,7 @@ func (n *Notices) tick(ctx context.Context, now time.Time) error {
 		if err := n.failures(ctx, of, now); err != nil {
 			return err
 		}
-		if err := n.digest(ctx, of, now); err != nil {
+		if err := n.digest(ctx, active.Document, now); err != nil {
 			return err
 		}
 	}
@@ -151,8 +151,12 @@ func (n *Notices) failures(ctx context.Context, of settings.Notices, now time.Ti
 
 // digest tells once a day all that is open, and what came of the day before; on a day on
 // which there is nothing of it, nobody is bothered.
-func (n *Notices) digest(ctx context.Context, of settings.Notices, now time.Time) error {
+func (n *Notices) digest(ctx context.Context, document settings.Document, now time.Time) error {
+	of := document.Notices
 	at, wanted := of.DigestAt(now)
+	if len(of.To(settings.NoticeDigest)) == 0 && of.Webhook == "" { // nobody would be told, again and again
+		wanted = false
+	}
 	if !wanted || now.Before(at) || now.Sub(at) > 12*time.Hour {
 		return nil
 	}
@@ -167,7 +171,7 @@ func (n *Notices) digest(ctx context.Context, of settings.Notices, now time.Time
 	if err != nil {
 		return err
 	}
-	going, err := n.store.Links.Going(ctx, store.GraceOf(n.document(ctx)))
+	going, err := n.store.Links.Going(ctx, store.GraceOf(document))
 	if err != nil {
 		return err
 	}
@@ -178,12 +182,10 @@ func (n *Notices) digest(ctx context.Context, of settings.Notices, now time.Time
 	return n.tell(ctx, n.store, of, settings.NoticeDigest, message)
 }
 
-func (n *Notices) document(ctx context.Context) settings.Document {
+// settings says who is told of what.
+func (n *Notices) settings(ctx context.Context) (settings.Notices, error) {
 	active, _, err := n.store.Settings.Active(ctx)
-	if err != nil {
-		return settings.Document{}
-	}
-	return active.Document
+	return active.Document.Notices, err
 }
 
 // tell keeps a message for all who want to be told of its kind.
@@ -209,7 +211,10 @@ func (n *Notices) tell(ctx context.Context, tx *store.Store, of settings.Notices
 // Test sends a notice for a trial to everybody who is told of anything, now, and says what
 // came of it.
 func (n *Notices) Test(ctx context.Context, by string) ([]wire.Notice, error) {
-	of := n.document(ctx).Notices
+	of, err := n.settings(ctx)
+	if err != nil {
+		return nil, err
+	}
 	if len(of.Recipients) == 0 && of.Webhook == "" {
 		return nil, problem.New(problem.BadInput, "the settings name nobody who is told: notices.recipients or notices.webhook.")
 	}
@@ -250,7 +255,10 @@ func (n *Notices) List(ctx context.Context) (wire.NoticesView, error) {
 	if n.sender.Server != nil {
 		view.Server = n.sender.Server.String()
 	}
-	of := n.document(ctx).Notices
+	of, err := n.settings(ctx)
+	if err != nil {
+		return view, err
+	}
 	for _, r := range of.Recipients {
 		kinds := []string{}
 		for _, kind := range settings.NoticeKinds {

@@ -118,6 +118,12 @@ func (s Pins) Lift(ctx context.Context, ref *entry.Ref, run int64, target string
 	return rows, s.look(ctx, refs)
 }
 
+// Count counts all pins.
+func (s Pins) Count(ctx context.Context) (int, error) {
+	var n int
+	return n, s.raw(ctx, `SELECT count(*) FROM pins`).Scan(&n).Error
+}
+
 // PinQuery chooses pins.
 type PinQuery struct {
 	Ref           *entry.Ref
