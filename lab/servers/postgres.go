@@ -193,6 +193,29 @@ func (p *Postgres) Create(ctx context.Context, database string) (dsn string, err
 	return p.DSN(database), nil
 }
 
+// CreateFrom makes a database that is a copy of another, to which nobody may be
+// connected.
+func (p *Postgres) CreateFrom(ctx context.Context, database, template string) (dsn string, err error) {
+	return p.DSN(database), p.execute(ctx, `CREATE DATABASE "`+database+`" TEMPLATE "`+template+`"`)
+}
+
+// Drop deletes a database and ends whoever is connected to it.
+func (p *Postgres) Drop(ctx context.Context, database string) error {
+	return p.execute(ctx, `DROP DATABASE "`+database+`" WITH (FORCE)`)
+}
+
+func (p *Postgres) execute(ctx context.Context, statement string) error {
+	db, err := sql.Open("pgx", p.DSN("postgres"))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	if _, err := db.ExecContext(ctx, statement); err != nil {
+		return fmt.Errorf("%s: %w", statement, err)
+	}
+	return nil
+}
+
 func ping(ctx context.Context, dsn string) error {
 	db, err := sql.Open("pgx", dsn)
 	if err != nil {

@@ -201,7 +201,7 @@ func TestWhatIsAwayIsNamed(t *testing.T) {
 func TestTheDatabaseRestartsInMidRun(t *testing.T) {
 	t.Parallel()
 	const crew = 1500
-	w := worldtest.NewRaced(t, worldtest.LDIFPeople(crew))
+	w := worldtest.NewWith(t, worldtest.LDIFPeople(crew), worldtest.Options{Raced: true, Database: true})
 	w.Activate(worldtest.Document())
 	first, err := w.Client.StartRun(t.Context(), wire.NewRun{Purpose: purpose.Sync})
 	require.NoError(t, err)
@@ -234,7 +234,7 @@ func TestADirectoryThatForgotItsHistoryIsReadAnew(t *testing.T) {
 
 func TestSecretsStayWhereTheyBelong(t *testing.T) {
 	t.Parallel()
-	w := worldtest.NewRaced(t, worldtest.LDIFPeople(3))
+	w := worldtest.NewWith(t, worldtest.LDIFPeople(3), worldtest.Options{Raced: true, Database: true})
 	w.Activate(worldtest.Document())
 	w.InStep(3)
 	logs := w.Logs()

@@ -25,7 +25,7 @@ import (
 // somebody sets a password that is too short and then a good one.
 func TestAPersonIsToldWhatTheDirectorySays(t *testing.T) {
 	t.Parallel()
-	w := worldtest.WithPasswords(t, worldtest.Options{})
+	w := worldtest.WithPasswords(t, worldtest.Options{Database: true})
 	w.PasswordsOpen("open")
 	w.Ask(worldtest.Asked{Login: "anna@brisling.example", New: "Cloud-Only-1", Own: true})
 	page, stop, err := browser.New(t.Context())
@@ -65,7 +65,7 @@ func TestAPersonIsToldWhatTheDirectorySays(t *testing.T) {
 // waits for its agent.
 func TestAPasswordIsNowhereButInTheDirectory(t *testing.T) {
 	t.Parallel()
-	w := worldtest.WithPasswords(t, worldtest.Options{})
+	w := worldtest.WithPasswords(t, worldtest.Options{Database: true})
 	w.PasswordsOpen("open")
 	const mark, other = "Mark-7f3a9c51-Aa", "Mark-7f3a9c51-Bb"
 	require.NoError(t, syscall.Kill(w.Agent.PID(), syscall.SIGSTOP))

@@ -64,6 +64,9 @@ type Options struct {
 	Access string   // access rules of the directory
 	NoSync bool     // the directory does not tell what changed
 	Policy string   // the password policy of the directory, by name
+	// Database is for tests that stop PostgreSQL or read what it logs: it is this
+	// world's own.
+	Database bool
 	// between stands between the service and the cloud.
 	Between *Between
 	Bare    bool // neither an agent nor settings, as a new user finds it
@@ -84,17 +87,23 @@ func NewRaced(t *testing.T, ldif string) *World {
 
 func NewWith(t *testing.T, ldif string, o Options) *World {
 	t.Helper()
-	w := &World{T: t, Lab: serverstest.New(t), Programs: Plainly}
+	w := &World{T: t, Programs: Plainly}
+	if !o.Database {
+		w.Postgres, w.DSN = sharedDatabase(t)
+	}
+	w.Lab = serverstest.New(t)
 	if o.Raced {
 		w.Programs = Raced
 	}
 	w.Lab.Many = true
 	ctx := t.Context()
 	var err error
-	w.Postgres, err = w.Lab.StartPostgres(ctx, 0, true)
-	require.NoError(t, err)
-	w.DSN, err = w.Postgres.Create(ctx, "kambrel")
-	require.NoError(t, err)
+	if o.Database {
+		w.Postgres, err = w.Lab.StartPostgres(ctx, 0, true)
+		require.NoError(t, err)
+		w.DSN, err = w.Postgres.Create(ctx, "kambrel")
+		require.NoError(t, err)
+	}
 	if o.Other {
 		w.Cloud, err = w.Lab.StartOtherCloud(ctx, root+"/lab/othercloud", o.Cloud...)
 	} else {

@@ -1,0 +1,104 @@
+package worldtest
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/lab/servers"
+)
+
+// pattern is a database as a service leaves it that was started on an empty one, with
+// the server that has it. Copying it costs a tenth of a server and a start of its own,
+// so the worlds of a package share that server.
+var pattern struct {
+	sync.Mutex
+	lab    *servers.Lab
+	server *servers.Postgres
+	copies atomic.Int64
+}
+
+const patternName = "pattern"
+
+// sharedDatabase returns a new database on the server of all worlds, which ends with
+// the test, after what was started until then.
+func sharedDatabase(t *testing.T) (*servers.Postgres, string) {
+	t.Helper()
+	server, err := patternServer(t.Context())
+	require.NoError(t, err)
+	name := fmt.Sprintf("world_%d", pattern.copies.Add(1))
+	dsn, err := server.CreateFrom(t.Context(), name, patternName)
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, server.Drop(context.Background(), name)) })
+	return server, dsn
+}
+
+func patternServer(ctx context.Context) (*servers.Postgres, error) {
+	pattern.Lock()
+	defer pattern.Unlock()
+	if pattern.server != nil {
+		return pattern.server, nil
+	}
+	dir, err := os.MkdirTemp("", "kambrel-pattern-")
+	if err != nil {
+		return nil, err
+	}
+	// PostgreSQL runs as a user of its own.
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return nil, err
+	}
+	if pattern.lab, err = servers.New(dir); err != nil {
+		return nil, err
+	}
+	pattern.lab.Many = true
+	// It outlives the test that happens to come first.
+	server, err := pattern.lab.StartPostgres(context.WithoutCancel(ctx), 0, true)
+	if err != nil {
+		return nil, err
+	}
+	dsn, err := server.Create(ctx, patternName)
+	if err != nil {
+		return nil, err
+	}
+	password := filepath.Join(dir, "administrator.password")
+	if err := os.WriteFile(password, []byte(Password), 0o600); err != nil {
+		return nil, err
+	}
+	port, err := servers.FreePort(0)
+	if err != nil {
+		return nil, err
+	}
+	address := fmt.Sprintf("127.0.0.1:%d", port)
+	service, err := pattern.lab.Start(ctx, servers.Command{
+		Name: "service", Path: Plainly.Kambrel, Env: []string{"KAMBREL_DATABASE=" + dsn},
+		Args: []string{"serve", "--listen", address, "--administrator-password-file", password,
+			"--cloud-url", "http://127.0.0.1:9", "--cloud-token-file", password}, // no cloud is asked for anything
+		Ready: servers.Answers("http://" + address + "/healthz"),
+	})
+	if err != nil {
+		return nil, err
+	}
+	if err := service.Stop(); err != nil {
+		return nil, fmt.Errorf("stop the service that made the pattern: %w", err)
+	}
+	pattern.server = server
+	return server, nil
+}
+
+// removePattern ends the server of all worlds.
+func removePattern() error {
+	pattern.Lock()
+	defer pattern.Unlock()
+	if pattern.lab == nil {
+		return nil
+	}
+	return errors.Join(pattern.lab.Stop(), servers.Remove(pattern.lab.Dir))
+}
