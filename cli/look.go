@@ -20,11 +20,13 @@ func newFindCommand(d *deps) *cobra.Command {
 	var limit int
 	var state string
 	command := &cobra.Command{
-		Use: "find TEXT", Short: "Find an entry or a resource by name, login, address or id", Args: oneArgument("the text to look for"),
-		Long: `Looks in directories and cloud alike. An id is understood in every form:
-textual UUID, hex, base64, in the byte order of either side. A text that begins
-with a parenthesis is a filter (RFC 4515) over all attributes that were read.`,
-		Example: "  kambrel find '(&(title=Mate)(!(mail=*)))'\n  kambrel find lind\n  kambrel find ada.lind@halvard.example\n  kambrel find y/m6+44rxkCtb7Nz5GqnjQ==",
+		Use: "find TEXT", Short: "Find anything by name, login, address, id or number", Args: oneArgument("the text to look for"),
+		Long: `Looks in directories and cloud alike; whoever is called just so comes first. An id
+is understood in every form: textual UUID, hex, base64, in the byte order of either
+side. A text that begins with a parenthesis is a filter (RFC 4515) over all attributes
+that were read. Beside objects it finds containers, directories, agents, causes of open
+problems, and by their numbers problems, runs and revisions of the settings.`,
+		Example: "  kambrel find 'run 12'\n  kambrel find '(&(title=Mate)(!(mail=*)))'\n  kambrel find lind\n  kambrel find ada.lind@halvard.example\n  kambrel find y/m6+44rxkCtb7Nz5GqnjQ==",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := d.client()
 			if err != nil {
@@ -38,10 +40,24 @@ with a parenthesis is a filter (RFC 4515) over all attributes that were read.`,
 			if err != nil {
 				return err
 			}
-			if err := d.print(cmd.OutOrStdout(), page.Items, func(w io.Writer) error {
-				if page.Total == 0 {
+			found := wire.Everything{Objects: page.Items, Total: page.Total, Others: []wire.Found{}}
+			if state == "" { // nothing but objects is in such a state
+				all, err := c.Search(cmd.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				found.Others = all.Others
+			}
+			if err := d.print(cmd.OutOrStdout(), found, func(w io.Writer) error {
+				if page.Total+len(found.Others) == 0 {
 					fmt.Fprintf(w, "Nothing fits %q.\n", args[0])
 					return nil
+				}
+				if err := printFound(w, found.Others); err != nil || page.Total == 0 {
+					return err
+				}
+				if len(found.Others) > 0 {
+					fmt.Fprintln(w)
 				}
 				t := newTable("NAME", "LOGIN", "STATE", "WHERE", "ENTRY", "RESOURCE")
 				for _, hit := range page.Items {
@@ -61,15 +77,41 @@ with a parenthesis is a filter (RFC 4515) over all attributes that were read.`,
 			}); err != nil {
 				return err
 			}
-			if page.Total == 0 {
+			if page.Total+len(found.Others) == 0 {
 				return statusError(statusFailed)
 			}
 			return nil
 		},
 	}
-	command.Flags().IntVar(&limit, "limit", 20, "how many, at most 500")
+	command.Flags().IntVar(&limit, "limit", 20, "how many objects, at most 500")
 	command.Flags().StringVar(&state, "state", "", "only objects in a state: in-step, suspended, leaving, left, problem, changing, not-synced, cloud-only, removed")
 	return command
+}
+
+// looks are the commands that show what was found.
+var looks = map[string]string{
+	"problem": "problems show %s", "run": "runs show %s", "revision": "settings show %s", "container": "find %q",
+	"directory": "directory show %s", "agent": "agent list", "cause": "problems list --code %s",
+}
+
+// printFound prints what was found beside objects, with the command that shows it.
+func printFound(w io.Writer, others []wire.Found) error {
+	if len(others) == 0 {
+		return nil
+	}
+	t := newTable("FOUND", "", "LOOK WITH")
+	for _, o := range others {
+		look := looks[o.Sort]
+		if strings.Contains(look, "%") {
+			look = fmt.Sprintf(look, o.Key)
+		}
+		name := o.Name
+		if o.Sort != "problem" && o.Sort != "run" && o.Sort != "revision" { // their names begin so
+			name = o.Sort + " " + name
+		}
+		t.add(name, o.More, "kambrel "+look)
+	}
+	return t.print(w)
 }
 
 func newWhyCommand(d *deps) *cobra.Command {

@@ -280,6 +280,11 @@ func (c *Client) Find(ctx context.Context, query url.Values) (out wire.Page[wire
 	return out, c.do(ctx, http.MethodGet, "/objects", query, nil, &out)
 }
 
+// Search finds everything that has a name or a number.
+func (c *Client) Search(ctx context.Context, text string) (out wire.Everything, err error) {
+	return out, c.do(ctx, http.MethodGet, "/search", url.Values{"text": {text}}, nil, &out)
+}
+
 // Object shows one object.
 func (c *Client) Object(ctx context.Context, text string) (out wire.Object, err error) {
 	return out, c.do(ctx, http.MethodGet, "/object", url.Values{"text": {text}}, nil, &out)

@@ -301,6 +301,23 @@ type Hit struct {
 	State      string `json:"state" enum:"in-step,suspended,leaving,left,problem,changing,not-synced,cloud-only,removed" doc:"Where the object stands"`
 }
 
+// Everything is what a search over all that has a name or a number has found.
+type Everything struct {
+	Objects []Hit   `json:"objects" doc:"Objects, whoever is called just so first"`
+	Total   int     `json:"total" doc:"How many objects fit"`
+	Others  []Found `json:"others" doc:"What else fits, by sorts; what is called just so first"`
+}
+
+// Found is one thing other than an object that was found.
+type Found struct {
+	Sort      string `json:"sort" enum:"problem,run,revision,container,directory,agent,cause"`
+	Key       string `json:"key" doc:"A number, a distinguished name, a name, an id or the code of a problem"`
+	Directory string `json:"directory,omitempty" doc:"Of a container"`
+	Name      string `json:"name"`
+	More      string `json:"more,omitempty"`
+	Exact     bool   `json:"exact,omitempty" doc:"It is called just so"`
+}
+
 // EntryView is an entry as the mirror holds it.
 type EntryView struct {
 	entry.Entry

@@ -16,7 +16,7 @@ type findQuery struct {
 	Text   string `query:"text" maxLength:"1000" doc:"Part of a name, login, address or distinguished name, an id in any form, or a filter (RFC 4515) over the attributes that were read"`
 	State  string `query:"state" enum:"in-step,suspended,leaving,left,problem,changing,not-synced,cloud-only,removed"`
 	Kind   string `query:"kind" enum:"user,group,contact"`
-	Sort   string `query:"sort" enum:"name,-name,login,-login,state,-state" default:"name"`
+	Sort   string `query:"sort" enum:"name,-name,login,-login,state,-state" doc:"Without it, whoever is called just so comes first, or all by name where there is no text"`
 	Cursor string `query:"cursor"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
 }
@@ -33,6 +33,11 @@ func (s *Server) objectRoutes() {
 		}
 		hits, total, err := s.service.Explain.Find(ctx, store.FindQuery{Text: in.Text, State: in.State, Kind: in.Kind, Sort: in.Sort, Offset: int(offset), Limit: in.Limit})
 		return answer(pageAt(views.List(hits, views.Hit), total, int(offset)), err)
+	})
+	huma.Register(s.api, operation("GET", "/search", "search", "Find everything that has a name or a number: objects, containers, directories, agents, problems and their causes, runs, revisions", wire.Viewer), func(ctx context.Context, in *struct {
+		Text string `query:"text" minLength:"1" maxLength:"1000" doc:"Part of a name, an id, a number such as 'run 12', or a filter (RFC 4515)"`
+	}) (*body[wire.Everything], error) {
+		return answer(s.service.Explain.Everything(ctx, in.Text))
 	})
 	huma.Register(s.api, operation("GET", "/object", "get-object", "One object: entry, link, resource side by side, and why", wire.Viewer), func(ctx context.Context, in *objectQuery) (*body[wire.Object], error) {
 		return answer(s.object(ctx, in.Text))

@@ -30,6 +30,26 @@ func (s Entries) Containers(ctx context.Context, directory string) ([]Container,
 	return containers, err
 }
 
+// NamedContainer is a container with its directory.
+type NamedContainer struct{ Directory, Name, DN string }
+
+// Containers finds containers that hold something by a part of their own names, in lower
+// case, or by their whole distinguished names; those nearest to the root first.
+func (s Search) Containers(ctx context.Context, text string, limit int) ([]NamedContainer, error) {
+	var found []NamedContainer
+	// In the C collation "0" follows "/", so this range is what lies below.
+	err := s.raw(ctx, `SELECT e.directory, e.dn FROM entries e WHERE e.kind = 'container' AND e.gone IS NULL AND e.search LIKE @pattern
+			AND (strpos(lower(substr(split_part(e.dn, ',', 1), strpos(e.dn, '=') + 1)), @text) > 0 OR lower(e.dn) = @text)
+			AND EXISTS (SELECT FROM entries h WHERE h.directory = e.directory AND h.path > e.path || '/' AND h.path < e.path || '0' AND h.kind <> 'container' AND h.gone IS NULL)
+		ORDER BY length(e.path), e.path LIMIT @limit`, map[string]any{"text": text, "pattern": like(text), "limit": limit}).Scan(&found).Error
+	for i := range found {
+		if dn, err := entry.ParseDN(found[i].DN); err == nil {
+			found[i].Name = dn.Name()
+		}
+	}
+	return found, err
+}
+
 // Vanished tells what became of a name that the mirror no longer has: where the
 // container of that name is now, or that it was deleted. Both are empty when it
 // was never there.

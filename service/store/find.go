@@ -166,8 +166,8 @@ func (q FindQuery) sql() (string, error) {
 	by, joins, loose := `lower(e.name)`, "", `lower(r.name)`
 	switch sort {
 	case "":
-		if q.Text != "" { // those that are there first
-			by, loose = `CASE WHEN e.gone IS NULL THEN '0' ELSE '1' END || lower(e.name)`, `'0' || lower(r.name)`
+		if q.Text != "" { // whoever is called just so, then those that are there
+			by, loose = `e.near || CASE WHEN e.gone IS NULL THEN '0' ELSE '1' END || lower(e.name)`, `r.near || '0' || lower(r.name)`
 		}
 	case "name":
 	case "login":
@@ -176,7 +176,7 @@ func (q FindQuery) sql() (string, error) {
 	case "state":
 		by, loose, joins = hitState, `'cloud-only'`, " "+hitJoins
 	default:
-		return "", problem.New(problem.BadInput, "sort %q: use name, login or state, with a minus for the other way round", q.Sort)
+		return "", problem.New(problem.BadInput, "sort %q: leave it out for the nearest first, or use name, login or state, with a minus for the other way round", q.Sort)
 	}
 	entries, resources := []string{`e.kind <> 'container'`}, []string{`NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)`}
 	and := func(conditions *[]string, holds bool, condition string) {
@@ -194,9 +194,11 @@ func (q FindQuery) sql() (string, error) {
 	if q.Text != "" {
 		// strpos is the faster one; of LIKE the planner knows how much it keeps.
 		contains := `(strpos(%[1]s.search, @text) > 0 AND %[1]s.search LIKE @pattern)`
-		with += `found AS MATERIALIZED (SELECT r.id, r.kind, r.name, r.login FROM resources r WHERE ` + fmt.Sprintf(contains, "r") + ` OR r.id = ANY((@ids)::text[])),
-			fitting AS MATERIALIZED (SELECT e.directory, e.id, e.kind, e.name, e.login, e.gone FROM entries e
-				LEFT JOIN (SELECT l.directory, l.entry_id FROM found JOIN ties l ON l.resource_id = found.id) t ON t.directory = e.directory AND t.entry_id = e.id
+		// A line of what is searched that is the text, begins with it, or has it somewhere.
+		near := `CASE WHEN strpos(E'\n' || %[1]s.search || E'\n', E'\n' || @text || E'\n') > 0 THEN '0' WHEN strpos(E'\n' || %[1]s.search, E'\n' || @text) > 0 THEN '1' ELSE '2' END`
+		with += `found AS MATERIALIZED (SELECT r.id, r.kind, r.name, r.login, ` + fmt.Sprintf(near, "r") + ` AS near FROM resources r WHERE ` + fmt.Sprintf(contains, "r") + ` OR r.id = ANY((@ids)::text[])),
+			fitting AS MATERIALIZED (SELECT e.directory, e.id, e.kind, e.name, e.login, e.gone, least(` + fmt.Sprintf(near, "e") + `, t.near) AS near FROM entries e
+				LEFT JOIN (SELECT l.directory, l.entry_id, found.near FROM found JOIN ties l ON l.resource_id = found.id) t ON t.directory = e.directory AND t.entry_id = e.id
 				WHERE ` + fmt.Sprintf(contains, "e") + ` OR e.id = ANY((@ids)::text[]::uuid[]) OR t.entry_id IS NOT NULL), `
 		from, beside = ` FROM fitting e`, `found`
 	}

@@ -11,13 +11,13 @@ import { useQuery } from '../parts/use-query'
 import { useTyped } from '../parts/use-typed'
 import { count, objectStates, objectWord } from '../parts/words'
 
-type Sort = 'name' | '-name' | 'login' | '-login' | 'state' | '-state'
+type Sort = '' | 'name' | '-name' | 'login' | '-login' | 'state' | '-state'
 
 const pageSize = 50
 const text = useQuery<string>('text', '', 'page')
 const state = useQuery<Hit['state'] | ''>('state', '', 'page')
 const kind = useQuery<Hit['kind'] | ''>('kind', 'user', 'page')
-const sort = useQuery<Sort>('sort', 'name', 'page')
+const sort = useQuery<Sort>('sort', '', 'page')
 const page = useQuery<string>('page', '1')
 const typed = useTyped(text)
 
@@ -30,7 +30,7 @@ const { data, failure, loading, again } = useLoad(
             text: text.value || undefined,
             state: state.value || undefined,
             kind: kind.value || undefined,
-            sort: sort.value,
+            sort: sort.value || undefined,
             limit: pageSize,
             cursor: page.value === '1' ? undefined : String((Number(page.value) - 1) * pageSize),
           },
@@ -90,7 +90,7 @@ const kinds = [
 const states = [{ label: 'All states', value: '' }, ...objectStates]
 
 function sorted(by: DataTableSortState | null): void {
-  sort.value = (by?.order ? (by.order === 'descend' ? '-' : '') + String(by.columnKey) : 'name') as Sort
+  sort.value = (by?.order ? (by.order === 'descend' ? '-' : '') + String(by.columnKey) : '') as Sort
 }
 </script>
 

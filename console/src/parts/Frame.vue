@@ -10,6 +10,7 @@ import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 import { dark, toggle } from '../state/theme'
 import Account from './Account.vue'
+import Finder from './Finder.vue'
 import { until } from './words'
 
 const session = useSession()
@@ -123,6 +124,7 @@ async function leave(): Promise<void> {
           <strong>{{ state.text }}</strong>
           <span class="quiet">{{ state.more }}</span>
         </div>
+        <Finder />
         <NButton v-if="session.may('operator')" type="primary" size="small" :loading="starting" @click="sync"
           >Sync now</NButton
         >

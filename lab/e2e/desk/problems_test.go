@@ -20,7 +20,6 @@ import (
 	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/lab/browser"
 	"kambrel.example/kambrel/lab/e2e/worldtest"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -93,17 +92,13 @@ func TestTheDeskIsCleared(t *testing.T) {
 	assert.Equal(t, "twin@brisling.example", w.Value(twin, "mail"), "the other was not touched")
 
 	// The rest in the console.
-	page, stop, err := browser.New(t.Context())
-	require.NoError(t, err)
-	defer stop()
-	do, shows := worldtest.Actor(t, page)
+	do, shows := w.Console()
 	link := func(text string) chromedp.Action {
 		return chromedp.Tasks{
 			chromedp.Poll(fmt.Sprintf(`[...document.querySelectorAll("main a, nav a")].some(e => e.textContent.includes(%q))`, text), nil),
 			chromedp.Evaluate(fmt.Sprintf(`[...document.querySelectorAll("main a, nav a")].find(e => e.textContent.includes(%q)).click()`, text), nil),
 		}
 	}
-	do("sign in", browser.SignIn(w.URL, "administrator", worldtest.Password))
 	do("see what needs attention, and go there", shows(".attention", "Login suffix is not verified"), link("Problems"), shows(".group", "Somebody looks like the same person"))
 	do("open one cause, and correct all of it", link("Login suffix is not verified"), shows(".note", "has not verified"), worldtest.Button("Correct the values of all…"),
 		shows(".n-modal .mono", "late4@corp.brisling.example"))

@@ -220,8 +220,9 @@ func TestTheCommandLineSpeaksToPeopleAndPrograms(t *testing.T) {
 	w.Says([]string{"runs", "show", "1", "--values"}, `title: (nothing) -> "Mate"   (from title)`)
 	out, _, status = w.Kambrel("find", "brekke", "-o", "json")
 	assert.Zero(t, status)
-	var hits []wire.Hit
-	require.NoError(t, json.Unmarshal([]byte(out), &hits))
+	var found wire.Everything
+	require.NoError(t, json.Unmarshal([]byte(out), &found))
+	hits := found.Objects
 	require.Len(t, hits, 1)
 	for _, text := range []string{hits[0].EntryID, hits[0].ResourceID, dn, strings.ToUpper(dn), "ada.brekke@brisling.example", strings.ReplaceAll(hits[0].EntryID, "-", "")} {
 		why, _, status := w.Kambrel("why", text)

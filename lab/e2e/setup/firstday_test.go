@@ -20,7 +20,6 @@ import (
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/settings"
-	"kambrel.example/kambrel/lab/browser"
 	"kambrel.example/kambrel/lab/e2e/worldtest"
 	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/protocol/wire"
@@ -94,11 +93,7 @@ func TestFromAnEmptyServiceByTheCommandLineAlone(t *testing.T) {
 func TestFromAnEmptyServiceByTheConsoleAlone(t *testing.T) {
 	t.Parallel()
 	w := worldtest.NewWith(t, worldtest.LDIFPeople(8), worldtest.Options{Bare: true})
-	page, stop, err := browser.New(t.Context())
-	require.NoError(t, err)
-	defer stop()
-	do, shows := worldtest.Actor(t, page)
-	do("sign in", browser.SignIn(w.URL+"/", "administrator", worldtest.Password))
+	do, shows := w.Console()
 	do("be told where to begin", chromedp.Navigate(w.URL+"/scope"), shows("section", "No directory is connected yet"), chromedp.Click("section.empty a", chromedp.ByQuery), shows("h1", "Directories"))
 	do("add a directory", worldtest.Button("Add directory"), chromedp.WaitVisible(`input[aria-label="Name"]`, chromedp.ByQuery), chromedp.Click(`input[value="standard"]`, chromedp.ByQuery),
 		chromedp.SendKeys(`input[aria-label="Name"]`, "brisling", chromedp.ByQuery), chromedp.SendKeys(`input[aria-label="Base"]`, worldtest.Base, chromedp.ByQuery), worldtest.Button("Add to the draft"), shows("h1", "brisling"), shows("[data-next=true]", "An agent serves it"))

@@ -32,7 +32,7 @@ func TestNamesMeanTheLiving(t *testing.T) {
 	shown := worldtest.Reads[wire.Object](w, "show", "MIRA@brisling.example")
 	require.NotNil(t, shown.Entry)
 	assert.Equal(t, living, shown.Entry.DN)
-	found := worldtest.Reads[[]wire.Hit](w, "find", "mira")
+	found := worldtest.Reads[wire.Everything](w, "find", "mira").Objects
 	require.Len(t, found, 2)
 	assert.Equal(t, []bool{false, true}, []bool{found[0].Gone, found[1].Gone}, "the living first")
 

@@ -65,7 +65,7 @@ func TestWhoIsToBeDeletedIsToldAndAskedAboutBefore(t *testing.T) {
 	out = w.Says([]string{"leavers", "list"}, on, "out of scope", "Pool 09")
 	assert.Equal(t, 10, strings.Count(out, on))
 	w.Says([]string{"health"}, "10 groups will be deleted, from "+on+" on")
-	assert.Equal(t, "leaving", worldtest.Reads[[]wire.Hit](w, "find", "Pool 04")[0].State)
+	assert.Equal(t, "leaving", worldtest.Reads[wire.Everything](w, "find", "Pool 04").Objects[0].State)
 	w.Says([]string{"why", "Pool 04"}, "deleted on "+on)
 	w.InStep(0)
 	require.Equal(t, 10, groups())

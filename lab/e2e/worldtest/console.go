@@ -7,6 +7,9 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/lab/browser"
 )
 
 // Actor returns how a test acts on a page, and how it waits for what it shows.
@@ -24,6 +27,17 @@ func Actor(t *testing.T, page context.Context) (do func(string, ...chromedp.Acti
 	shows = func(selector, text string) chromedp.Action {
 		return chromedp.Poll(fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text), nil, chromedp.WithPollingTimeout(20*time.Second))
 	}
+	return do, shows
+}
+
+// Console opens a browser and signs the administrator in.
+func (w *World) Console() (do func(string, ...chromedp.Action), shows func(selector, text string) chromedp.Action) {
+	w.T.Helper()
+	page, stop, err := browser.New(w.T.Context())
+	require.NoError(w.T, err)
+	w.T.Cleanup(stop)
+	do, shows = Actor(w.T, page)
+	do("sign in", browser.SignIn(w.URL+"/", "administrator", Password), shows("h1", "Overview"))
 	return do, shows
 }
 

@@ -1,0 +1,38 @@
+import { describe, expect, it } from 'vitest'
+
+import type { Schemas } from '../api/client'
+import { finds } from './finds'
+
+const hit = (name: string): Schemas['Hit'] => ({
+  type: 'entry',
+  kind: 'user',
+  name,
+  state: 'in-step',
+  entryId: 'e-' + name,
+})
+
+describe('what was found', () => {
+  it('begins with what is called just so, and ends with the way to all', () => {
+    const list = finds(
+      {
+        objects: [hit('Ada')],
+        total: 12,
+        others: [
+          { sort: 'run', key: '12', name: 'Run 12', exact: true },
+          { sort: 'container', key: 'ou=Adams', directory: 'x', name: 'Adams' },
+        ],
+      },
+      'ada',
+    )
+    expect(list.map((f) => f.name)).toEqual(['Run 12', 'Ada', 'Adams', 'All 12 objects'])
+    expect(list.map((f) => f.to)).toEqual([
+      { name: 'run', params: { id: '12' } },
+      { name: 'object', params: { id: 'e-Ada' } },
+      { name: 'objects', query: { text: 'ou=Adams', kind: '' } },
+      { name: 'objects', query: { text: 'ada', kind: '' } },
+    ])
+  })
+  it('leads to all only where there is more', () => {
+    expect(finds({ objects: [hit('Ada')], total: 1, others: [] }, 'ada')).toHaveLength(1)
+  })
+})

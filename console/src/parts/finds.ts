@@ -1,0 +1,74 @@
+// What a search over everything found, as places of the console.
+import type { RouteLocationRaw } from 'vue-router'
+
+import type { Schemas } from '../api/client'
+import { count, objectWord, type Tone } from './words'
+
+type Found = Schemas['Found']
+
+export interface Find {
+  key: string
+  name: string
+  more: string
+  sort: string
+  state?: { text: string; tone: Tone }
+  to: RouteLocationRaw
+}
+
+const sorts: Record<Found['sort'], string> = {
+  problem: 'problem',
+  run: 'run',
+  revision: 'revision',
+  container: 'container',
+  directory: 'directory',
+  agent: 'agent',
+  cause: 'cause of problems',
+}
+
+function placeOf(found: Found): RouteLocationRaw {
+  switch (found.sort) {
+    case 'problem':
+    case 'run':
+      return { name: found.sort, params: { id: found.key } }
+    case 'revision':
+      return { name: 'settings' }
+    case 'container':
+      return { name: 'objects', query: { text: found.key, kind: '' } }
+    case 'directory':
+      return { name: 'directory', params: { name: found.key } }
+    case 'agent':
+      return { name: 'directories' }
+    case 'cause':
+      return { name: 'problems', query: { code: found.key } }
+  }
+}
+
+/** One list: what is called just so, then objects, then the rest, then the way to all. */
+export function finds(found: Schemas['Everything'], text: string): Find[] {
+  const others = found.others.map((o) => ({
+    exact: o.exact ?? false,
+    find: { key: o.sort + o.key, name: o.name, more: o.more ?? '', sort: sorts[o.sort], to: placeOf(o) },
+  }))
+  const objects = found.objects.map((hit) => ({
+    key: (hit.entryId ?? '') + (hit.resourceId ?? ''),
+    name: hit.name,
+    more: hit.login || hit.dn || 'in the cloud only',
+    sort: hit.kind,
+    state: objectWord(hit.state),
+    to: { name: 'object', params: { id: hit.entryId || hit.resourceId || '' } },
+  }))
+  const list: Find[] = [
+    ...others.filter((o) => o.exact).map((o) => o.find),
+    ...objects,
+    ...others.filter((o) => !o.exact).map((o) => o.find),
+  ]
+  if (found.total > found.objects.length)
+    list.push({
+      key: 'all',
+      name: `All ${count(found.total, 'object')}`,
+      more: '',
+      sort: '',
+      to: { name: 'objects', query: { text, kind: '' } },
+    })
+  return list
+}
