@@ -22,7 +22,9 @@ say. Only so can a resource with an administrative role be linked. Names are ids
 in any form, distinguished names, logins or addresses.
 
 With --merge, a resource that was made for the entry by mistake is deleted, and
-the other one linked in its place.`,
+the other one linked in its place. With --take-over the resource may belong to
+another entry, which gets none until you decide about it. With --swap two entries
+exchange their resources.`,
 		"  kambrel link mt@halvard.example mira.tangen@halvard.example\n  kambrel link mt@halvard.example mira.tangen@halvard.example --yes\n  kambrel link 'CN=Mira Tangen,OU=Finance,OU=Shore Office,DC=corp,DC=halvard,DC=example' mira.tangen@halvard.example --merge", 2)
 	return []*cobra.Command{
 		link,
@@ -34,7 +36,8 @@ entry gets none until something else is decided: link, create or rematch.`, "  k
 }
 
 func (d *deps) decideCommand(action, use, short, long, example string, arguments int) *cobra.Command {
-	var yes, merge bool
+	var yes bool
+	ways := map[string]*bool{"merge": new(bool), "take-over": new(bool), "swap": new(bool)}
 	in := wire.NewDecision{Action: action}
 	command := &cobra.Command{
 		Use: use, Short: short, Long: long + "\n\nWithout --yes it only tells what would be done.", Example: example,
@@ -49,8 +52,10 @@ func (d *deps) decideCommand(action, use, short, long, example string, arguments
 			if len(args) > 1 {
 				in.Resource = args[1]
 			}
-			if merge {
-				in.Action = "merge"
+			for way, wanted := range ways {
+				if *wanted {
+					in.Action = way
+				}
 			}
 			c, err := d.client()
 			if err != nil {
@@ -68,7 +73,10 @@ func (d *deps) decideCommand(action, use, short, long, example string, arguments
 	}
 	command.Flags().BoolVar(&yes, "yes", false, "do it")
 	if action == "link" {
-		command.Flags().BoolVar(&merge, "merge", false, "delete the resource that the entry has now")
+		command.Flags().BoolVar(ways["merge"], "merge", false, "delete the resource that the entry has now")
+		command.Flags().BoolVar(ways["take-over"], "take-over", false, "take the resource from the entry that has it")
+		command.Flags().BoolVar(ways["swap"], "swap", false, "give the entry that has it this one's resource for it")
+		command.MarkFlagsMutuallyExclusive("merge", "take-over", "swap")
 	}
 	return command
 }
@@ -93,6 +101,10 @@ func printDecided(w io.Writer, d wire.Decided) error {
 		fmt.Fprintf(w, "  ! %s\n", warning)
 	}
 	printDiffs(w, d.Diffs)
+	if d.Other != nil {
+		fmt.Fprintf(w, "%s\nThe resource %s is linked and takes the entry's values.\n", d.Other.Entry, d.Other.ResourceID)
+		printDiffs(w, d.Other.Diffs)
+	}
 	if !d.Done {
 		fmt.Fprintln(w, "Nothing was done yet: add --yes.")
 	}

@@ -233,8 +233,14 @@ func newKeptCommand(d *deps) *cobra.Command {
 }
 
 func newLeaversCommand(d *deps) *cobra.Command {
-	command := &cobra.Command{Use: "leavers", Short: "Whose resources are deleted when their grace time is over"}
-	command.AddCommand(newLeaversListCommand(d))
+	command := &cobra.Command{Use: "leavers", Short: "Whose resources are deleted when their grace time is over; keep them or let them return"}
+	command.AddCommand(newLeaversListCommand(d),
+		d.decideCommand("keep", "keep ENTRY", "Keep a leaver's resource from its deletion", `Keeps the resource of somebody who has left, by the leaver policy 'delete': it stays
+suspended, and is not deleted when the grace time is over. 'kambrel pins lift ENTRY'
+lets the policy decide again.`, "  kambrel leavers keep ada.lind@halvard.example\n  kambrel leavers keep ada.lind@halvard.example --yes", 1),
+		d.decideCommand("return", "return ENTRY", "Let a leaver take part again, whatever the scope says", `Lets somebody take part again who has left: the same resource is made active again with
+all that it owns. It stays so until the entry is in scope by itself, or until
+'kambrel pins lift ENTRY' lets the scope decide again.`, "  kambrel leavers return ada.lind@halvard.example\n  kambrel leavers return ada.lind@halvard.example --yes", 1))
 	return command
 }
 
@@ -243,7 +249,8 @@ func newLeaversListCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{
 		Use: "list", Short: "List who goes and when, the first ones first", Args: noArguments,
 		Long: `Lists those who have left, by the leaver policy 'delete', and the day on which
-their resource is deleted from the cloud. Who is back in scope before is not.`,
+their resource is deleted from the cloud. Who is back in scope before is not, and who
+is kept by hand is in 'kambrel pins list'.`,
 		Example: "  kambrel leavers list\n  kambrel leavers list -o json | jq '.[].on'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := d.listing(limit)

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/core/undo"
 	"kambrel.example/kambrel/protocol/wire"
@@ -156,7 +157,11 @@ func newPinsListCommand(d *deps) *cobra.Command {
 				}
 				why := ""
 				for _, p := range page.Items { // what was put back together says so once
-					if together := fmt.Sprintf("Put back by %s on %s: undo of run %d", p.By, p.Made.Local().Format("2006-01-02 15:04"), p.RunID); together != why {
+					together := fmt.Sprintf("Decided by hand by %s on %s", p.By, p.Made.Local().Format("2006-01-02 15:04"))
+					if p.RunID > 0 {
+						together = fmt.Sprintf("Put back by %s on %s: undo of run %d", p.By, p.Made.Local().Format("2006-01-02 15:04"), p.RunID)
+					}
+					if together != why {
 						why = together
 						fmt.Fprintln(w, why)
 					}
@@ -181,6 +186,8 @@ func pinText(p wire.Pin) string {
 		return "takes part, whatever the scope says"
 	case p.Target == undo.Presence:
 		return "takes no part, whatever the scope says"
+	case p.Target == decide.PinDeletion:
+		return "is not deleted when the grace time is over"
 	case p.Element != "" && p.Value == true:
 		return fmt.Sprintf("%s keeps %s", shortTarget(p.Target), or(p.Name, p.Element))
 	case p.Element != "":

@@ -19,6 +19,11 @@ const (
 	Unlink          Kind = "unlink"
 	Create          Kind = "create"
 	Rematch         Kind = "rematch"
+	TakeOver        Kind = "take-over"
+	Swap            Kind = "swap"
+	KeepLeaver      Kind = "keep-leaver"
+	ReturnLeaver    Kind = "return-leaver"
+	DeleteResource  Kind = "delete-resource"
 	SyncOne         Kind = "sync-one"
 	StartRun        Kind = "start-run"
 	CancelRun       Kind = "cancel-run"
@@ -70,6 +75,11 @@ var catalogue = []Description{
 	{Unlink, "Unlinked an entry from its resource", about.Entry, Link},
 	{Create, "Let a resource be made although somebody looks alike", about.Entry, Rematch},
 	{Rematch, "Let the match rules decide again", about.Entry, ""},
+	{TakeOver, "Linked an entry to a resource of another", about.Entry, Unlink},
+	{Swap, "Exchanged the resources of two entries", about.Entry, Swap},
+	{KeepLeaver, "Kept a leaver's resource from its deletion", about.Entry, LiftPins},
+	{ReturnLeaver, "Let a leaver take part again", about.Entry, LiftPins},
+	{DeleteResource, "Deleted a resource from the cloud", about.Entry, ""},
 	{SyncOne, "Synced one entry", about.Entry, ""},
 	{StartRun, "Started a run", about.Run, ""},
 	{CancelRun, "Cancelled a run", about.Run, ""},

@@ -96,6 +96,7 @@ func (d *Decider) judge(ctx context.Context, cases []Case) ([]*Outcome, error) {
 			Entry: o.Case.Entry, Verdict: o.Verdict, Desired: o.Desired, Link: o.Case.Link, Resource: o.Case.Resource, Forms: o.Case.Forms, Leavers: of.Leavers,
 		}
 		o.subject.Due, o.subject.GraceOver = d.grace(of, o.LeftAt)
+		o.pinDeletion()
 	}
 	return outcomes, nil
 }

@@ -12,16 +12,21 @@ import (
 	"kambrel.example/kambrel/core/reason"
 	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/core/scope"
+	"kambrel.example/kambrel/core/settings"
 )
 
 // PinScope is the target of a pin that says whether the entry takes part at all.
 const PinScope = "scope"
 
-// Pin holds what an operator has put back, against the rules or the scope, which would do
-// at once again what was undone. It ends when somebody lifts it, or when rules and scope
-// come to the same by themselves.
+// PinDeletion is the target of a pin that says whether the resource is deleted when the
+// grace time is over.
+const PinDeletion = plan.Deletion
+
+// Pin holds what an operator has put back or decided, against the rules, the scope or the
+// leaver policy, which would do at once again what was undone. It ends when somebody lifts
+// it, or when they come to the same by themselves.
 type Pin struct {
-	// Target is an attribute of the resource, or PinScope.
+	// Target is an attribute of the resource, PinScope or PinDeletion.
 	Target string
 	// Element is the single one of a list that the pin is about, "" for the whole value:
 	// the id of a member, or what a membership grants.
@@ -29,13 +34,21 @@ type Pin struct {
 	// Value is what the resource shall have, as JSON has it; of an element and of the scope
 	// whether it shall.
 	Value any
-	Run   int64 // that was undone
+	Run   int64 // that was undone; 0 of what was decided by hand
 	By    string
 	Made  time.Time
 }
 
 // Source is where a value comes from that a pin holds.
-func (p Pin) Source() string { return fmt.Sprintf("put back by %s: undo of run %d", p.By, p.Run) }
+func (p Pin) Source() string {
+	if p.Run == 0 {
+		return "decided by hand by " + p.By
+	}
+	return fmt.Sprintf("put back by %s: undo of run %d", p.By, p.Run)
+}
+
+// ofAttribute tells whether it is about what the resource has.
+func (p Pin) ofAttribute() bool { return p.Target != PinScope && p.Target != PinDeletion }
 
 // Holds tells whether the element of a pin shall be there, or the entry take part.
 func (p Pin) Holds() bool { return p.Value == true }
@@ -62,6 +75,20 @@ func (o *Outcome) pinScope() {
 	}
 }
 
+// pinDeletion lets a pin keep the resource of somebody who has left, as by the policy that
+// suspends. Who is back has nothing to be kept from.
+func (o *Outcome) pinDeletion() {
+	pin, pinned := PinFor(o.Case.Pins, PinDeletion, "")
+	switch {
+	case !pinned:
+	case o.Verdict.In || o.subject.Leavers != settings.Delete:
+		o.LapsedPins = append(o.LapsedPins, pin)
+	default:
+		o.pinned = append(o.pinned, pin)
+		o.subject.Leavers = settings.Suspend
+	}
+}
+
 // pins are those that are held against rules or scope.
 type pins []Pin
 
@@ -79,7 +106,7 @@ func (p pins) verdict(of scope.Verdict) scope.Verdict {
 	for i := range of.Reasons {
 		of.Reasons[i].Deciding = false
 	}
-	of.Reasons = append(of.Reasons, reason.Node{Text: "it was put back, whatever the scope says", Outcome: reason.Of(pin.Holds()), Source: pin.Source(), Deciding: true})
+	of.Reasons = append(of.Reasons, reason.Node{Text: "an operator has decided so, whatever the scope says", Outcome: reason.Of(pin.Holds()), Source: pin.Source(), Deciding: true})
 	return of
 }
 
@@ -87,7 +114,7 @@ func (p pins) verdict(of scope.Verdict) scope.Verdict {
 // members are compared elsewhere.
 func (o *Outcome) pinValues(set *rules.Set) {
 	for _, pin := range o.Case.Pins {
-		if pin.Target == PinScope || strings.EqualFold(pin.Target, rules.Members) || set.Refers(pin.Target) {
+		if !pin.ofAttribute() || strings.EqualFold(pin.Target, rules.Members) || set.Refers(pin.Target) {
 			continue
 		}
 		path, err := entry.ParsePath(pin.Target)
@@ -165,7 +192,7 @@ func (o *Outcome) putBack() {
 	}
 	for _, pin := range o.Case.Pins {
 		path, err := entry.ParsePath(pin.Target)
-		if err != nil || pin.Target == PinScope || pin.Element != "" || change.Same(path.Get(o.Case.Resource), pin.Value) {
+		if err != nil || !pin.ofAttribute() || pin.Element != "" || change.Same(path.Get(o.Case.Resource), pin.Value) {
 			continue
 		}
 		o.Diffs = append(o.Diffs, change.Diff{Target: pin.Target, Before: path.Get(o.Case.Resource), After: listed(pin.Value), Source: pin.Source()})
@@ -178,6 +205,10 @@ func (o *Outcome) explainPins() []reason.Node {
 	for _, pin := range o.pinned {
 		if pin.Target == PinScope {
 			continue // the verdict says it
+		}
+		if pin.Target == PinDeletion {
+			nodes = append(nodes, reason.Node{Text: "the resource is kept and not deleted when the grace time is over", Outcome: reason.Yes, Source: pin.Source() + ", " + pin.Made.UTC().Format(time.DateOnly)})
+			continue
 		}
 		what := pin.Target
 		if pin.Element != "" {

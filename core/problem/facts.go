@@ -21,6 +21,7 @@ type Facts struct {
 	Altered   []Altered  `json:"altered,omitempty" doc:"Values of which the cloud made something else"`
 	Refused   []Refused  `json:"refused,omitempty" doc:"Values that the cloud does not take"`
 	By        string     `json:"by,omitempty" doc:"The operator who decided"`
+	Run       int64      `json:"run,omitempty" doc:"The run that holds what it is about"`
 	Made      string     `json:"made,omitempty" doc:"The kind of a resource that the cloud said it made"`
 	Count     int        `json:"count,omitempty"`
 	Hanging   int        `json:"hanging,omitempty" doc:"Memberships and references that hang on what is held"`

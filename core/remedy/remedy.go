@@ -4,7 +4,9 @@
 package remedy
 
 import (
+	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"kambrel.example/kambrel/core/about"
@@ -37,13 +39,19 @@ func (r Remedy) Reason() string {
 
 // Of lists the remedies of a problem, the likeliest first: those that are of its own, then
 // to correct a value or the rule that makes it, and last to try again. None where the cause
-// lies elsewhere, and the catalogue says what to do there.
-func Of(thing about.Thing, code problem.Code, facts problem.Facts) []Remedy {
+// lies elsewhere, and the catalogue says what to do there. linked tells of an entry whether
+// it has a resource.
+func Of(thing about.Thing, code problem.Code, facts problem.Facts, linked bool) []Remedy {
 	out := ofCode(thing, code, facts)
+	if linked && (code == problem.DuplicateLogin || code == problem.DuplicateAddress) && len(facts.Entries) > 0 {
+		other, entry := facts.Entries[0], entryOf(thing)
+		out = append(out, Remedy{Act: act.Swap, Title: "Exchange the resources with " + other.Name, When: "Each was linked to the other's resource.", Entry: entry, Resource: other.ID,
+			Command: "kambrel link " + entry + " " + other.ID + " --swap"})
+	}
 	if thing.Type == about.Entry {
 		return append(out, ofEntry(entryOf(thing), facts.Targets(code))...)
 	}
-	if slices.Contains(ending, code) {
+	if slices.Contains(ending, code) || thing.Type == about.CloudGroup {
 		out = append(out, Remedy{Act: act.StartRun, Title: "Try again now", When: "The cause is mended.", Command: "kambrel sync"})
 	}
 	return out
@@ -72,6 +80,14 @@ func entryOf(thing about.Thing) string {
 	return entry
 }
 
+// held are the two ways on with what the guard holds of a run.
+func held(run, release, discard string) []Remedy {
+	return []Remedy{
+		{Act: act.Release, Title: release, When: "It is meant.", Run: run, Command: "kambrel runs release " + run},
+		{Act: act.Discard, Title: discard, When: "It is not meant.", Run: run, Command: "kambrel runs discard " + run},
+	}
+}
+
 // ofCode are the remedies that a problem has of its own.
 func ofCode(thing about.Thing, code problem.Code, facts problem.Facts) []Remedy {
 	entry := ""
@@ -89,6 +105,17 @@ func ofCode(thing about.Thing, code problem.Code, facts problem.Facts) []Remedy 
 			remedy := of(act.Link, "Link with "+r.Label(), when)
 			remedy.Resource, remedy.Command = r.ID, remedy.Command+" "+r.ID
 			out = append(out, remedy)
+		}
+		return out
+	}
+	// ofOther are about a resource that another entry has, and that is this person's.
+	ofOther := func(kind act.Kind, title, flag, when string) (out []Remedy) {
+		for _, r := range facts.Resources {
+			if r.Owner != nil && !r.Owner.Gone {
+				remedy := of(kind, fmt.Sprintf(title, r.Label(), r.Owner.Name), when)
+				remedy.Resource, remedy.Command = r.ID, "kambrel link "+entry+" "+r.ID+" "+flag
+				out = append(out, remedy)
+			}
 		}
 		return out
 	}
@@ -111,16 +138,18 @@ func ofCode(thing about.Thing, code problem.Code, facts problem.Facts) []Remedy 
 				out = append(out, unlink(*r.Owner, "It is the old entry of the same person."))
 			}
 		}
-		return out
+		return append(out, ofOther(act.TakeOver, "Take %s over from %s", "--take-over", "It was linked to the wrong one of the two.")...)
 	case problem.PersonTwoResources:
 		return []Remedy{of(act.Unlink, "Unlink this entry from its resource", "The other resource is the one to keep.")}
 	case problem.CreationUnconfirmed:
 		return []Remedy{of(act.Create, "Make it all the same", "The cloud surely does not have it.")}
 	case problem.RemovalsHeld:
-		return []Remedy{
-			{Act: act.Release, Title: "Release what run " + facts.Value + " holds", When: "It is meant.", Run: facts.Value, Command: "kambrel runs release " + facts.Value},
-			{Act: act.Discard, Title: "Keep what run " + facts.Value + " would take away", When: "It is not meant.", Run: facts.Value, Command: "kambrel runs discard " + facts.Value},
-		}
+		return held(facts.Value, "Release what run "+facts.Value+" holds", "Keep what run "+facts.Value+" would take away")
+	case problem.CloudGroupLost:
+		return held(strconv.FormatInt(facts.Run, 10), "Let it be made again", "Leave it out")
+	case problem.CloudGroupName, problem.CloudGroupNameTaken:
+		directory, _, _ := strings.Cut(thing.Key, "/")
+		return []Remedy{{Act: act.Activate, Title: "Change the rule for the name", When: "It would be wrong for others too.", Directories: []string{directory}, Command: "kambrel cloud-groups rules " + directory}}
 	case problem.AttributeHidden:
 		out := make([]Remedy, len(facts.Names))
 		for i, name := range facts.Names {

@@ -15,7 +15,7 @@ const who = "3d864a23-61ab-4c6d-868c-c7fa6b6ff1de"
 
 func ExampleOf() {
 	facts := problem.Facts{Resources: []problem.Resource{{ID: "r1", Name: "mira@halvard.example", Alike: "same names", Value: "Mira Lind"}}}
-	for _, r := range remedy.Of(about.Thing{Type: about.Entry, Key: "halvard/" + who}, problem.NearMiss, facts) {
+	for _, r := range remedy.Of(about.Thing{Type: about.Entry, Key: "halvard/" + who}, problem.NearMiss, facts, false) {
 		fmt.Printf("%s\n  %s\n", r.Reason(), r.Command)
 	}
 	// Output:
@@ -38,7 +38,8 @@ func TestRemediesFollowFromTheFacts(t *testing.T) {
 		facts problem.Facts
 		want  []string
 	}{
-		"who has a living owner is no candidate": {entry, problem.LinkConflict, problem.Facts{Resources: []problem.Resource{{ID: "r1", Owner: &living}}}, []string{"kambrel unlink e2", again}},
+		"who has a living owner is no candidate": {entry, problem.LinkConflict, problem.Facts{Resources: []problem.Resource{{ID: "r1", Owner: &living}}}, []string{"kambrel unlink e2", "kambrel link " + who + " r1 --take-over", again}},
+		"crosswise":                              {entry, problem.DuplicateLogin, problem.Facts{Attribute: "userName", Entries: []problem.Entry{living}}, []string{"kambrel link " + who + " e2 --swap", repair, "kambrel rules list", again}},
 		"what a deleted entry had can be linked": {entry, problem.LinkConflict, problem.Facts{Resources: []problem.Resource{{ID: "r1", Owner: &gone}}}, []string{"kambrel link " + who + " r1", again}},
 		"each that fits can be the one":          {entry, problem.AmbiguousMatch, problem.Facts{Resources: []problem.Resource{{ID: "r1"}, {ID: "r2"}}}, []string{"kambrel link " + who + " r1", "kambrel link " + who + " r2", again}},
 		"held by hand":                           {entry, problem.HeldByHand, problem.Facts{By: "ingrid"}, []string{"kambrel rematch " + who, "kambrel create " + who, again}},
@@ -54,7 +55,7 @@ func TestRemediesFollowFromTheFacts(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			var got []string
-			for _, r := range remedy.Of(c.about, c.code, c.facts) {
+			for _, r := range remedy.Of(c.about, c.code, c.facts, c.about == entry) {
 				got = append(got, r.Command)
 				assert.NotEmpty(t, r.Title)
 			}

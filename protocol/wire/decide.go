@@ -9,9 +9,17 @@ import (
 // NewDecision is what an operator wants done about one entry.
 type NewDecision struct {
 	Entry    string `json:"entry" minLength:"1" maxLength:"1000" doc:"Id, distinguished name, login or address"`
-	Action   string `json:"action" enum:"link,merge,hold,create,forget" doc:"link it to a resource; merge: remove the resource that it has and link another; hold: unlink it and wait; create an account although somebody looks alike; forget what was decided by hand"`
+	Action   string `json:"action" enum:"link,merge,take-over,swap,hold,create,forget,keep,return" doc:"link it to a resource; merge: remove the resource that it has and link another; take-over: link the resource of another entry, which gets none; swap: exchange the resources of two entries; hold: unlink it and wait; create an account although somebody looks alike; forget what was decided by hand; of somebody who has left, keep the resource from its deletion, or let it return into the sync"`
 	Resource string `json:"resource,omitempty" maxLength:"1000" doc:"Id or login of the resource to link"`
 	Do       bool   `json:"do,omitempty" doc:"Without, only what would be done is told"`
+}
+
+// DecidedOther is what a swap does to the other entry.
+type DecidedOther struct {
+	Entry      string        `json:"entry" doc:"Distinguished name"`
+	ResourceID string        `json:"resourceId" doc:"The resource that it gets"`
+	Operation  string        `json:"operation,omitempty"`
+	Diffs      []change.Diff `json:"diffs"`
 }
 
 // Decided is what a decision does.
@@ -27,6 +35,7 @@ type Decided struct {
 	Code       string        `json:"code,omitempty" doc:"The problem that would stand in the way"`
 	Warnings   []string      `json:"warnings,omitempty"`
 	Diffs      []change.Diff `json:"diffs" doc:"What changes in the resource"`
+	Other      *DecidedOther `json:"other,omitempty" doc:"Of a swap, what becomes of the other entry's"`
 	Done       bool          `json:"done"`
 	RunID      int64         `json:"runId,omitempty" doc:"The run that carries it out"`
 }

@@ -12,6 +12,7 @@ import (
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/purpose"
+	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/explain"
 	"kambrel.example/kambrel/service/jobs"
@@ -57,9 +58,18 @@ type deciding struct {
 	entry    entry.Entry
 	link     *plan.Link
 	resource entry.Resource // that to be linked
-	former   *entry.Ref     // to whom it belongs, and who was deleted
+	former   *entry.Ref     // to whom it belongs: deleted, or alive where it is taken over or swapped
 	formerDN string
 }
+
+// What can be decided beside the choices that the match of an entry heeds.
+const (
+	forget   decide.Choice = "forget"    // lets the rules decide again
+	takeOver decide.Choice = "take-over" // links a resource of another entry, which gets none
+	swap     decide.Choice = "swap"      // exchanges the resources of two entries
+	keep     decide.Choice = "keep"      // a leaver's resource is not deleted
+	giveBack decide.Choice = "return"    // a leaver takes part again
+)
 
 func (e *Acts) deciding(ctx context.Context, by string, in wire.NewDecision) (*deciding, error) {
 	hit, err := e.explain.ResolveEntry(ctx, in.Entry)
@@ -87,12 +97,21 @@ func (e *Acts) deciding(ctx context.Context, by string, in wire.NewDecision) (*d
 	if f := d.now.Kin.Follows; f != nil && f.Problem == nil {
 		return nil, problem.New(problem.BadInput, "%s is one person with %s, which leads (by %s); decide about that entry.", d.entry.DN, f.LeadDN, f.Rule)
 	}
-	switch decide.Choice(in.Action) {
-	case decide.ChooseLink, decide.ChooseMerge:
+	switch choice := decide.Choice(in.Action); choice {
+	case decide.ChooseLink, decide.ChooseMerge, takeOver, swap:
 		err = d.findResource(ctx)
 	case decide.ChooseHold:
 		if d.link == nil {
 			err = problem.New(problem.BadInput, "%s is linked to no resource.", d.entry.DN)
+		}
+	case keep, giveBack:
+		switch {
+		case d.link == nil || d.now.Case.Resource == nil:
+			err = problem.New(problem.BadInput, "%s has no resource in the cloud that could be kept.", d.entry.DN)
+		case d.now.Verdict.In:
+			err = problem.New(problem.BadInput, "%s takes part (%s), so nothing is taken away.", d.entry.DN, d.now.Verdict.Summary)
+		case choice == keep && d.judge.Settings.Of(d.entry.Kind).Leavers != settings.Delete:
+			err = problem.New(problem.BadInput, "by the leaver policy '%s' nothing is deleted; 'return' lets %s take part again.", d.judge.Settings.Of(d.entry.Kind).Leavers, d.entry.DN)
 		}
 	case decide.ChooseCreate, forget:
 		if d.link != nil {
@@ -102,11 +121,9 @@ func (e *Acts) deciding(ctx context.Context, by string, in wire.NewDecision) (*d
 	return d, err
 }
 
-// forget lets the rules decide again.
-const forget decide.Choice = "forget"
-
 // findResource finds the resource to be linked and tells what stands against it.
 func (d *deciding) findResource(ctx context.Context) error {
+	choice := decide.Choice(d.in.Action)
 	hit, err := d.explain.ResolveResource(ctx, d.in.Resource)
 	if err != nil {
 		return err
@@ -122,10 +139,9 @@ func (d *deciding) findResource(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if !other.Gone || d.in.Action != string(decide.ChooseLink) {
-			return problem.New(problem.LinkConflict, "the resource %s belongs to %s; unlink that first.", hit.ResourceID, other.DN)
+		if d.former, d.formerDN = &owner, other.DN; choice != takeOver && choice != swap && (!other.Gone || choice != decide.ChooseLink) {
+			return problem.New(problem.LinkConflict, "the resource %s belongs to %s. Take it over, swap, or unlink that first.", hit.ResourceID, other.DN)
 		}
-		d.former, d.formerDN = &owner, other.DN
 	}
 	if err != nil && !store.NotFound(err) {
 		return err
@@ -140,9 +156,15 @@ func (d *deciding) findResource(ctx context.Context) error {
 		return problem.New(problem.BadInput, "the entry is a %s, and the resource is a %s.", d.entry.Kind, kind)
 	case d.link != nil && d.link.ResourceID == hit.ResourceID:
 		return problem.New(problem.BadInput, "they are linked already.")
-	case d.link != nil && d.in.Action == string(decide.ChooseLink):
+	case d.former == nil && (choice == takeOver || choice == swap):
+		return problem.New(problem.BadInput, "the resource %s belongs to no entry; link it.", hit.ResourceID)
+	case d.link == nil && choice == swap:
+		return problem.New(problem.BadInput, "%s has no resource that could be exchanged; take the other one over.", d.entry.DN)
+	case choice == swap && d.now.Case.Resource == nil:
+		return problem.New(problem.BadInput, "the cloud no longer has the resource %s of %s, so there is nothing to exchange.", d.link.ResourceID, d.entry.DN)
+	case d.link != nil && (choice == decide.ChooseLink || choice == takeOver):
 		return problem.New(problem.BadInput, "%s is linked to the resource %s. Merge, so that it is removed and this one linked, or unlink it first.", d.entry.DN, d.link.ResourceID)
-	case d.link == nil && d.in.Action == string(decide.ChooseMerge):
+	case d.link == nil && choice == decide.ChooseMerge:
 		return problem.New(problem.BadInput, "%s has no other resource that could be removed; link it.", d.entry.DN)
 	}
 	return nil
@@ -166,18 +188,24 @@ func (d *deciding) preview(ctx context.Context) (wire.Decided, error) {
 	out := wire.Decided{Entry: d.entry.DN, EntryID: d.ref.ID.String(), Kind: string(d.entry.Kind), Diffs: []change.Diff{}}
 	name := func(r entry.Resource) string { return fmt.Sprintf("%s (%s)", r.Name(), r.ID()) }
 	choice := decide.Choice(d.in.Action)
-	next, err := d.next(ctx)
+	next, other, err := d.next(ctx)
 	if err != nil {
 		return out, err
 	}
 	switch choice {
-	case decide.ChooseLink, decide.ChooseMerge:
+	case decide.ChooseLink, decide.ChooseMerge, takeOver, swap:
 		if next.Desired.Problem != nil {
 			return out, next.Desired.Problem
 		}
 		out.ResourceID, out.Resource = d.resource.ID(), d.resource.Name()
 		out.Summary = fmt.Sprintf("The resource %s is linked and takes the entry's values.", name(d.resource))
-		if d.former != nil {
+		switch {
+		case choice == takeOver:
+			out.Warnings = append(out.Warnings, fmt.Sprintf("It belongs to %s, which is untied from it and gets none until you decide about it. With the resource goes all that it owns.", d.formerDN))
+		case choice == swap:
+			out.Warnings = append(out.Warnings, fmt.Sprintf("%s gets %s for it. Each resource goes to the other entry with all that it owns.", d.formerDN, name(d.now.Case.Resource)))
+			out.Other = d.exchanged(other)
+		case d.former != nil:
 			out.Warnings = append(out.Warnings, fmt.Sprintf("It belongs to %s, which was deleted from its directory. With the resource goes all that it owns.", d.formerDN))
 		}
 		if roles := d.resource.AdministrativeRoles(); len(roles) > 0 {
@@ -199,6 +227,18 @@ func (d *deciding) preview(ctx context.Context) (wire.Decided, error) {
 		out.Summary = fmt.Sprintf("The resource %s is left to the cloud as it is, and the entry gets none until you link or create one.", d.link.ResourceID)
 	case decide.ChooseCreate:
 		out.Summary = "An account of its own is made for the entry, whoever looks alike."
+	case keep:
+		out.ResourceID = d.link.ResourceID
+		out.Summary = fmt.Sprintf("The resource %s stays suspended, and is not deleted until you lift that ('kambrel pins lift').", name(d.now.Case.Resource))
+		if d.entry.Kind != entry.User {
+			out.Summary = fmt.Sprintf("The resource %s stays, and is not deleted until you lift that ('kambrel pins lift').", name(d.now.Case.Resource))
+		}
+	case giveBack:
+		out.ResourceID = d.link.ResourceID
+		out.Summary = fmt.Sprintf("%s takes part again, whatever the scope says, until you lift that ('kambrel pins lift') or it is in scope by itself. The resource %s is the same, with all that it owns.", d.entry.DN, name(d.now.Case.Resource))
+		if d.entry.Gone {
+			out.Warnings = append(out.Warnings, "It was deleted from its directory, so its values stay as they were last read.")
+		}
 	case forget:
 		out.Summary = "What was decided by hand is forgotten; the match rules decide again."
 	}
@@ -216,30 +256,73 @@ func (d *deciding) preview(ctx context.Context) (wire.Decided, error) {
 	return out, nil
 }
 
-// next is the outcome when the decision counts; of a merge that deletes the double,
-// the one after that.
-func (d *deciding) next(ctx context.Context) (*decide.Outcome, error) {
+// exchanged is what becomes of the resource that the other entry gets.
+func (d *deciding) exchanged(o *decide.Outcome) *wire.DecidedOther {
+	out := &wire.DecidedOther{Entry: d.formerDN, ResourceID: d.link.ResourceID, Diffs: []change.Diff{}}
+	if o != nil {
+		out.Operation, out.Diffs = string(o.Operation), append(out.Diffs, o.Diffs...)
+	}
+	return out
+}
+
+// next is the outcome when the decision counts, and of a swap that of the other entry; of
+// a merge that deletes the double, the one after that.
+func (d *deciding) next(ctx context.Context) (next, other *decide.Outcome, err error) {
 	var what judging.WhatIf
 	switch choice := decide.Choice(d.in.Action); {
 	case d.former != nil:
 		what.Linked = d.resource
+		if choice == swap {
+			what.Other, what.OtherLinked = d.former, d.now.Case.Resource
+		}
+	case choice == keep || choice == giveBack:
+		what.Pins = []decide.Pin{d.pin()}
 	case choice == forget:
 		what.Chosen = &decide.Chosen{}
 	default:
 		what.Chosen = d.chosen()
 	}
-	next, _, err := d.judge.ImagineOne(ctx, d.ref, what)
+	next, imagined, err := d.judge.ImagineOne(ctx, d.ref, what)
+	if err == nil {
+		other = imagined.Other
+	}
 	if err == nil && what.Chosen != nil && what.Chosen.Choice == decide.ChooseMerge && next.Operation == plan.Delete {
 		what.Unlinked = true
 		next, _, err = d.judge.ImagineOne(ctx, d.ref, what)
 	}
-	return next, err
+	return next, other, err
+}
+
+// pin is what holds a leaver, against the leaver policy or the scope.
+func (d *deciding) pin() decide.Pin {
+	if decide.Choice(d.in.Action) == keep {
+		return decide.Pin{Target: decide.PinDeletion, Value: false, By: d.by}
+	}
+	return decide.Pin{Target: decide.PinScope, Value: true, By: d.by}
 }
 
 // carryOut keeps the decision; the run that follows does what is left.
 func (d *deciding) carryOut(ctx context.Context, tx *store.Store) error {
 	switch choice := decide.Choice(d.in.Action); {
+	case choice == swap:
+		if err := tx.Links.Swap(ctx, d.ref, *d.former); err != nil {
+			return err
+		}
+		return tx.Dirty.Set(ctx, []entry.Ref{*d.former, d.ref}, store.DirtyNow, false)
+	case choice == keep || choice == giveBack:
+		if err := tx.Pins.Add(ctx, []store.NewPin{{Ref: d.ref, Pin: d.pin()}}); err != nil {
+			return err
+		}
+		if choice == keep { // said anew, and counted by the guard, once the pin is lifted
+			return tx.Links.Stay(ctx, d.ref)
+		}
+		return nil
 	case d.former != nil:
+		if choice == takeOver {
+			if err := tx.Choices.Keep(ctx, *d.former, decide.Chosen{Choice: decide.ChooseHold, By: d.by}); err != nil {
+				return err
+			}
+		}
 		if err := tx.Links.HandOver(ctx, []entry.Ref{*d.former}, []entry.Ref{d.ref}); err != nil {
 			return err
 		}
@@ -257,6 +340,7 @@ func (d *deciding) carryOut(ctx context.Context, tx *store.Store) error {
 // kinds are the acts by choice.
 var kinds = map[decide.Choice]act.Kind{
 	decide.ChooseLink: act.Link, decide.ChooseMerge: act.Merge, decide.ChooseHold: act.Unlink, decide.ChooseCreate: act.Create, forget: act.Rematch,
+	takeOver: act.TakeOver, swap: act.Swap, keep: act.KeepLeaver, giveBack: act.ReturnLeaver,
 }
 
 // tie is how an entry stands: its resource, and what was decided by hand.
@@ -264,7 +348,7 @@ type tie struct {
 	ResourceID string        `json:"resourceId,omitempty"`
 	Choice     decide.Choice `json:"choice,omitempty"`
 	By         string        `json:"by,omitempty"`
-	// Former is the deleted entry that had the resource.
+	// Former is the entry that had the resource.
 	Former string `json:"former,omitempty"`
 }
 

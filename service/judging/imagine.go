@@ -83,6 +83,10 @@ type WhatIf struct {
 	Chosen   *decide.Chosen // decided by hand; the zero value for nothing
 	Unlinked bool           // it has no link
 	Linked   entry.Resource // it is linked to this one
+	Pins     []decide.Pin   // held as well
+	// Other is linked to OtherLinked meanwhile.
+	Other       *entry.Ref
+	OtherLinked entry.Resource
 }
 
 // ImagineOne decides about one entry as the next run would, among the others that
@@ -95,8 +99,14 @@ func (j *Judge) ImagineOne(ctx context.Context, ref entry.Ref, what WhatIf) (*de
 	if total > len(refs) {
 		refs = nil
 	}
-	if at, found := slices.BinarySearchFunc(refs, ref, entry.Ref.Compare); !found {
-		refs = slices.Insert(refs, at, ref)
+	look := []entry.Ref{ref}
+	if what.Other != nil {
+		look = append(look, *what.Other)
+	}
+	for _, one := range look {
+		if at, found := slices.BinarySearchFunc(refs, one, entry.Ref.Compare); !found {
+			refs = slices.Insert(refs, at, one)
+		}
 	}
 	m, pages, err := j.ImagineAmong(ctx, refs)
 	if err != nil {
@@ -108,6 +118,9 @@ func (j *Judge) ImagineOne(ctx context.Context, ref entry.Ref, what WhatIf) (*de
 		for _, o := range outcomes {
 			if o.Ref() == ref {
 				one = o
+			}
+			if what.Other != nil && o.Ref() == *what.Other {
+				m.Other = o
 			}
 		}
 		return nil

@@ -23,6 +23,7 @@ type Imagined struct {
 	toCome  func(entry.Ref) bool // whether the plan is to look at somebody at all
 	ref     entry.Ref            // one that is looked at otherwise than it is
 	what    WhatIf
+	Other   *decide.Outcome // of the other one that is looked at otherwise
 
 	mu     sync.Mutex // guards what follows
 	given  map[string]decide.Claimant
@@ -163,7 +164,12 @@ func (m *Imagined) Chosen(ctx context.Context, refs []entry.Ref) (map[entry.Ref]
 func (m *Imagined) imagineCase(cases []decide.Case) {
 	for i := range cases {
 		c := &cases[i]
+		if c.Entry.Ref() == m.ref && len(m.what.Pins) > 0 {
+			c.Pins = slices.Concat(m.what.Pins, c.Pins)
+		}
 		switch {
+		case m.what.Other != nil && c.Entry.Ref() == *m.what.Other:
+			c.Link, c.LinkKey, c.LeftAt, c.Resource = &plan.Link{ResourceID: m.what.OtherLinked.ID()}, m.what.OtherLinked.ExternalID(), nil, m.what.OtherLinked
 		case c.Entry.Ref() != m.ref:
 		case m.what.Unlinked:
 			c.Link, c.LinkKey, c.LeftAt, c.Resource = nil, "", nil, nil

@@ -66,7 +66,7 @@ func View(p store.Problem) wire.Problem {
 		view.Directory, view.EntryID, view.DN = p.Ref.Directory, p.Ref.ID.String(), p.Name
 	}
 	if p.Closed == nil {
-		view.Remedies = append(view.Remedies, remedy.Of(p.About, p.Code, p.Facts)...)
+		view.Remedies = append(view.Remedies, remedy.Of(p.About, p.Code, p.Facts, p.ResourceID != "")...)
 	}
 	return view
 }

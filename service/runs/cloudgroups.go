@@ -405,7 +405,7 @@ func (k *keeping) changesOf(ctx context.Context, tx *store.Store, base store.New
 	case d.Again:
 		base.Held = !k.released[base.ResourceID]
 		if base.Held {
-			k.met(base.ResourceID, problem.Of(problem.CloudGroupLost, problem.Facts{Value: base.DN}))
+			k.met(base.ResourceID, problem.Of(problem.CloudGroupLost, problem.Facts{Value: base.DN, Run: k.run.ID}))
 			k.kept[base.ResourceID] = false
 		}
 		changes = append(changes, base)

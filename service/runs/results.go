@@ -40,6 +40,7 @@ type results struct {
 	refer     []entry.Ref     // whose references are to be compared anew
 	members   []store.Outcome // done changes of members
 	deleted   []string
+	deletions []store.Change // of those
 	next      []entry.Ref // to be planned anew in the next run
 	doubtful  []entry.Ref // the same, and to be looked up
 
@@ -66,6 +67,7 @@ func (r *results) done(p pending, resource entry.Resource) {
 	case plan.Delete:
 		// Of a double that was merged, the entry takes the other resource next.
 		r.deleted, r.again = append(r.deleted, id), append(r.again, p.Ref())
+		r.deletions = append(r.deletions, p.Change)
 	case plan.Unlink:
 		r.unlinked, r.again = append(r.unlinked, p.Ref()), append(r.again, p.Ref())
 	case plan.Restore, plan.Update:
@@ -246,6 +248,7 @@ func (x *execution) keep(ctx context.Context, r *results) error {
 				}
 				return nil
 			},
+			func() error { return x.certify(ctx, tx, r.deletions) },
 			func() error { return tx.Resources.Delete(ctx, r.deleted) },
 			func() error { return tx.Links.Drop(ctx, r.unlinked) },
 			func() error { return tx.Choices.Drop(ctx, r.links) },

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strconv"
 	"time"
@@ -108,6 +109,36 @@ func (s Links) setLeft(ctx context.Context, directories, ids textArray, left boo
 			FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i) WHERE l.directory = d AND l.entry_id = i AND (l.left_at IS NOT NULL) <> ? RETURNING l.directory, l.entry_id
 		)`+markMoved(len(ids)), left, left, directories, ids, left)
 	return err
+}
+
+// Stay takes back that the resource of an entry that has left is deleted.
+func (s Links) Stay(ctx context.Context, ref entry.Ref) error {
+	_, err := s.exec(ctx, `UPDATE links SET due = NULL WHERE directory = ? AND entry_id = ?::uuid AND due IS NOT NULL`, ref.Directory, ref.ID.String())
+	return err
+}
+
+// Swap exchanges the resources of two entries that have one each. Each resource keeps its
+// link key, and that it was suspended.
+func (s Links) Swap(ctx context.Context, one, other entry.Ref) error {
+	links := make([]Link, 2)
+	for i, ref := range []entry.Ref{one, other} {
+		var err error
+		if links[i], err = s.Of(ctx, ref); err != nil {
+			return fmt.Errorf("find the link of %s: %w", ref, err)
+		}
+	}
+	if err := s.Drop(ctx, []entry.Ref{one, other}); err != nil {
+		return err
+	}
+	for i, ref := range []entry.Ref{other, one} {
+		l := links[i]
+		if _, err := s.exec(ctx, `WITH moved AS (
+				INSERT INTO links (link_key, resource_id, directory, entry_id, how, kind, run_id, left_at, due) VALUES (?, ?, ?, ?::uuid, 'swap', ?, ?, ?, ?) RETURNING directory, entry_id
+			)`+markReferring, l.LinkKey, l.ResourceID, ref.Directory, ref.ID.String(), l.Kind, l.RunID, l.LeftAt, l.Due); err != nil {
+			return fmt.Errorf("link %s with the resource %s: %w", ref, l.ResourceID, err)
+		}
+	}
+	return nil
 }
 
 // Leaver is somebody whose resource is deleted when the grace time is over.

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"kambrel.example/kambrel/core/change"
 )
@@ -84,6 +85,27 @@ func (s Resources) Delete(ctx context.Context, ids []string) error {
 		members AS (DELETE FROM resource_members WHERE group_id = ANY((@ids)::text[]) OR member_id = ANY((@ids)::text[])),
 		moved AS (DELETE FROM links WHERE resource_id = ANY((@ids)::text[]) RETURNING directory, entry_id)`+markReferring, map[string]any{"ids": textArray(ids)})
 	return err
+}
+
+// KnownResource is what people know a resource by, with its link.
+type KnownResource struct {
+	ID, Name, Login, LinkKey string
+	Since, LeftAt            *time.Time
+}
+
+// Known tells what resources are called, and since when their entries are linked and have
+// left.
+func (s Resources) Known(ctx context.Context, ids []string) (map[string]KnownResource, error) {
+	var rows []KnownResource
+	if err := s.raw(ctx, `SELECT r.id, coalesce(r.name, '') AS name, coalesce(r.login, '') AS login, coalesce(l.link_key, '') AS link_key, l.since, l.left_at
+		FROM resources r LEFT JOIN links l ON l.resource_id = r.id WHERE r.id = ANY(?::text[])`, textArray(ids)).Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	known := make(map[string]KnownResource, len(rows))
+	for _, row := range rows {
+		known[row.ID] = row
+	}
+	return known, nil
 }
 
 // MembersAmong tells which of the ids are members of a group in the cloud.

@@ -42,6 +42,7 @@ function text(pin: Pin): string {
   const target = shortTarget(pin.target)
   if (pin.target === 'scope')
     return pin.value ? 'takes part, whatever the scope says' : 'takes no part, whatever the scope says'
+  if (pin.target === 'deletion') return 'is not deleted when the grace time is over'
   if (pin.element) return `${target} ${pin.value ? 'keeps' : 'is without'} ${pin.name || pin.element}`
   return `${target} stays ${show(pin.value) || 'empty'}`
 }
@@ -55,7 +56,7 @@ async function lift(pin: Pin): Promise<void> {
 <template>
   <section v-if="data?.items.length" class="sheet">
     <header>
-      <h2>Put back</h2>
+      <h2>Put back, or decided by hand</h2>
       <span class="quiet">stays so until it is lifted, or rules and scope come to the same</span>
     </header>
     <div class="body">
@@ -63,8 +64,11 @@ async function lift(pin: Pin): Promise<void> {
         <RouterLink v-if="!entry" :to="{ name: 'object', params: { id: pin.entryId } }"><Dn :dn="pin.dn" /></RouterLink>
         <span class="text">{{ text(pin) }}</span>
         <span class="quiet"
-          >by {{ pin.by }}, {{ when(pin.made) }}: undo of
-          <RouterLink :to="{ name: 'run', params: { id: pin.runId } }">run {{ pin.runId }}</RouterLink></span
+          >by {{ pin.by }}, {{ when(pin.made)
+          }}<template v-if="pin.runId"
+            >: undo of
+            <RouterLink :to="{ name: 'run', params: { id: pin.runId } }">run {{ pin.runId }}</RouterLink></template
+          ></span
         >
         <NPopconfirm v-if="session.may('operator')" @positive-click="lift(pin)"
           ><template #trigger><NButton size="tiny">Lift…</NButton></template

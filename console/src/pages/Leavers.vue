@@ -1,20 +1,24 @@
 <script setup lang="ts">
 // Whose resources are deleted when their grace time is over, the first ones first.
-import { NDataTable, type DataTableColumns } from 'naive-ui'
-import { h } from 'vue'
+import { NButton, NDataTable, NModal, type DataTableColumns } from 'naive-ui'
+import { h, shallowRef } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { api, unwrap, type Schemas } from '../api/client'
+import Diffs from '../parts/Diffs.vue'
 import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
 import Turn from '../parts/Turn.vue'
+import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { count, day, until, when } from '../parts/words'
 import { useLive } from '../state/live'
+import { useSession } from '../state/session'
 
 type Leaver = Schemas['Leaver']
 
+const session = useSession()
 const pageSize = 50
 const cursor = useQuery<string>('cursor', '')
 const { data, failure, loading, again } = useLoad(
@@ -45,8 +49,34 @@ const columns: DataTableColumns<Leaver> = [
     render: (l) => (l.gone ? `deleted from ${l.directory}` : 'out of scope'),
   },
   { title: 'Left', key: 'left', width: 100, render: (l) => when(l.left) },
-  { title: 'Entry', key: 'dn', width: 340, render: (l) => h(Dn, { dn: l.dn }) },
+  { title: 'Entry', key: 'dn', width: 300, render: (l) => h(Dn, { dn: l.dn }) },
+  {
+    title: 'By hand',
+    key: 'act',
+    width: 170,
+    render: (l) =>
+      session.may('operator')
+        ? h('div', { class: 'row' }, [
+            h(NButton, { size: 'tiny', onClick: () => ask(l, 'keep') }, () => 'Keep…'),
+            h(NButton, { size: 'tiny', onClick: () => ask(l, 'return') }, () => 'Return…'),
+          ])
+        : null,
+  },
 ]
+const asked = shallowRef<{ leaver: Leaver; action: 'keep' | 'return'; decided: Schemas['Decided'] } | null>(null)
+const { busy, act } = useAct()
+async function ask(leaver: Leaver, action: 'keep' | 'return'): Promise<void> {
+  const body = { entry: leaver.entryId, action }
+  const decided = await act(() => unwrap(api.POST('/api/v1/decisions', { body })))
+  if (decided) asked.value = { leaver, action, decided }
+}
+async function decide(): Promise<void> {
+  if (!asked.value) return
+  const body = { entry: asked.value.leaver.entryId, action: asked.value.action, do: true }
+  if (!(await act(() => unwrap(api.POST('/api/v1/decisions', { body }))))) return
+  asked.value = null
+  await again()
+}
 </script>
 
 <template>
@@ -57,7 +87,8 @@ const columns: DataTableColumns<Leaver> = [
         >Their resources are deleted from the cloud when the grace time is over. Who is back in scope before is
         not.</span
       >
-      <RouterLink class="push" :to="{ name: 'rules' }">Leaver policy</RouterLink>
+      <RouterLink class="push" :to="{ name: 'kept' }">Kept by hand</RouterLink>
+      <RouterLink :to="{ name: 'rules' }">Leaver policy</RouterLink>
     </div>
     <Fault v-if="failure" :failure="failure" @again="again" />
     <template v-else>
@@ -74,5 +105,24 @@ const columns: DataTableColumns<Leaver> = [
         <span class="quiet">{{ count(data?.total ?? 0, 'leaver') }}</span>
       </Turn>
     </template>
+    <NModal
+      :show="Boolean(asked)"
+      preset="card"
+      :title="asked ? `${asked.action === 'keep' ? 'Keep' : 'Let return'}: ${asked.leaver.name}` : ''"
+      style="width: 620px"
+      @update:show="(on: boolean) => !on && (asked = null)"
+    >
+      <template v-if="asked">
+        <p>{{ asked.decided.summary }}</p>
+        <p v-for="warning in asked.decided.warnings ?? []" :key="warning" class="warn" role="alert">{{ warning }}</p>
+        <Diffs v-if="asked.decided.diffs.length" :diffs="asked.decided.diffs" />
+        <div class="row">
+          <NButton size="small" type="primary" :loading="busy" @click="decide">{{
+            asked.action === 'keep' ? 'Keep' : 'Let return'
+          }}</NButton>
+          <NButton size="small" @click="asked = null">Leave it</NButton>
+        </div>
+      </template>
+    </NModal>
   </div>
 </template>

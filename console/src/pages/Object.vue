@@ -16,7 +16,7 @@ import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import Decide from '../setup/Decide.vue'
 import Trial from '../setup/Trial.vue'
-import { count, shortTarget, show, when } from '../parts/words'
+import { count, day, shortTarget, show, when } from '../parts/words'
 import { useLive } from '../state/live'
 
 const route = useRoute()
@@ -51,6 +51,8 @@ const howWords: Record<string, string> = {
   create: 'the resource was created',
   adopt: 'the resource was there and was adopted',
   relink: 'the resource bore the link key',
+  'handed over': 'the group was handed over',
+  swap: 'it was exchanged by hand with another entry',
 }
 </script>
 
@@ -162,12 +164,29 @@ const howWords: Record<string, string> = {
               </dd>
               <template v-if="object.link.left"
                 ><dt>Left</dt>
-                <dd class="warn">{{ when(object.link.left) }}; a return restores the same resource</dd></template
+                <dd class="warn">
+                  {{ when(object.link.left)
+                  }}{{ object.link.due ? `, deleted from the cloud on ${day(object.link.due)}` : '' }}; a return
+                  restores the same resource
+                </dd></template
               >
             </dl>
             <details v-if="object.link && object.entry && !at" class="forms">
-              <summary>Unlink, or merge with another resource</summary>
-              <Decide :entry="object.entry.id" :name="object.why.subject" :remedies="[]" linked @done="again" />
+              <summary>
+                {{
+                  object.link.left
+                    ? 'Let it return, keep it, unlink'
+                    : 'Unlink, merge or exchange with another resource'
+                }}
+              </summary>
+              <Decide
+                :entry="object.entry.id"
+                :name="object.why.subject"
+                :remedies="[]"
+                linked
+                :left="object.link.left ? (object.link.due ? 'due' : 'stays') : undefined"
+                @done="again"
+              />
             </details>
           </div>
         </section>

@@ -3,7 +3,7 @@
 // be done, right here.
 import { NButton, NSkeleton } from 'naive-ui'
 import { computed, ref } from 'vue'
-import { RouterLink, useRoute } from 'vue-router'
+import { RouterLink, useRoute, useRouter } from 'vue-router'
 
 import { api, unwrap, type ObjectView, type Schemas } from '../api/client'
 import Marks from '../desk/Marks.vue'
@@ -11,6 +11,7 @@ import Repairs from '../desk/Repairs.vue'
 import { sideFacts, sidesOf } from '../desk/sides'
 import Acts from '../parts/Acts.vue'
 import Fault from '../parts/Fault.vue'
+import Held from '../parts/Held.vue'
 import { placeOf } from '../parts/places'
 import Reasons from '../parts/Reasons.vue'
 import Tag from '../parts/Tag.vue'
@@ -54,18 +55,34 @@ useLive().listen((event) => event.kind === 'run' && void again())
 const rows = computed(() => sideFacts(sides.data.value ?? []))
 const sleeps = computed(() => Boolean(problem.value?.asleep && Date.parse(problem.value.asleep) > Date.now()))
 const has = (act: string) => (problem.value?.remedies ?? []).some((r) => r.act === act)
-const rules = computed(() => (problem.value?.remedies ?? []).filter((r) => r.act === 'activate-settings'))
+const rules = computed(() =>
+  (problem.value?.remedies ?? []).filter((r) => r.act === 'activate-settings' && r.attribute),
+)
 const kind = computed(() => `${sides.data.value?.[0]?.entry?.kind ?? 'user'}s`)
 const others = computed(() =>
-  (problem.value?.remedies ?? []).filter((r) =>
-    ['release-removals', 'discard-held', 'accept-absence', 'grant-directories'].includes(r.act),
+  (problem.value?.remedies ?? []).filter(
+    (r) =>
+      (r.act === 'activate-settings' && !r.attribute) ||
+      [
+        'accept-absence',
+        'grant-directories',
+        ...(held.data.value ? [] : ['release-removals', 'discard-held']),
+      ].includes(r.act),
   ),
 )
 const where = (r: Schemas['Remedy']) =>
-  r.run
-    ? { name: 'run', params: { id: r.run } }
-    : (placeOf(problem.value ?? { about: { type: 'service', key: '' } })?.to ?? { name: 'overview' })
+  r.act === 'activate-settings'
+    ? { name: 'cloud-groups' }
+    : r.run
+      ? { name: 'run', params: { id: r.run } }
+      : (placeOf(problem.value ?? { about: { type: 'service', key: '' } })?.to ?? { name: 'overview' })
 
+const router = useRouter()
+// What a run holds is released or discarded right here.
+const held = useLoad(async () => {
+  const run = problem.value?.closed ? undefined : problem.value?.remedies.find((r) => r.act === 'release-removals')?.run
+  return run ? await unwrap(api.GET('/api/v1/runs/{id}', { params: { path: { id: Number(run) } } })) : null
+}, [() => problem.value?.id, () => problem.value?.met, () => problem.value?.closed])
 const { busy, act } = useAct()
 const tried = ref(0)
 async function tryAgain(): Promise<void> {
@@ -160,6 +177,13 @@ async function tryAgain(): Promise<void> {
           />
         </template>
       </section>
+      <Held
+        v-if="held.data.value?.counts.held"
+        :run="held.data.value"
+        :chosen="[]"
+        @show="router.push({ name: 'run', params: { id: held.data.value.id }, query: { state: 'held' } })"
+        @next="again"
+      />
       <section v-if="rows.length" class="sheet">
         <header>
           <h2>{{ (sides.data.value?.length ?? 0) > 1 ? 'Both sides' : 'The entry' }}</h2>

@@ -14,6 +14,7 @@ const props = defineProps<{
   name: string
   remedies: Schemas['Remedy'][]
   linked?: boolean
+  left?: 'due' | 'stays' // it has left, and its resource is to be deleted, or not
   stay?: boolean
 }>()
 const emit = defineEmits<{ done: [] }>()
@@ -33,6 +34,10 @@ const title: Record<Action, string> = {
   hold: 'Unlink',
   create: 'Create all the same',
   forget: 'Let the rules decide',
+  'take-over': 'Take over',
+  swap: 'Exchange',
+  keep: 'Keep',
+  return: 'Let return',
 }
 </script>
 
@@ -69,10 +74,14 @@ const title: Record<Action, string> = {
         size="small"
         :loading="busy"
         :title="remedy.when"
-        @click="ask(remedy.action, undefined, remedy.entry)"
+        @click="ask(remedy.action, remedy.resource, remedy.entry)"
         >{{ remedy.title }}…</NButton
       >
       <NButton v-if="linked" size="small" :loading="busy" @click="ask('hold')">Unlink…</NButton>
+      <template v-if="left">
+        <NButton size="small" :loading="busy" @click="ask('return')">Let it return…</NButton>
+        <NButton v-if="left === 'due'" size="small" :loading="busy" @click="ask('keep')">Keep from deletion…</NButton>
+      </template>
       <NInput
         v-model:value="other"
         size="small"
@@ -82,6 +91,9 @@ const title: Record<Action, string> = {
       />
       <NButton size="small" :disabled="!other" :loading="busy" @click="ask(linked ? 'merge' : 'link', other)">{{
         linked ? 'Merge with it…' : 'Link it…'
+      }}</NButton>
+      <NButton size="small" :disabled="!other" :loading="busy" @click="ask(linked ? 'swap' : 'take-over', other)">{{
+        linked ? 'Exchange with whose it is…' : 'Take it over…'
       }}</NButton>
     </div>
     <NModal
@@ -95,6 +107,10 @@ const title: Record<Action, string> = {
         <p>{{ decided.summary }}</p>
         <p v-for="warning in decided.warnings ?? []" :key="warning" class="warn" role="alert">{{ warning }}</p>
         <Diffs v-if="decided.diffs.length" :diffs="decided.diffs" />
+        <template v-if="decided.other">
+          <p class="quiet">{{ decided.other.entry }} gets {{ decided.other.resourceId }} for it:</p>
+          <Diffs v-if="decided.other.diffs.length" :diffs="decided.other.diffs" />
+        </template>
         <p class="quiet">It is kept in the audit with your name. A run carries it out at once.</p>
         <div class="row">
           <NButton size="small" :type="decided.removes ? 'error' : 'primary'" :loading="busy" @click="decide">{{

@@ -17,6 +17,8 @@ const actions: Record<string, Action> = {
   create: 'create',
   unlink: 'hold',
   rematch: 'forget',
+  'take-over': 'take-over',
+  swap: 'swap',
 }
 
 /** What people compare of a resource. */
