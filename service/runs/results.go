@@ -41,8 +41,8 @@ type results struct {
 	members   []store.Outcome // done changes of members
 	deleted   []string
 	deletions []store.Change // of those
-	next      []entry.Ref // to be planned anew in the next run
-	doubtful  []entry.Ref // the same, and to be looked up
+	next      []entry.Ref    // to be planned anew in the next run
+	doubtful  []entry.Ref    // the same, and to be looked up
 
 	membersNow []membersNow
 }
