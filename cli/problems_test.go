@@ -23,7 +23,7 @@ func TestEveryRemedyIsACommand(t *testing.T) {
 	facts := problem.Facts{Value: "7", Names: []string{"halvard"}, Entries: []problem.Entry{{ID: "e3", Name: "CN=Cai"}}, Resources: []problem.Resource{{ID: "r1"}, {ID: "r2", Owner: &problem.Entry{ID: "e2", Name: "CN=Bo"}}}}
 	offered := map[act.Kind]bool{}
 	for _, kind := range problem.Catalogue() {
-		for _, r := range remedy.Of(about.Thing{Type: kind.Touches, Key: "halvard/e1"}, kind.Code, facts, true) {
+		for _, r := range remedy.Of(about.Thing{Type: kind.Touches, Key: "halvard/e1"}, kind.Code, facts, remedy.Situation{Linked: true, Correctable: true}) {
 			offered[r.Act] = true
 			words := strings.Fields(r.Command)
 			require.Equal(t, "kambrel", words[0])

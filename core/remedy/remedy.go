@@ -11,6 +11,7 @@ import (
 
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/act"
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 )
 
@@ -37,19 +38,25 @@ func (r Remedy) Reason() string {
 	return r.Title + ". " + r.When
 }
 
+// Situation is what of an entry that has a problem is not in the facts.
+type Situation struct {
+	Kind        entry.Kind
+	Linked      bool // it has a resource
+	Correctable bool // a repair may write what the rules read for the value
+}
+
 // Of lists the remedies of a problem, the likeliest first: those that are of its own, then
 // to correct a value or the rule that makes it, and last to try again. None where the cause
-// lies elsewhere, and the catalogue says what to do there. linked tells of an entry whether
-// it has a resource.
-func Of(thing about.Thing, code problem.Code, facts problem.Facts, linked bool) []Remedy {
+// lies elsewhere, and the catalogue says what to do there.
+func Of(thing about.Thing, code problem.Code, facts problem.Facts, s Situation) []Remedy {
 	out := ofCode(thing, code, facts)
-	if linked && (code == problem.DuplicateLogin || code == problem.DuplicateAddress) && len(facts.Entries) > 0 {
+	if s.Linked && (code == problem.DuplicateLogin || code == problem.DuplicateAddress) && len(facts.Entries) > 0 {
 		other, entry := facts.Entries[0], entryOf(thing)
 		out = append(out, Remedy{Act: act.Swap, Title: "Exchange the resources with " + other.Name, When: "Each was linked to the other's resource.", Entry: entry, Resource: other.ID,
 			Command: "kambrel link " + entry + " " + other.ID + " --swap"})
 	}
 	if thing.Type == about.Entry {
-		return append(out, ofEntry(entryOf(thing), facts.Targets(code))...)
+		return append(out, ofEntry(entryOf(thing), facts.Targets(code), s)...)
 	}
 	if slices.Contains(ending, code) || thing.Type == about.CloudGroup {
 		out = append(out, Remedy{Act: act.StartRun, Title: "Try again now", When: "The cause is mended.", Command: "kambrel sync"})
@@ -65,14 +72,18 @@ var ending = []problem.Code{
 }
 
 // ofEntry are what may help whatever an entry has: a value, a rule, another try.
-func ofEntry(entry string, targets []string) (out []Remedy) {
-	for i, target := range targets {
-		if i == 0 {
-			out = append(out, Remedy{Act: act.RepairValue, Title: "Correct the value in the directory", When: "The value is wrong there.", Entry: entry, Attribute: target, Command: "kambrel problems repair " + entry})
-		}
-		out = append(out, Remedy{Act: act.Activate, Title: "Change the rule for " + target, When: "It would be wrong for others too.", Attribute: target, Command: "kambrel rules list"})
+func ofEntry(id string, targets []string, s Situation) (out []Remedy) {
+	list := "kambrel rules list"
+	if s.Kind != "" && s.Kind != entry.User {
+		list += " --kind " + string(s.Kind) + "s"
 	}
-	return append(out, Remedy{Act: act.SyncOne, Title: "Try again now", When: "The cause is mended.", Entry: entry, Command: "kambrel trial " + entry + " --write"})
+	for i, target := range targets {
+		if i == 0 && s.Correctable {
+			out = append(out, Remedy{Act: act.RepairValue, Title: "Correct the value in the directory", When: "The value is wrong there.", Entry: id, Attribute: target, Command: "kambrel problems repair " + id})
+		}
+		out = append(out, Remedy{Act: act.Activate, Title: "Change the rule for " + target, When: "It would be wrong for others too.", Attribute: target, Command: list})
+	}
+	return append(out, Remedy{Act: act.SyncOne, Title: "Try again now", When: "The cause is mended.", Entry: id, Command: "kambrel trial " + id + " --write"})
 }
 
 func entryOf(thing about.Thing) string {

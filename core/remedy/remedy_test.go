@@ -15,7 +15,7 @@ const who = "3d864a23-61ab-4c6d-868c-c7fa6b6ff1de"
 
 func ExampleOf() {
 	facts := problem.Facts{Resources: []problem.Resource{{ID: "r1", Name: "mira@halvard.example", Alike: "same names", Value: "Mira Lind"}}}
-	for _, r := range remedy.Of(about.Thing{Type: about.Entry, Key: "halvard/" + who}, problem.NearMiss, facts, false) {
+	for _, r := range remedy.Of(about.Thing{Type: about.Entry, Key: "halvard/" + who}, problem.NearMiss, facts, remedy.Situation{}) {
 		fmt.Printf("%s\n  %s\n", r.Reason(), r.Command)
 	}
 	// Output:
@@ -48,6 +48,7 @@ func TestRemediesFollowFromTheFacts(t *testing.T) {
 		"attributes that are hidden":             {about.Thing{Type: about.Directory, Key: "hq"}, problem.AttributeHidden, problem.Facts{Value: "hq", Names: []string{"title"}}, []string{"kambrel directory absent hq title", "kambrel sync"}},
 		"an agent asks":                          {about.Thing{Type: about.Agent, Key: "a1"}, problem.DirectoryNotGranted, problem.Facts{Names: []string{"x", "y"}}, []string{"kambrel agent grant a1 x y"}},
 		"a value or its rule":                    {entry, problem.RequiredMissing, problem.Facts{Attribute: "userName"}, []string{repair, "kambrel rules list", again}},
+		"a value that no repair may write":       {entry, problem.FormulaFailed, problem.Facts{Attribute: "nickName"}, []string{"kambrel rules list", again}},
 		"several values are refused":             {entry, problem.ValueRefused, problem.Facts{Refused: []problem.Refused{{Target: "title"}, {Target: "nickName"}}}, []string{repair, "kambrel rules list", "kambrel rules list", again}},
 		"what another run finds to be over":      {about.Thing{Type: about.Cloud}, problem.CloudUnreachable, problem.Facts{}, []string{"kambrel sync"}},
 		"what is mended elsewhere alone":         {about.Thing{Type: about.Cloud}, problem.EventRefused, problem.Facts{}, nil},
@@ -55,7 +56,7 @@ func TestRemediesFollowFromTheFacts(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			var got []string
-			for _, r := range remedy.Of(c.about, c.code, c.facts, c.about == entry) {
+			for _, r := range remedy.Of(c.about, c.code, c.facts, remedy.Situation{Linked: c.about == entry, Correctable: c.code != problem.FormulaFailed}) {
 				got = append(got, r.Command)
 				assert.NotEmpty(t, r.Title)
 			}

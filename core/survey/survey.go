@@ -121,6 +121,16 @@ func Repairable(dialect entry.Dialect, kind entry.Kind) []string {
 	return nil
 }
 
+// Correctable lists the attributes that repairs may write and from which rules make any
+// of the targets, each once.
+func Correctable(set *rules.Set, dialect entry.Dialect, kind entry.Kind, targets []string) []string {
+	return slices.DeleteFunc(Repairable(dialect, kind), func(name string) bool {
+		return !slices.ContainsFunc(targets, func(target string) bool {
+			return slices.ContainsFunc(set.AttributesOf(target), func(read string) bool { return strings.EqualFold(read, name) })
+		})
+	})
+}
+
 // Attributes lists what a survey needs of entries beside what rules read.
 func Attributes() []string {
 	return append([]string{"cn", "displayName", "givenName", "sn", "groupType"}, AddressLists...)

@@ -75,7 +75,7 @@ service/events      service/store
 service/views       core/ protocol/wire service/store
 service/orders      core/ service/events service/store protocol/orders
 service/judging     cloud core/ service/store
-service/problems    core/ protocol/wire service/store
+service/problems    core/ protocol/wire service/judging service/store
 service/agents      core/ protocol/wire service/store service/views
 service/audit       core/ service/store service/views
 service/jobs        core/ service/events service/store

@@ -25,12 +25,15 @@ import (
 // Groups shows groups of the cloud in directories. Its methods may be called from many
 // goroutines.
 type Groups struct {
-	store   *store.Store
-	judging *judging.Judging
+	store    *store.Store
+	judging  *judging.Judging
+	problems *problems.Problems
 }
 
 // New makes one.
-func New(s *store.Store, j *judging.Judging) *Groups { return &Groups{s, j} }
+func New(s *store.Store, j *judging.Judging, p *problems.Problems) *Groups {
+	return &Groups{s, j, p}
+}
 
 // driftDays is how long back drift is counted.
 const driftDays = 7 * 24 * time.Hour
@@ -213,8 +216,8 @@ func (g *Groups) Show(ctx context.Context, directory, text string) (wire.CloudGr
 	if err != nil {
 		return out, err
 	}
-	for _, p := range open {
-		out.Problems = append(out.Problems, problems.View(p))
+	if out.Problems, err = g.problems.Views(ctx, open...); err != nil {
+		return out, err
 	}
 	kept, err := g.store.CloudGroups.KeptMembers(ctx, k.Directory, []string{listed.ResourceID})
 	out.Kept = append(out.Kept, kept[listed.ResourceID]...)

@@ -179,6 +179,6 @@ func failureOf(run *wire.Run) *wire.ProblemDetail {
 func attention(p store.NewProblem) wire.Attention {
 	return wire.Attention{
 		ProblemDetail: wire.DetailOf(p.Code, p.Detail), About: p.About, Count: 1,
-		Remedies: append([]remedy.Remedy{}, remedy.Of(p.About, p.Code, p.Facts, false)...),
+		Remedies: append([]remedy.Remedy{}, remedy.Of(p.About, p.Code, p.Facts, remedy.Situation{})...),
 	}
 }

@@ -53,7 +53,14 @@ func (p *Problems) Get(ctx context.Context, id int64) (wire.Problem, error) {
 	if store.NotFound(err) {
 		return wire.Problem{}, problem.New(problem.NotFound, "there is no problem %d; closed ones are forgotten in time (history.days in the settings).", id)
 	}
-	return View(one), err
+	if err != nil {
+		return wire.Problem{}, err
+	}
+	views, err := p.Views(ctx, one)
+	if err != nil {
+		return wire.Problem{}, err
+	}
+	return views[0], nil
 }
 
 // mostAsleep is how long a problem may sleep: nothing sleeps for good.

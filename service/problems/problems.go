@@ -8,23 +8,33 @@ package problems
 import (
 	"context"
 
+	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/remedy"
+	"kambrel.example/kambrel/core/survey"
 	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/judging"
 	"kambrel.example/kambrel/service/store"
 )
 
 // Problems shows problems. Its methods may be called from many goroutines.
-type Problems struct{ store *store.Store }
+type Problems struct {
+	store   *store.Store
+	judging *judging.Judging
+}
 
 // New makes one.
-func New(s *store.Store) *Problems { return &Problems{store: s} }
+func New(s *store.Store, j *judging.Judging) *Problems { return &Problems{store: s, judging: j} }
 
 // List lists problems, and how many there are.
 func (p *Problems) List(ctx context.Context, q store.ProblemQuery) ([]wire.Problem, int, error) {
 	list, total, err := p.store.Problems.List(ctx, q)
-	return views(list), total, err
+	if err != nil {
+		return nil, 0, err
+	}
+	views, err := p.Views(ctx, list...)
+	return views, total, err
 }
 
 // OfEntry is the open problem of an entry, nil when it has none.
@@ -33,8 +43,11 @@ func (p *Problems) OfEntry(ctx context.Context, ref entry.Ref) (*wire.Problem, e
 	if err != nil || !found {
 		return nil, err
 	}
-	view := View(one)
-	return &view, nil
+	views, err := p.Views(ctx, one)
+	if err != nil {
+		return nil, err
+	}
+	return &views[0], nil
 }
 
 // Counts counts the open problems of entries by code, the most frequent first.
@@ -47,16 +60,31 @@ func (p *Problems) Counts(ctx context.Context) ([]wire.CodeCount, error) {
 	return views, err
 }
 
-func views(list []store.Problem) []wire.Problem {
+// Views are problems as the interface shows them.
+func (p *Problems) Views(ctx context.Context, list ...store.Problem) ([]wire.Problem, error) {
 	views := make([]wire.Problem, len(list))
-	for i, one := range list {
-		views[i] = View(one)
+	active, err := p.judging.Active(ctx)
+	if err != nil && problem.CodeOf(err) != problem.NoSettings {
+		return nil, err
 	}
-	return views
+	for i, one := range list {
+		views[i] = view(one, active)
+	}
+	return views, nil
 }
 
-// View is a problem as the interface shows it; what is closed needs no remedy.
-func View(p store.Problem) wire.Problem {
+// correctable tells whether a repair may write what the active rules read for the value
+// that a problem is about.
+func correctable(p store.Problem, active *decide.Settings) bool {
+	if active == nil || p.Kind == "" {
+		return false
+	}
+	directory, found := active.Document.Directory(p.Ref.Directory)
+	return found && len(survey.Correctable(active.Of(p.Kind).Rules, directory.Dialect, p.Kind, p.Facts.Targets(p.Code))) > 0
+}
+
+// view is a problem as the interface shows it; what is closed needs no remedy.
+func view(p store.Problem, active *decide.Settings) wire.Problem {
 	view := wire.Problem{
 		ProblemDetail: wire.DetailOf(p.Code, p.Detail), ID: p.ID, About: p.About, Name: p.Name, Facts: p.Facts, ResourceID: p.ResourceID, Remedies: []remedy.Remedy{},
 		Since: p.Since, Met: p.Met, FirstRun: p.FirstRun, LastRun: p.LastRun, Times: p.Times, Closed: p.Closed, Closing: p.Closing, ClosedRun: p.ClosedRun,
@@ -66,7 +94,7 @@ func View(p store.Problem) wire.Problem {
 		view.Directory, view.EntryID, view.DN = p.Ref.Directory, p.Ref.ID.String(), p.Name
 	}
 	if p.Closed == nil {
-		view.Remedies = append(view.Remedies, remedy.Of(p.About, p.Code, p.Facts, p.ResourceID != "")...)
+		view.Remedies = append(view.Remedies, remedy.Of(p.About, p.Code, p.Facts, remedy.Situation{Kind: p.Kind, Linked: p.ResourceID != "", Correctable: correctable(p, active)})...)
 	}
 	return view
 }

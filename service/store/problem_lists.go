@@ -20,6 +20,7 @@ type Problem struct {
 	// Ref and ResourceID are of an entry, and of the resource that it is linked to.
 	Ref        entry.Ref
 	ResourceID string
+	Kind       entry.Kind // of the entry
 	MetBy      MetBy
 	Since, Met time.Time
 	FirstRun   int64
@@ -37,7 +38,7 @@ func (p Problem) Asleep() bool { return p.Marks.Asleep != nil && p.Marks.Asleep.
 type problemRow struct {
 	ID                                                     int64
 	About, Subject, Directory, Code, Detail, Name, Closing string
-	EntryID, ResourceID                                    string
+	EntryID, ResourceID, Kind                              string
 	Source                                                 MetBy
 	Facts                                                  []byte
 	Since, Met                                             time.Time
@@ -49,7 +50,7 @@ type problemRow struct {
 }
 
 func (r problemRow) problem() (Problem, error) {
-	p := Problem{ID: r.ID, Name: r.Name, ResourceID: r.ResourceID, MetBy: r.Source, Since: r.Since, Met: r.Met, FirstRun: r.FirstRun, LastRun: r.LastRun, Times: r.Times, Closed: r.Closed, Closing: r.Closing, ClosedRun: r.ClosedRun,
+	p := Problem{ID: r.ID, Name: r.Name, ResourceID: r.ResourceID, Kind: entry.Kind(r.Kind), MetBy: r.Source, Since: r.Since, Met: r.Met, FirstRun: r.FirstRun, LastRun: r.LastRun, Times: r.Times, Closed: r.Closed, Closing: r.Closing, ClosedRun: r.ClosedRun,
 		Marks:      Marks{Assigned: r.Assigned, Note: r.Note, Asleep: r.Asleep, By: r.MarkedBy, At: r.Marked},
 		NewProblem: NewProblem{About: about.Thing{Type: about.Type(r.About), Key: r.Subject}, Code: problem.Code(r.Code), Detail: r.Detail}}
 	if err := json.Unmarshal(r.Facts, &p.Facts); err != nil {
@@ -63,7 +64,7 @@ func (r problemRow) problem() (Problem, error) {
 }
 
 const problemSelect = `SELECT p.id, p.about, p.subject, p.directory, coalesce(p.entry_id::text, '') AS entry_id, p.code, p.facts, p.detail, p.source, p.since, p.met, p.first_run, p.last_run, p.times, p.closed, p.closing, p.closed_run, p.assigned, p.note, p.asleep, p.marked_by, p.marked,
-		coalesce(e.dn, a.name, CASE WHEN p.about = 'cloud-group' THEN (SELECT r.name || ' in ' || split_part(p.subject, '/', 1) FROM resources r WHERE r.id = substr(p.subject, strpos(p.subject, '/') + 1)) END, p.subject) AS name, coalesce(l.resource_id, '') AS resource_id
+		coalesce(e.dn, a.name, CASE WHEN p.about = 'cloud-group' THEN (SELECT r.name || ' in ' || split_part(p.subject, '/', 1) FROM resources r WHERE r.id = substr(p.subject, strpos(p.subject, '/') + 1)) END, p.subject) AS name, coalesce(l.resource_id, '') AS resource_id, coalesce(e.kind, '') AS kind
 	FROM problems p LEFT JOIN entries e ON e.directory = p.directory AND e.id = p.entry_id LEFT JOIN links l ON l.directory = p.directory AND l.entry_id = p.entry_id
 	LEFT JOIN agents a ON p.about = 'agent' AND a.id::text = p.subject`
 

@@ -64,16 +64,11 @@ func (e *Surveys) RepairsFor(ctx context.Context, problems []store.Problem) ([]w
 			return nil, err
 		}
 		directory, _ := judge.Settings.Document.Directory(one.Directory)
-		of := judge.Settings.Of(one.Kind)
 		look := survey.New(survey.Options{Domains: judge.Offer.Domains, Rules: judge.Settings.Of(entry.User).Rules})
 		look.Add(one)
 		findings, _ := look.Finish()
-		var names []string
-		for _, target := range targets {
-			names = append(names, of.Rules.AttributesOf(target)...)
-		}
 		var offered []wire.RepairItem
-		for _, name := range repairable(directory.Dialect, one.Kind, names) {
+		for _, name := range survey.Correctable(judge.Settings.Of(one.Kind).Rules, directory.Dialect, one.Kind, targets) {
 			offered = append(offered, offers(one, name, findings)...)
 		}
 		items = append(items, behind(offered, p.Facts)...)
@@ -95,13 +90,6 @@ func behind(offered []wire.RepairItem, facts problem.Facts) []wire.RepairItem {
 		return offered
 	}
 	return slices.DeleteFunc(offered, func(i wire.RepairItem) bool { return !is(i) })
-}
-
-// repairable are the attributes among the names that repairs may write, each once.
-func repairable(dialect entry.Dialect, kind entry.Kind, names []string) []string {
-	return slices.DeleteFunc(survey.Repairable(dialect, kind), func(name string) bool {
-		return !slices.ContainsFunc(names, func(other string) bool { return strings.EqualFold(name, other) })
-	})
 }
 
 // offers are the values of an attribute as they are, each with what a survey proposes for

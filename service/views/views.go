@@ -68,7 +68,7 @@ func Change(c store.Change) (wire.Change, error) {
 	if err := json.Unmarshal(c.Facts, &facts); err != nil {
 		return view, fmt.Errorf("facts of change %d: %w", c.ID, err)
 	}
-	view.Remedies = append(view.Remedies, remedy.Of(about.EntryOf(c.Ref()), problem.Code(c.Code), facts, c.ResourceID != "")...)
+	view.Remedies = append(view.Remedies, remedy.Of(about.EntryOf(c.Ref()), problem.Code(c.Code), facts, remedy.Situation{Linked: c.ResourceID != ""})...)
 	return view, nil
 }
 

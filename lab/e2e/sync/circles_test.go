@@ -75,7 +75,7 @@ func TestAnExchangeIsFinishedAfterAKill(t *testing.T) {
 		switch {
 		case r.Method == http.MethodGet:
 			return false
-		case strings.Contains(bodyOf(r), "passing-"):
+		case strings.Contains(worldtest.BodyOf(r), "passing-"):
 			passed.Store(true)
 			return false
 		case passed.Load():

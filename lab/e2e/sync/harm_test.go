@@ -106,7 +106,7 @@ func TestAccessIsTakenAwayWhateverElseIsWrong(t *testing.T) {
 	w.Set(taken, "mail", "runa.strand@brisling.example")
 	w.Set(refused, "title", "Refused")
 	b.Takes(func(answer http.ResponseWriter, r *http.Request) bool {
-		body := bodyOf(r)
+		body := worldtest.BodyOf(r)
 		if r.Method == http.MethodGet || !strings.Contains(body, "Refused") {
 			return false
 		}

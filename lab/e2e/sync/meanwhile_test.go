@@ -1,9 +1,6 @@
 package sync_test
 
 import (
-	"bytes"
-	"io"
-	"net/http"
 	"testing"
 
 	"github.com/go-ldap/ldap/v3"
@@ -127,11 +124,4 @@ func TestWhatTheCloudRefusesIsNamedAndHoldsNobodyElse(t *testing.T) {
 	assert.Equal(t, []string{"ada.brekke", "bo.ravn"}, worldtest.Members(t, w.Address(), "Watch"))
 	assert.Equal(t, w.User("bo.ravn@brisling.example")["id"], w.Manager("ada.brekke"))
 	w.InStep(0)
-}
-
-// bodyOf reads the body of a request and leaves it to be read again.
-func bodyOf(r *http.Request) string {
-	text, _ := io.ReadAll(r.Body)
-	r.Body = io.NopCloser(bytes.NewReader(text))
-	return string(text)
 }

@@ -1,6 +1,8 @@
 package worldtest
 
 import (
+	"bytes"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -54,4 +56,11 @@ func (b *Between) Takes(answers func(http.ResponseWriter, *http.Request) bool) {
 	b.Mu.Lock()
 	defer b.Mu.Unlock()
 	b.answers = answers
+}
+
+// BodyOf reads the body of a request, which can be read again.
+func BodyOf(r *http.Request) string {
+	text, _ := io.ReadAll(r.Body)
+	r.Body = io.NopCloser(bytes.NewReader(text))
+	return string(text)
 }

@@ -34,7 +34,9 @@ func (w *World) Person(name string, more map[string]string) string {
 		values[attribute] = value
 	}
 	for attribute, value := range values {
-		request.Attribute(attribute, []string{value})
+		if value != "" { // which takes away what everybody else has
+			request.Attribute(attribute, []string{value})
+		}
 	}
 	require.NoError(w.T, w.LDAP.Add(request))
 	return dn
