@@ -34,7 +34,7 @@ core/entry
 core/about          core/entry
 core/problem        core/about core/entry
 core/act            core/about
-core/remedy         core/about core/act core/problem
+core/remedy         core/about core/act core/problem core/entry
 core/reason
 core/sheet
 core/secret

@@ -214,6 +214,9 @@ func fail(err error) huma.StatusError {
 		p = problem.New(problem.BadInput, "a text holds a character that cannot be kept, or a number is too large.")
 	}
 	if p == nil && !errors.As(err, &p) {
+		p = store.Away(err)
+	}
+	if p == nil {
 		slog.Error("request failed", logkey.Error, err)
 		return huma.NewError(http.StatusInternalServerError, "the service could not do it; its log tells why")
 	}
@@ -239,7 +242,7 @@ func statusOf(code problem.Code) int {
 		return http.StatusConflict
 	case problem.EnrolmentCodeRefused:
 		return http.StatusForbidden
-	case problem.DatabaseUnreachable, problem.CloudUnreachable, problem.CloudUnauthorized, problem.CloudThrottled, problem.CloudRefused, problem.DirectoryUnreachable,
+	case problem.DatabaseUnreachable, problem.DatabaseReadOnly, problem.CloudUnreachable, problem.CloudUnauthorized, problem.CloudThrottled, problem.CloudRefused, problem.DirectoryUnreachable,
 		problem.DirectoryRefused, problem.AgentOffline, problem.DirectoryNotServed:
 		return http.StatusServiceUnavailable
 	}

@@ -8,10 +8,13 @@ package store
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"embed"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"net"
 	"strings"
 	"sync/atomic"
 
@@ -230,6 +233,28 @@ func Refused(err error) string {
 		return failure.Code
 	}
 	return ""
+}
+
+// Away tells that the database could not do anything just now, for a reason that is not in
+// what it was asked: it is read-only, shuts down, or cannot be reached; nil of anything else.
+// The states are those of PostgreSQL's appendix A.
+func Away(err error) *problem.Error {
+	var failure *pgconn.PgError
+	var connect *pgconn.ConnectError
+	var network *net.OpError
+	switch {
+	case errors.As(err, &failure):
+		switch code := failure.Code; {
+		case code == "25006": // read_only_sql_transaction
+			return problem.New(problem.DatabaseReadOnly, "")
+		case strings.HasPrefix(code, "08"), strings.HasPrefix(code, "57P0"), code == "53300": // connection, shutdown, too many connections
+			return problem.New(problem.DatabaseUnreachable, "SQLSTATE %s", code)
+		}
+		return nil
+	case errors.As(err, &connect), errors.As(err, &network), errors.Is(err, driver.ErrBadConn), errors.Is(err, io.ErrUnexpectedEOF):
+		return problem.New(problem.DatabaseUnreachable, "it does not answer")
+	}
+	return nil
 }
 
 // NotFound tells whether an error means that there is no such record.

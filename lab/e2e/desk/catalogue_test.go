@@ -1,11 +1,14 @@
 package desk_test
 
 import (
+	gosql "database/sql"
 	"fmt"
 	"net/http"
 	"net/url"
+	"path"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -216,4 +219,85 @@ func TestEachRemedyIsFollowedToItsEnd(t *testing.T) {
 	for dn, p := range open() { // whom a resource was taken from waits for somebody
 		assert.Equal(t, string(problem.HeldByHand), p.Code, "%s: %s", dn, p.Detail)
 	}
+}
+
+// TestProblemsThatAreNobodysAreTold makes problems happen that no entry has, and ends each
+// by what its remedy or the catalogue says.
+func TestProblemsThatAreNobodysAreTold(t *testing.T) {
+	t.Parallel()
+	w := worldtest.NewWith(t, worldtest.LDIFPeople(12), worldtest.Options{Serve: []string{"--mail-server", "smtp://127.0.0.1:9", "--mail-from", "kambrel@brisling.example"}})
+	w.Activate(worldtest.Document())
+	w.InStep(12)
+	title := func(code problem.Code) string { return problem.Describe(code).Title }
+
+	// More would be taken away than one run may.
+	d := worldtest.Document()
+	d.Users.Filter, d.Guard = "(cn=Crew 00001)", settings.Guard{Removals: 3, Share: 10}
+	w.Activate(d)
+	run := w.Run(wire.NewRun{})
+	require.Equal(t, 11, run.Counts.Held, "%+v", run.Counts)
+	open := func(code problem.Code, n int) func() bool {
+		return func() bool { // how things stand is looked at every few seconds
+			page, err := w.Client.Problems(t.Context(), url.Values{"code": {string(code)}})
+			return err == nil && len(page.Items) == n
+		}
+	}
+	require.Eventually(t, open(problem.RemovalsHeld, 1), 20*time.Second, 100*time.Millisecond)
+	held := one(w, problem.RemovalsHeld)
+	require.Equal(t, []string{fmt.Sprintf("kambrel runs release %d", run.ID), fmt.Sprintf("kambrel runs discard %d", run.ID)}, commands(held))
+	w.Says([]string{"runs", "discard", fmt.Sprint(run.ID), "--reason", "a slip", "--yes"})
+	w.InStep(0)
+	require.Eventually(t, open(problem.RemovalsHeld, 0), 20*time.Second, 100*time.Millisecond)
+	w.Says([]string{"problems", "show", fmt.Sprint(held.ID)}, "the cause is gone")
+
+	// What is refused at once, with what to do.
+	w.Refuses([]string{"show", "crew"}, title(problem.AmbiguousText), "kambrel find")
+	d.Directories[0].Name = "another"
+	text, err := d.YAML()
+	require.NoError(t, err)
+	_, err = w.Client.Activate(t.Context(), wire.ActivateSettings{YAML: string(text)})
+	require.ErrorContains(t, err, title(problem.DirectoryInUse))
+
+	// Passwords are switched on, and no agent trusts the cloud's key.
+	d = worldtest.PasswordDocument()
+	w.Activate(d)
+	require.Eventually(t, open(problem.PasswordsClosed, 1), 20*time.Second, 100*time.Millisecond)
+
+	// People are to be told, and no mail server listens.
+	d.Notices.Recipients = []settings.Recipient{{To: "ops@brisling.example"}}
+	w.Activate(d)
+	_, _, _ = w.Kambrel("notices", "test")
+	require.Eventually(t, open(problem.NoticesStuck, 1), 30*time.Second, 100*time.Millisecond)
+
+	// The database takes no writes, and does again.
+	sql, err := gosql.Open("pgx", w.DSN)
+	require.NoError(t, err)
+	defer sql.Close()
+	name := path.Base(strings.Split(w.DSN, "?")[0])
+	for _, only := range []string{"on", "off"} {
+		_, err := sql.Exec(`BEGIN; SET TRANSACTION READ WRITE; ALTER DATABASE "` + name + `" SET default_transaction_read_only = ` + only + `; COMMIT`)
+		require.NoError(t, err)
+		_, err = sql.Exec(`SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()`)
+		require.NoError(t, err)
+		if only == "on" {
+			require.Eventually(t, func() bool {
+				_, stderr, status := w.Kambrel("sync")
+				return status != 0 && strings.Contains(stderr, title(problem.DatabaseReadOnly))
+			}, 20*time.Second, 100*time.Millisecond)
+		}
+	}
+	require.NoError(t, w.Agent.Stop()) // it waits longer each time that it is sent away
+	w.StartAgent()
+	require.Eventually(t, func() bool {
+		_, _, status := w.Kambrel("sync")
+		return status == 0
+	}, 30*time.Second, 100*time.Millisecond)
+}
+
+// commands are the remedies of a problem.
+func commands(p wire.Problem) (out []string) {
+	for _, r := range p.Remedies {
+		out = append(out, r.Command)
+	}
+	return out
 }
