@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"time"
 )
@@ -45,6 +46,7 @@ type figures struct {
 	RawMember  float64 `json:"rawMember"`
 	GroupDelta float64 `json:"groupDelta"`
 	WhyGroups  float64 `json:"whyGroups"`
+	Runs       float64 `json:"runs"`
 	Pages      float64 `json:"pages"`
 	Reset      float64 `json:"reset"`
 	ResetRun   float64 `json:"resetBesideARun"`
@@ -57,29 +59,49 @@ type figures struct {
 func main() {
 	sizes := flag.String("sizes", "10000,100000", "numbers of people, separated by commas")
 	hold := flag.Bool("hold", false, "keep the largest installation running until interrupted, to look at it")
+	only := flag.String("only", ".", "only the figures whose names fit this regular expression; nothing is written then")
+	history := flag.Bool("history", true, "keep history, as the service does; without, what that costs is seen")
 	out := flag.String("out", filepath.Join("docs", "performance.md"), "where the table is written")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
-	if err := run(ctx, *sizes, *out, *hold); err != nil {
+	wanted, err := regexp.Compile(*only)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "bench: --only:", err)
+		os.Exit(1)
+	}
+	if err := run(ctx, options{*sizes, *out, *hold, *history, wanted}); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
 }
 
-func run(ctx context.Context, sizes, out string, hold bool) error {
+// options are what a bench is asked for.
+type options struct {
+	sizes, out    string
+	hold, history bool
+	only          *regexp.Regexp
+}
+
+// part tells that not every figure is taken as it is told.
+func (o options) part() bool { return o.only.String() != "." || !o.history }
+
+func run(ctx context.Context, o options) error {
 	var all []figures
-	ns := numbers(sizes)
+	ns := numbers(o.sizes)
 	for i, n := range ns {
 		if n < 1000 {
 			return errors.New("--sizes: give at least 1000 people")
 		}
 		fmt.Fprintf(os.Stderr, "bench: %d people\n", n)
-		f, err := measure(ctx, n, hold && i == len(ns)-1)
+		f, err := measure(ctx, n, o, o.hold && i == len(ns)-1)
 		if err != nil {
 			return fmt.Errorf("%d people: %w", n, err)
 		}
 		all = append(all, f)
+	}
+	if o.part() {
+		return nil
 	}
 	text, err := json.MarshalIndent(all, "", "  ")
 	if err != nil {
@@ -93,12 +115,12 @@ func run(ctx context.Context, sizes, out string, hold bool) error {
 	}
 	table := report(all, time.Now())
 	fmt.Print(table)
-	return os.WriteFile(out, []byte(table), 0o644)
+	return os.WriteFile(o.out, []byte(table), 0o644)
 }
 
 // measure takes all figures at one size, on a fresh installation.
-func measure(ctx context.Context, n int, hold bool) (f figures, err error) {
-	s, err := newStage(ctx, n)
+func measure(ctx context.Context, n int, o options, hold bool) (f figures, err error) {
+	s, err := newStage(ctx, n, o.history)
 	if err != nil {
 		return f, err
 	}
@@ -130,6 +152,7 @@ func measure(ctx context.Context, n int, hold bool) (f figures, err error) {
 		{"one member more in the largest group", &f.OneMember, s.oneMember},
 		{"delta of 100 changes, with groups", &f.GroupDelta, s.delta100},
 		{"why, with groups", &f.WhyGroups, s.why},
+		{"a thousand runs", &f.Runs, s.thousandRuns},
 		{"data of the console's pages, 95 of 100", &f.Pages, s.pages},
 		{"the group read and one PATCH", &f.RawMember, s.rawMember},
 		{"password resets, 95 of 100", &f.Reset, s.passwords},
@@ -137,6 +160,9 @@ func measure(ctx context.Context, n int, hold bool) (f figures, err error) {
 		{"password resets at the directory itself", &f.RawReset, s.rawPasswords},
 	}
 	for _, step := range steps {
+		if !o.only.MatchString(step.name) {
+			continue
+		}
 		if *step.into, err = step.do(ctx); err != nil {
 			return f, fmt.Errorf("%s: %w", step.name, err)
 		}

@@ -8,16 +8,32 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
 // pagesOf lists what the console's pages ask for; %[1]d is a run that changed
-// everybody, %[2]d a rehearsal, %[3]d a survey.
+// everybody, %[2]d a rehearsal, %[3]d a survey, %[4]s a month ago.
 const pagesOf = `/health
 /runs
 /runs?changed=true
+/runs?cursor=100
+/runs/%[1]d/changes?state=done&limit=100
+/search?text=crew001234
+/search?text=crew
+/search?text=700
+/health/trend
+/report?from=%[4]s
+/acts
+/pins
+/leavers
+/kept
+/object/history?text=crew001234@brisling.example
+/problems/groups
+/problems/kinds
+/notices
 /runs/%[1]d
 /runs/%[1]d/changes
 /runs/%[1]d/changes?operation=create&text=crew0001
@@ -60,7 +76,7 @@ const wide = `/objects?sort=login
 // pages asks for the data of every console page a few times, and returns the
 // time within which 95 of 100 answers came.
 func (s *stage) pages(ctx context.Context) (float64, error) {
-	token, err := s.client.NewToken(ctx, wire.NewToken{Name: "bench", Role: wire.Viewer})
+	token, err := s.client.NewToken(ctx, wire.NewToken{Name: "bench", Role: wire.OperatorRole})
 	if err != nil {
 		return 0, err
 	}
@@ -104,7 +120,7 @@ func (s *stage) pages(ctx context.Context) (float64, error) {
 		return 0, err
 	}
 	s.widest = times[len(times)-1]
-	if times, err = all(fmt.Sprintf(pagesOf, s.runs[purpose.Sync], s.runs[purpose.Forecast], s.runs[purpose.Survey])); err != nil {
+	if times, err = all(fmt.Sprintf(pagesOf, s.runs[purpose.Sync], s.runs[purpose.Forecast], s.runs[purpose.Survey], time.Now().AddDate(0, 0, -30).UTC().Format(time.RFC3339))); err != nil {
 		return 0, err
 	}
 	return times[len(times)*95/100], nil

@@ -59,7 +59,7 @@ type stage struct {
 	widest              float64
 }
 
-func newStage(ctx context.Context, n int) (*stage, error) {
+func newStage(ctx context.Context, n int, history bool) (*stage, error) {
 	dir, err := os.MkdirTemp("", "kambrel-bench-")
 	if err != nil {
 		return nil, err
@@ -75,7 +75,40 @@ func newStage(ctx context.Context, n int) (*stage, error) {
 		_ = s.close()
 		return nil, err
 	}
+	if !history {
+		if err := s.withoutHistory(ctx); err != nil {
+			return nil, errors.Join(err, s.close())
+		}
+	}
 	return s, nil
+}
+
+// withoutHistory takes away the triggers that keep what is replaced.
+func (s *stage) withoutHistory(ctx context.Context) error {
+	db, err := sql.Open("pgx", s.dsn)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	_, err = db.ExecContext(ctx, `ALTER TABLE entries DISABLE TRIGGER USER; ALTER TABLE resources DISABLE TRIGGER USER; ALTER TABLE links DISABLE TRIGGER USER`)
+	return err
+}
+
+// thousandRuns makes a history of runs, each of which changes one person.
+func (s *stage) thousandRuns(ctx context.Context) (float64, error) {
+	return timed(func() error {
+		for i := range 1000 {
+			request := ldap.NewModifyRequest(fmt.Sprintf("cn=Crew %06d,%s", i%s.n, people), nil)
+			request.Replace("title", []string{fmt.Sprintf("Bosun %d", i)})
+			if err := s.ldap.Modify(request); err != nil {
+				return err
+			}
+			if _, err := s.sync(ctx, wire.NewRun{Purpose: purpose.Sync}, 1); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 func (s *stage) start(ctx context.Context) error {
