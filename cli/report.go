@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/url"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -17,12 +18,12 @@ import (
 func newReportCommand(d *deps) *cobra.Command {
 	var days int
 	var from, to string
-	var asCSV bool
+	var asCSV, mail bool
 	command := &cobra.Command{
 		Use: "report", Short: "Tell what came of a day, a week or a month, to be sent on", Args: noArguments,
 		Long: `Tells what was done: who came, changed and left, who let removals through, what failed,
 which problems came and went, and who did what. By default of the last 7 days.`,
-		Example: "  kambrel report\n  kambrel report --days 1\n  kambrel report --from 2026-11-01 --to 2026-12-01\n  kambrel report --days 30 --csv > november.csv",
+		Example: "  kambrel report\n  kambrel report --days 1\n  kambrel report --from 2026-11-01 --to 2026-12-01\n  kambrel report --days 30 --csv > november.csv\n  kambrel report --days 30 --mail",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			now := time.Now()
 			end, start := now, now.AddDate(0, 0, -days)
@@ -40,6 +41,14 @@ which problems came and went, and who did what. By default of the last 7 days.`,
 				return errors.New("--to needs --from")
 			}
 			query := url.Values{"from": {start.Format(time.RFC3339Nano)}, "to": {end.Format(time.RFC3339Nano)}}
+			if mail {
+				return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.MailedReport, error) {
+					return c.MailReport(ctx, wire.MailReport{From: start, To: end})
+				}, func(w io.Writer, m wire.MailedReport) error {
+					_, err := fmt.Fprintf(w, "Mailed to %s. 'kambrel notices list' says whether it was taken.\n", strings.Join(m.Recipients, ", "))
+					return err
+				})
+			}
 			if asCSV {
 				c, err := d.client()
 				if err != nil {
@@ -54,6 +63,8 @@ which problems came and went, and who did what. By default of the last 7 days.`,
 	command.Flags().StringVar(&from, "from", "", "from a time: 2026-11-01, '2026-11-01 17:30', or RFC 3339")
 	command.Flags().StringVar(&to, "to", "", "until a time")
 	command.Flags().BoolVar(&asCSV, "csv", false, "print everything that is named as CSV (RFC 4180)")
+	command.Flags().BoolVar(&mail, "mail", false, "mail it to those who get reports by the settings (notices.recipients)")
+	command.MarkFlagsMutuallyExclusive("csv", "mail")
 	return command
 }
 

@@ -122,7 +122,7 @@ func ask[T any](d *deps, cmd *cobra.Command, get func(context.Context, *client.C
 // print writes a value as asked; table writes it for people.
 func (d *deps) print(to io.Writer, value any, table func(io.Writer) error) error {
 	if d.output == "table" {
-		return table(cleanWriter{to})
+		return table(cleanWriter{to, coloured(to)})
 	}
 	text, err := json.MarshalIndent(value, "", "  ")
 	if err != nil {

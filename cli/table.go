@@ -30,10 +30,17 @@ func (t *table) print(to io.Writer) error {
 			widths[i] = max(widths[i], runewidth.StringWidth(cell))
 		}
 	}
-	for _, row := range t.rows {
+	terminal, _ := to.(cleanWriter)
+	for n, row := range t.rows {
 		var line strings.Builder
 		for i, cell := range row {
-			line.WriteString(cell)
+			as := noTone
+			if terminal.coloured {
+				if as = tones[cell]; n == 0 {
+					as = heading
+				}
+			}
+			line.WriteString(as.paint(cell))
 			if i < len(row)-1 {
 				line.WriteString(strings.Repeat(" ", widths[i]-runewidth.StringWidth(cell)+2))
 			}
@@ -59,11 +66,18 @@ func clean(text string) string {
 	}, text)
 }
 
-// cleanWriter cleans all that is written.
-type cleanWriter struct{ io.Writer }
+// cleanWriter cleans all that is written, and paints it for terminals.
+type cleanWriter struct {
+	io.Writer
+	coloured bool
+}
 
 func (w cleanWriter) Write(text []byte) (int, error) {
-	_, err := io.WriteString(w.Writer, clean(string(text)))
+	out := clean(string(text))
+	if w.coloured {
+		out = painted(out)
+	}
+	_, err := io.WriteString(w.Writer, out)
 	return len(text), err
 }
 

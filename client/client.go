@@ -300,6 +300,11 @@ func (c *Client) ObjectAt(ctx context.Context, text string, at time.Time) (out w
 	return out, c.do(ctx, http.MethodGet, "/object/at", url.Values{"text": {text}, "time": {at.Format(time.RFC3339Nano)}}, nil, &out)
 }
 
+// MailReport mails the report of a time to everybody who gets reports.
+func (c *Client) MailReport(ctx context.Context, in wire.MailReport) (out wire.MailedReport, err error) {
+	return out, c.do(ctx, http.MethodPost, "/report/mail", nil, in, &out)
+}
+
 // Notices lists who is told of what, and what people were told.
 func (c *Client) Notices(ctx context.Context) (out wire.NoticesView, err error) {
 	return out, c.do(ctx, http.MethodGet, "/notices", nil, nil, &out)

@@ -100,7 +100,7 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	one.Groups = cloudgroups.New(s, judges, one.Problems)
 	one.Operators = operators.New(s)
 	one.audit = audit.New(s, options.Streams)
-	one.Notices = notices.New(s, options.Sender, options.URL)
+	one.Notices = notices.New(s, options.Sender, options.URL, one.Health.Report)
 	one.runs = runs.New(s, c, one.Events, one.Orders, judges, options.Runs)
 	return one
 }

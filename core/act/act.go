@@ -57,6 +57,7 @@ const (
 	MarkProblem     Kind = "mark-problem"
 	UndoRun         Kind = "undo-run"
 	TestNotice      Kind = "test-notices"
+	SendReport      Kind = "send-report"
 	LiftPins        Kind = "lift-pins"
 )
 
@@ -110,6 +111,7 @@ var catalogue = []Description{
 	{HandOver, "Handed a group over to the cloud, or to a directory", about.CloudGroup, HandOver},
 	{DecideAgain, "Let what was kept of a group be decided again", about.CloudGroup, ""},
 	{TestNotice, "Sent a notice for a trial", about.Service, ""},
+	{SendReport, "Mailed a report", about.Service, ""},
 	{UndoRun, "Put back what a run has done", about.Run, LiftPins},
 	{LiftPins, "Let what was put back be decided again", about.Run, ""},
 	{MarkProblem, "Said who looks after a problem, noted it, or put it to sleep", about.Entry, MarkProblem},

@@ -32,17 +32,22 @@ type NoticeKind string
 const (
 	NoticeFailures NoticeKind = "failures" // what keeps everything from being in step, and when it is well again
 	NoticeDigest   NoticeKind = "digest"   // once a day, all that is open
+	NoticeWeekly   NoticeKind = "weekly-report"
+	NoticeMonthly  NoticeKind = "monthly-report"
 )
 
 // NoticeKinds are all there are.
-var NoticeKinds = []NoticeKind{NoticeFailures, NoticeDigest}
+var NoticeKinds = []NoticeKind{NoticeFailures, NoticeDigest, NoticeWeekly, NoticeMonthly}
 
 // DigestTime is when the digest goes out, unless the settings say otherwise.
 const DigestTime = "07:00"
 
 // Wants tells whether somebody is told of a kind.
 func (r Recipient) Wants(kind NoticeKind) bool {
-	return len(r.Of) == 0 || slices.Contains(r.Of, kind)
+	if len(r.Of) == 0 {
+		return kind == NoticeFailures || kind == NoticeDigest
+	}
+	return slices.Contains(r.Of, kind)
 }
 
 // To lists the addresses that are told of a kind.
@@ -84,7 +89,7 @@ func (v *validation) notices(n Notices) {
 		seen[strings.ToLower(r.To)] = true
 		for _, kind := range r.Of {
 			if !slices.Contains(NoticeKinds, kind) {
-				v.add(path+".of", "%q is nothing that people are told of: failures, digest", kind)
+				v.add(path+".of", "%q is nothing that people are told of: failures, digest, weekly-report, monthly-report", kind)
 			}
 		}
 	}

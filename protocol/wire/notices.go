@@ -16,14 +16,14 @@ type NoticesView struct {
 // NoticeRecipient is somebody who is told.
 type NoticeRecipient struct {
 	To string   `json:"to"`
-	Of []string `json:"of" doc:"failures: at once what breaks and when it is well again; digest: once a day all that is open"`
+	Of []string `json:"of" doc:"failures: at once what breaks and when it is well again; digest: once a day all that is open; weekly-report and monthly-report"`
 }
 
 // Notice is something that people are told.
 type Notice struct {
 	ID         int64      `json:"id"`
 	Key        string     `json:"key" doc:"Tells it from all others"`
-	Kind       string     `json:"kind" enum:"broke,well,digest,test"`
+	Kind       string     `json:"kind" enum:"broke,well,digest,test,report"`
 	Channel    string     `json:"channel" enum:"mail,webhook"`
 	Recipients []string   `json:"recipients"`
 	Subject    string     `json:"subject"`

@@ -17,6 +17,17 @@ type Report struct {
 	Acts     []ReportAct     `json:"acts" doc:"Who did what, and how often"`
 }
 
+// MailReport chooses the time of a report that is mailed.
+type MailReport struct {
+	From time.Time `json:"from"`
+	To   time.Time `json:"to" doc:"Excluded; a year after from at most"`
+}
+
+// MailedReport says to whom a report went.
+type MailedReport struct {
+	Recipients []string `json:"recipients"`
+}
+
 // ReportCount is how many changes of one kind were done.
 type ReportCount struct {
 	Kind      string `json:"kind"`

@@ -33,6 +33,10 @@ func (s *Server) healthRoutes() {
 	huma.Register(s.api, operation("GET", "/report", "report", "What came of a time: who came, changed and left, what failed, problems, and who did what", wire.OperatorRole), func(ctx context.Context, in *reportQuery) (*body[wire.Report], error) {
 		return answer(s.service.Health.Report(ctx, in.From, in.To))
 	})
+	huma.Register(s.api, operation("POST", "/report/mail", "mail-report", "Mail the report of a time to everybody who gets reports", wire.OperatorRole), func(ctx context.Context, in *body[wire.MailReport]) (*body[wire.MailedReport], error) {
+		to, err := s.service.Notices.SendReport(ctx, who(ctx).Name, in.Body.From, in.Body.To)
+		return answer(wire.MailedReport{Recipients: to}, err)
+	})
 	huma.Register(s.api, csvOperation("/report.csv", "export-report", "Everything that a report names, as CSV (RFC 4180)", wire.OperatorRole), func(ctx context.Context, in *reportQuery) (*csvFile, error) {
 		var text bytes.Buffer
 		if err := s.service.Health.ReportCSV(ctx, in.From, in.To, &text); err != nil {

@@ -43,13 +43,14 @@ type Notices struct {
 	store  *store.Store
 	sender Sender
 	url    string // of the console
+	report Reports
 	group  sync.WaitGroup
 	stop   context.CancelFunc
 }
 
 // New makes one; url is where people find the console.
-func New(s *store.Store, sender Sender, url string) *Notices {
-	return &Notices{store: s, sender: sender, url: strings.TrimSuffix(url, "/")}
+func New(s *store.Store, sender Sender, url string, reports Reports) *Notices {
+	return &Notices{store: s, sender: sender, url: strings.TrimSuffix(url, "/"), report: reports}
 }
 
 // Start begins to make and to send notices, until Stop. All services on a database may.
@@ -91,6 +92,9 @@ func (n *Notices) tick(ctx context.Context, now time.Time) error {
 			return err
 		}
 		if err := n.digest(ctx, active.Document, now); err != nil {
+			return err
+		}
+		if err := n.reports(ctx, of, now); err != nil {
 			return err
 		}
 	}

@@ -139,12 +139,14 @@ func (s Facts) holders(ctx context.Context, keys []string, where string) (map[st
 	if len(keys) == 0 {
 		return found, nil
 	}
+	// PostgreSQL cannot know how few resources have a key, and would compare all of them
+	// with all keys; OFFSET and LIMIT let it go by index, key by key.
 	rows, err := s.raw(ctx, `
 		SELECT r.attributes, r.kind, k.key, coalesce(l.directory, g.directory, ''), coalesce(l.entry_id::text, g.entry_id::text, ''), coalesce(e.dn, g.dn, ''), l.left_at IS NOT NULL OR e.gone IS NOT NULL, e.gone IS NOT NULL
-		FROM (SELECT DISTINCT unnest(?::text[]) AS key) k JOIN resources r ON r.keys @> ARRAY[k.key] `+where+`
-		LEFT JOIN links l ON l.resource_id = r.id
+		FROM (SELECT DISTINCT unnest(?::text[]) AS key) k CROSS JOIN LATERAL (SELECT r.id, r.attributes, r.kind FROM resources r WHERE r.keys @> ARRAY[k.key] `+where+` OFFSET 0) r
+		LEFT JOIN LATERAL (SELECT l.directory, l.entry_id, l.resource_id, l.left_at FROM links l WHERE l.resource_id = r.id LIMIT 1) l ON true
 		LEFT JOIN LATERAL (SELECT c.directory, c.entry_id, c.dn FROM cloud_groups c WHERE c.resource_id = r.id AND l.resource_id IS NULL LIMIT 1) g ON r.kind = 'group'
-		LEFT JOIN entries e ON e.directory = l.directory AND e.id = l.entry_id`, textArray(keys)).Rows()
+		LEFT JOIN LATERAL (SELECT e.dn, e.gone FROM entries e WHERE e.directory = l.directory AND e.id = l.entry_id LIMIT 1) e ON true`, textArray(keys)).Rows()
 	if err != nil {
 		return nil, err
 	}

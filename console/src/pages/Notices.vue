@@ -8,7 +8,10 @@ import Fault from '../parts/Fault.vue'
 import Tag from '../parts/Tag.vue'
 import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
+import { useQuery } from '../parts/use-query'
 import { count, when } from '../parts/words'
+import Recipients from '../setup/Recipients.vue'
+import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
 type Notice = Schemas['Notice']
@@ -18,7 +21,16 @@ const message = useMessage()
 const { data, failure, again } = useLoad(() => unwrap(api.GET('/api/v1/notices')), [])
 const { busy, act } = useAct()
 
-const kinds: Record<Notice['kind'], string> = { broke: 'Broken', well: 'Well again', digest: 'Digest', test: 'Trial' }
+const kinds: Record<Notice['kind'], string> = {
+  broke: 'Broken',
+  well: 'Well again',
+  digest: 'Digest',
+  test: 'Trial',
+  report: 'Report',
+}
+const edits = useQuery<'yes' | ''>('edit', '')
+const toggle = () => (edits.value = edits.value ? '' : 'yes')
+useLive().listen((event) => event.kind === 'settings' && void again())
 const whom = (n: Notice) => (n.channel === 'webhook' ? 'webhook' : n.recipients.join(', '))
 async function test(): Promise<void> {
   const sent = await act(() => unwrap(api.POST('/api/v1/notices/test')))
@@ -77,7 +89,9 @@ const columns: DataTableColumns<Notice> = [
       <section class="sheet">
         <header>
           <h2>Who is told</h2>
-          <RouterLink :to="{ name: 'settings', query: { view: 'text' } }">Change it in the settings</RouterLink>
+          <NButton v-if="session.may('operator')" size="tiny" :aria-expanded="edits === 'yes'" @click="toggle">{{
+            edits === 'yes' ? 'Done' : 'Change…'
+          }}</NButton>
         </header>
         <div class="body">
           <dl class="facts">
@@ -98,11 +112,10 @@ const columns: DataTableColumns<Notice> = [
             <dt>Digest</dt>
             <dd>{{ data.digest ? `at ${data.digest}, on days with something to tell` : 'off' }}</dd>
           </dl>
-          <p v-if="!data.recipients.length && !data.webhook" class="warn">
-            Nobody is told of anything: name recipients under “notices” in the settings.
-          </p>
+          <p v-if="!data.recipients.length && !data.webhook" class="warn">Nobody is told of anything: name somebody.</p>
         </div>
       </section>
+      <Recipients v-if="edits === 'yes'" />
       <NDataTable :columns="columns" :data="data.items" :row-key="(n: Notice) => n.id" size="small">
         <template #empty>Nobody was told of anything yet.</template>
       </NDataTable>

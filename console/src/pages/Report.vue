@@ -1,22 +1,28 @@
 <script setup lang="ts">
 // What came of a day, a week or a month, to be printed or sent on.
-import { NButton, NSkeleton } from 'naive-ui'
+import { NButton, NSkeleton, useMessage } from 'naive-ui'
 import { computed } from 'vue'
 
 import { api, unwrap, type Schemas } from '../api/client'
 import Fault from '../parts/Fault.vue'
 import Tabs from '../parts/Tabs.vue'
+import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { count, when } from '../parts/words'
+import { useSession } from '../state/session'
 
-const days = useQuery<'1' | '7' | '30'>('days', '7')
+const days = useQuery<'1' | '7' | '30'>('days', '7', 'from', 'to')
 const spans = [
   { value: '1', text: 'Day' },
   { value: '7', text: 'Week' },
   { value: '30', text: 'Month' },
 ]
+// A link in a mail names the time itself.
+const from = useQuery<string>('from', '')
+const until = useQuery<string>('to', '')
 const range = computed(() => {
+  if (from.value && until.value) return { from: from.value, to: until.value }
   const to = new Date()
   return { from: new Date(to.getTime() - Number(days.value) * 86_400_000).toISOString(), to: to.toISOString() }
 })
@@ -36,6 +42,13 @@ const parts = computed<{ title: string; of: Schemas['ReportPart'] }[]>(() =>
 )
 const csv = computed(() => '/api/v1/report.csv?' + new URLSearchParams(range.value).toString())
 const print = () => window.print()
+const session = useSession()
+const message = useMessage()
+const { busy, act: attempt } = useAct()
+async function mail(): Promise<void> {
+  const sent = await attempt(() => unwrap(api.POST('/api/v1/report/mail', { body: range.value })))
+  if (sent) message.success(`Mailed to ${sent.recipients.join(', ')}`)
+}
 </script>
 
 <template>
@@ -47,6 +60,9 @@ const print = () => window.print()
       >
       <span class="push" />
       <a :href="csv" download class="no-print">CSV</a>
+      <NButton v-if="session.may('operator')" size="small" class="no-print" :loading="busy" @click="mail"
+        >Mail it</NButton
+      >
       <NButton size="small" class="no-print" @click="print">Print</NButton>
     </div>
     <Tabs v-model="days" :choices="spans" label="Of how long" class="no-print" />

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -118,4 +119,20 @@ func TestPeopleAreToldOnce(t *testing.T) {
 		}
 	}
 	assert.Equal(t, map[string]int{"digest": 1, "broke": 1, "well": 1, "test": 2}, kinds)
+
+	// Somebody is added in the console, who gets reports; one is mailed at once.
+	w.Refuses([]string{"report", "--mail"}, "weekly-report or monthly-report")
+	do, shows := w.Console()
+	do("add somebody", chromedp.Navigate(w.URL+"/notices"), shows("dt", "ops@brisling.example"), worldtest.Button("Change…"), worldtest.Button("Add somebody"),
+		chromedp.SendKeys(`input[aria-label="Address 3"]`, "chief@brisling.example", chromedp.ByQuery),
+		chromedp.Evaluate(`[...[...document.querySelectorAll(".told tr")].at(-1).querySelectorAll("[role=checkbox]")].forEach((c, i) => i != 1 && c.click())`, nil),
+		worldtest.Button("Save draft"), shows(".draft", "Draft version 1"))
+	w.Says([]string{"settings", "activate", "--yes"})
+	w.Says([]string{"notices", "list"}, "chief@brisling.example, of digest and weekly-report and monthly-report")
+	w.Says([]string{"report", "--mail"}, "Mailed to chief@brisling.example")
+	until("the report", func() bool { return len(mails(t, sink, "Kambrel: report from")) == 1 })
+	report := mails(t, sink, "Kambrel: report from")[0]
+	assert.Equal(t, []string{"chief@brisling.example"}, report.To)
+	assert.Contains(t, report.Plain, "- create: Ada Lind (user), run 1")
+	assert.Contains(t, report.Plain, w.URL+"/report?from=")
 }

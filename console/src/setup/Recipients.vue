@@ -1,0 +1,143 @@
+<script setup lang="ts">
+// Who is told of what, as an edit of the draft.
+import { NButton, NCheckbox, NCheckboxGroup, NInput } from 'naive-ui'
+import { computed, onMounted } from 'vue'
+
+import type { Schemas } from '../api/client'
+import { useDraft } from '../state/draft'
+import { useSession } from '../state/session'
+import DraftBar from './DraftBar.vue'
+
+type Kind = 'failures' | 'digest' | 'weekly-report' | 'monthly-report'
+
+const kinds: { value: Kind; text: string }[] = [
+  { value: 'failures', text: 'what breaks, and when it is well' },
+  { value: 'digest', text: 'the digest of the day' },
+  { value: 'weekly-report', text: 'the weekly report' },
+  { value: 'monthly-report', text: 'the monthly report' },
+]
+const usual: Kind[] = ['failures', 'digest']
+
+const draft = useDraft()
+const session = useSession()
+const may = computed(() => session.may('operator'))
+const notices = computed(() => draft.document?.notices)
+const recipients = computed(() => notices.value?.recipients ?? [])
+onMounted(() => void draft.load())
+
+function change(edit: (notices: Schemas['Notices']) => void): void {
+  if (!draft.document) return
+  const next = structuredClone({ recipients: [...recipients.value], ...notices.value }) as Schemas['Notices']
+  edit(next)
+  if (!next.recipients?.length) delete next.recipients
+  draft.document = { ...draft.document, notices: next }
+}
+const set = (at: number, one: Schemas['Recipient']) => change((n) => n.recipients?.splice(at, 1, one))
+const add = () => change((n) => (n.recipients = [...(n.recipients ?? []), { to: '', of: usual }]))
+const remove = (at: number) => change((n) => n.recipients?.splice(at, 1))
+function optional(name: 'digest' | 'webhook', value: string): void {
+  change((n) => {
+    if (value.trim()) n[name] = value.trim()
+    else delete n[name]
+  })
+}
+</script>
+
+<template>
+  <DraftBar />
+  <section v-if="draft.document" class="sheet">
+    <header><h2>Who is told of what</h2></header>
+    <div class="body">
+      <table class="told">
+        <tbody>
+          <tr v-for="(one, i) in recipients" :key="i">
+            <td>
+              <NInput
+                :value="one.to"
+                size="small"
+                placeholder="name@halvard.example"
+                :disabled="!may"
+                :input-props="{ 'aria-label': `Address ${i + 1}` }"
+                @update:value="(to: string) => set(i, { ...one, to })"
+              />
+            </td>
+            <td>
+              <NCheckboxGroup
+                :value="one.of?.length ? one.of : usual"
+                :disabled="!may"
+                @update:value="(of: (string | number)[]) => set(i, { ...one, of: of as Kind[] })"
+              >
+                <NCheckbox v-for="kind in kinds" :key="kind.value" :value="kind.value" :label="kind.text" />
+              </NCheckboxGroup>
+            </td>
+            <td>
+              <NButton
+                size="tiny"
+                :disabled="!may"
+                :aria-label="`Tell ${one.to || 'them'} nothing more`"
+                @click="remove(i)"
+                >Remove</NButton
+              >
+            </td>
+          </tr>
+        </tbody>
+      </table>
+      <p v-if="!recipients.length" class="quiet">Nobody yet.</p>
+      <div class="row">
+        <NButton size="small" :disabled="!may" @click="add">Add somebody</NButton>
+        <label
+          >Digest at
+          <NInput
+            class="time"
+            :value="notices?.digest ?? ''"
+            size="small"
+            placeholder="07:00, or off"
+            :disabled="!may"
+            :input-props="{ 'aria-label': 'Time of the digest' }"
+            @update:value="(value: string) => optional('digest', value)"
+        /></label>
+        <label class="hook"
+          >Webhook
+          <NInput
+            :value="notices?.webhook ?? ''"
+            size="small"
+            placeholder="https://hooks.halvard.example/kambrel"
+            :disabled="!may"
+            :input-props="{ 'aria-label': 'Webhook' }"
+            @update:value="(value: string) => optional('webhook', value)"
+        /></label>
+      </div>
+      <p class="quiet">
+        A person without a choice gets failures and the digest. Reports go out at the time of the digest, on Mondays and
+        on the first of the month. It counts once the draft is activated.
+      </p>
+    </div>
+  </section>
+</template>
+
+<style scoped>
+.told {
+  width: 100%;
+}
+.told td {
+  padding: 3px 10px 3px 0;
+  vertical-align: middle;
+}
+.told td:first-child {
+  width: 280px;
+}
+label {
+  display: flex;
+  align-items: center;
+  gap: 8px;
+}
+.time {
+  width: 120px;
+}
+.hook {
+  flex: 1;
+}
+.row {
+  margin-top: 8px;
+}
+</style>

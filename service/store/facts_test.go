@@ -1,0 +1,33 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// holdersByIndex looks for a batch of keys among many resources: what PostgreSQL guesses of
+// them made it compare all with all, which took a run at 100,000 people past every time-out.
+func holdersByIndex(t *testing.T, s *Store) {
+	ctx, stop := context.WithTimeout(t.Context(), 30*time.Second)
+	defer stop()
+	const people, batch = 30_000, 500
+	_, err := s.Facts.exec(ctx, fmt.Sprintf(`INSERT INTO resources (id, kind, attributes, digest, search, active, keys)
+		SELECT 'r' || i, 'user', jsonb_build_object('id', 'r' || i, 'userName', 'crew' || i), '', '', true, ARRAY['userName=crew' || i, 'externalId=x' || i, 'emails.value=crew' || i] FROM generate_series(1, %d) i`, people))
+	require.NoError(t, err)
+	_, err = s.Facts.exec(ctx, `ANALYZE resources`)
+	require.NoError(t, err)
+	keys := make([]string, batch)
+	for i := range keys {
+		keys[i] = fmt.Sprintf("userName=crew%d", i*7+1)
+	}
+	began := time.Now()
+	found, err := s.Facts.Holders(ctx, keys)
+	require.NoError(t, err)
+	assert.Len(t, found, batch)
+	assert.Less(t, time.Since(began), 2*time.Second)
+}
