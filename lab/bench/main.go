@@ -46,6 +46,7 @@ type figures struct {
 	RawMember  float64 `json:"rawMember"`
 	GroupDelta float64 `json:"groupDelta"`
 	WhyGroups  float64 `json:"whyGroups"`
+	Undo       float64 `json:"undo"`
 	Runs       float64 `json:"runs"`
 	Pages      float64 `json:"pages"`
 	Reset      float64 `json:"reset"`
@@ -152,6 +153,7 @@ func measure(ctx context.Context, n int, o options, hold bool) (f figures, err e
 		{"one member more in the largest group", &f.OneMember, s.oneMember},
 		{"delta of 100 changes, with groups", &f.GroupDelta, s.delta100},
 		{"why, with groups", &f.WhyGroups, s.why},
+		{"preview of undoing the first run", &f.Undo, s.undo},
 		{"a thousand runs", &f.Runs, s.thousandRuns},
 		{"data of the console's pages, 95 of 100", &f.Pages, s.pages},
 		{"the group read and one PATCH", &f.RawMember, s.rawMember},

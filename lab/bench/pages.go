@@ -15,7 +15,7 @@ import (
 )
 
 // pagesOf lists what the console's pages ask for; %[1]d is a run that changed
-// everybody, %[2]d a rehearsal, %[3]d a survey, %[4]s a month ago.
+// everybody, %[2]d a rehearsal, %[3]d a survey, %[4]s to %[5]s the last month.
 const pagesOf = `/health
 /runs
 /runs?changed=true
@@ -25,7 +25,7 @@ const pagesOf = `/health
 /search?text=crew
 /search?text=700
 /health/trend
-/report?from=%[4]s
+/report?from=%[4]s&to=%[5]s
 /acts
 /pins
 /leavers
@@ -120,7 +120,7 @@ func (s *stage) pages(ctx context.Context) (float64, error) {
 		return 0, err
 	}
 	s.widest = times[len(times)-1]
-	if times, err = all(fmt.Sprintf(pagesOf, s.runs[purpose.Sync], s.runs[purpose.Forecast], s.runs[purpose.Survey], time.Now().AddDate(0, 0, -30).UTC().Format(time.RFC3339))); err != nil {
+	if times, err = all(fmt.Sprintf(pagesOf, s.runs[purpose.Sync], s.runs[purpose.Forecast], s.runs[purpose.Survey], time.Now().AddDate(0, 0, -30).UTC().Format(time.RFC3339), time.Now().UTC().Format(time.RFC3339))); err != nil {
 		return 0, err
 	}
 	return times[len(times)*95/100], nil

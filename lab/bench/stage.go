@@ -94,6 +94,17 @@ func (s *stage) withoutHistory(ctx context.Context) error {
 	return err
 }
 
+// undo tells what would go back of the run that made everybody.
+func (s *stage) undo(ctx context.Context) (float64, error) {
+	return timed(func() error {
+		told, err := s.client.UndoRun(ctx, s.runs[purpose.Sync], wire.NewUndo{})
+		if err == nil && told.Back+told.Already+told.Cannot < s.n {
+			err = fmt.Errorf("of %d created it tells of %d", s.n, told.Back+told.Already+told.Cannot)
+		}
+		return err
+	})
+}
+
 // thousandRuns makes a history of runs, each of which changes one person.
 func (s *stage) thousandRuns(ctx context.Context) (float64, error) {
 	return timed(func() error {

@@ -305,6 +305,7 @@ type Hit struct {
 type Everything struct {
 	Objects []Hit   `json:"objects" doc:"Objects, whoever is called just so first"`
 	Total   int     `json:"total" doc:"How many objects fit"`
+	AtLeast bool    `json:"atLeast,omitempty" doc:"There are more than total; /objects counts them all"`
 	Others  []Found `json:"others" doc:"What else fits, by sorts; what is called just so first"`
 }
 

@@ -17,6 +17,10 @@ import (
 	"kambrel.example/kambrel/service/views"
 )
 
+// mostCounted is how many objects of a text are gathered: it is asked for while somebody
+// types.
+const mostCounted = 500
+
 // Of everything a search shows so many of one sort.
 const perSort = 8
 
@@ -27,11 +31,11 @@ var numbered = regexp.MustCompile(`^(?:(run|problem|revision)\s*)?#?(\d{1,18})$`
 // containers, directories and agents, problems and their causes, runs and revisions.
 func (e *Explain) Everything(ctx context.Context, text string) (wire.Everything, error) {
 	text = strings.TrimSpace(text)
-	hits, total, err := e.Find(ctx, store.FindQuery{Text: text, Limit: perSort})
+	hits, total, err := e.Find(ctx, store.FindQuery{Text: text, Limit: perSort, Most: mostCounted})
 	if err != nil {
 		return wire.Everything{}, err
 	}
-	out := wire.Everything{Objects: views.List(hits, views.Hit), Total: total, Others: []wire.Found{}}
+	out := wire.Everything{Objects: views.List(hits, views.Hit), Total: total, AtLeast: total >= mostCounted, Others: []wire.Found{}}
 	if text == "" || strings.HasPrefix(text, "(") { // a filter is about objects only
 		return out, nil
 	}

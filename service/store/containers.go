@@ -38,10 +38,10 @@ type NamedContainer struct{ Directory, Name, DN string }
 func (s Search) Containers(ctx context.Context, text string, limit int) ([]NamedContainer, error) {
 	var found []NamedContainer
 	// In the C collation "0" follows "/", so this range is what lies below.
-	err := s.raw(ctx, `SELECT e.directory, e.dn FROM entries e WHERE e.kind = 'container' AND e.gone IS NULL AND e.search LIKE @pattern
+	err := s.raw(ctx, `SELECT e.directory, e.dn FROM entries e WHERE e.kind = 'container' AND e.gone IS NULL
 			AND (strpos(lower(substr(split_part(e.dn, ',', 1), strpos(e.dn, '=') + 1)), @text) > 0 OR lower(e.dn) = @text)
 			AND EXISTS (SELECT FROM entries h WHERE h.directory = e.directory AND h.path > e.path || '/' AND h.path < e.path || '0' AND h.kind <> 'container' AND h.gone IS NULL)
-		ORDER BY length(e.path), e.path LIMIT @limit`, map[string]any{"text": text, "pattern": like(text), "limit": limit}).Scan(&found).Error
+		ORDER BY length(e.path), e.path LIMIT @limit`, map[string]any{"text": text, "limit": limit}).Scan(&found).Error
 	for i := range found {
 		if dn, err := entry.ParseDN(found[i].DN); err == nil {
 			found[i].Name = dn.Name()

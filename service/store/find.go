@@ -120,6 +120,9 @@ type FindQuery struct {
 	Sort   string // name, -name, login, -login, state, -state
 	Offset int
 	Limit  int
+	// Most, where it is not 0, is how many are gathered of a text that many have: those whose
+	// names or logins begin with it are among them. There may be more then.
+	Most int
 }
 
 // Where an entry stands. What comes first in this order counts.
@@ -196,10 +199,21 @@ func (q FindQuery) sql() (string, error) {
 		contains := `(strpos(%[1]s.search, @text) > 0 AND %[1]s.search LIKE @pattern)`
 		// A line of what is searched that is the text, begins with it, or has it somewhere.
 		near := `CASE WHEN strpos(E'\n' || %[1]s.search || E'\n', E'\n' || @text || E'\n') > 0 THEN '0' WHEN strpos(E'\n' || %[1]s.search, E'\n' || @text) > 0 THEN '1' ELSE '2' END`
-		with += `found AS MATERIALIZED (SELECT r.id, r.kind, r.name, r.login, ` + fmt.Sprintf(near, "r") + ` AS near FROM resources r WHERE ` + fmt.Sprintf(contains, "r") + ` OR r.id = ANY((@ids)::text[])),
-			fitting AS MATERIALIZED (SELECT e.directory, e.id, e.kind, e.name, e.login, e.gone, least(` + fmt.Sprintf(near, "e") + `, t.near) AS near FROM entries e
+		const columns = `e.directory, e.id, e.kind, e.name, e.login, e.gone`
+		some, each, called, once := "", `SELECT * FROM `, "", ""
+		if q.Most > 0 {
+			// Whoever is called so is found by the indexes of names and logins.
+			begins := func(column, indexed string) string {
+				return ` UNION ALL (SELECT ` + columns + `, ` + fmt.Sprintf(near, "e") + ` FROM entries e WHERE ` + column + ` >= @text AND ` + column + ` < @text || U&'\+10FFFD' AND e.kind <> 'container'` + indexed + ` ORDER BY ` + column + ` LIMIT @limit)`
+			}
+			some, each = ` LIMIT @most`, `SELECT DISTINCT ON (directory, id) * FROM `
+			once = ` ORDER BY directory, id, near`
+			called = begins(`lower(e.name)`, "") + begins(`lower(e.login)`, ` AND e.login <> ''`)
+		}
+		with += `found AS MATERIALIZED (SELECT r.id, r.kind, r.name, r.login, ` + fmt.Sprintf(near, "r") + ` AS near FROM resources r WHERE ` + fmt.Sprintf(contains, "r") + ` OR r.id = ANY((@ids)::text[])` + some + `),
+			fitting AS MATERIALIZED (` + each + `((SELECT ` + columns + `, least(` + fmt.Sprintf(near, "e") + `, t.near) AS near FROM entries e
 				LEFT JOIN (SELECT l.directory, l.entry_id, found.near FROM found JOIN ties l ON l.resource_id = found.id) t ON t.directory = e.directory AND t.entry_id = e.id
-				WHERE ` + fmt.Sprintf(contains, "e") + ` OR e.id = ANY((@ids)::text[]::uuid[]) OR t.entry_id IS NOT NULL), `
+				WHERE ` + fmt.Sprintf(contains, "e") + ` OR e.id = ANY((@ids)::text[]::uuid[]) OR t.entry_id IS NOT NULL` + some + `)` + called + `) f` + once + `), `
 		from, beside = ` FROM fitting e`, `found`
 	}
 	fits := ` WHERE ` + strings.Join(entries, " AND ")
@@ -228,7 +242,7 @@ func (s Search) Find(ctx context.Context, q FindQuery) ([]Hit, int, error) {
 		Total int
 	}
 	if err := s.raw(ctx, sql, map[string]any{
-		"text": strings.ToLower(q.Text), "ids": idArray(q.IDs), "kind": q.Kind, "directories": directories, "entries": entries, "offset": q.Offset, "limit": q.Limit, "pattern": like(strings.ToLower(q.Text)), "last": q.Offset + q.Limit,
+		"text": strings.ToLower(q.Text), "ids": idArray(q.IDs), "kind": q.Kind, "directories": directories, "entries": entries, "offset": q.Offset, "limit": q.Limit, "pattern": like(strings.ToLower(q.Text)), "last": q.Offset + q.Limit, "most": q.Most,
 	}).Scan(&rows).Error; err != nil {
 		return nil, 0, err
 	}

@@ -72,6 +72,7 @@ func listed(t *testing.T, s *Store) {
 		{"by what only the resource has", FindQuery{Text: "ada.lind"}, []string{"Ada", "Ada Away"}},
 		{"by the name of a resource that nobody owns", FindQuery{Text: "of r9"}, []string{"Name of r9"}},
 		{"signs of patterns are text", FindQuery{Text: "100%_"}, []string{"Finn"}},
+		{"of many who are called so", FindQuery{Text: "ada away", Most: 1}, []string{"Ada Away"}},
 		{"no pattern", FindQuery{Text: "a_a"}, nil},
 		{"by id", FindQuery{Text: "n/a", IDs: []entry.ID{left.ID}}, []string{"Dag"}},
 		{"text and state", FindQuery{Text: "fleet", State: "suspended"}, []string{"Dag"}},

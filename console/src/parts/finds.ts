@@ -65,7 +65,7 @@ export function finds(found: Schemas['Everything'], text: string): Find[] {
   if (found.total > found.objects.length)
     list.push({
       key: 'all',
-      name: `All ${count(found.total, 'object')}`,
+      name: found.atLeast ? 'All objects that fit' : `All ${count(found.total, 'object')}`,
       more: '',
       sort: '',
       to: { name: 'objects', query: { text, kind: '' } },
