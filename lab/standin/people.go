@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -47,6 +48,14 @@ func openPeople(dir string) (*people, error) {
 		return nil, err
 	}
 	return p, json.Unmarshal(text, &peopleFile{&p.own, &p.digests})
+}
+
+// endSessions signs somebody out everywhere, as soon as the account is suspended: who is
+// back signs in again.
+func (p *people) endSessions(id string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	maps.DeleteFunc(p.sessions, func(_, of string) bool { return of == id })
 }
 
 func hashed(text string) string {
@@ -211,15 +220,9 @@ func (s *Server) signedIn(c *fiber.Ctx) (person, *failure) {
 	s.people.mu.Lock()
 	id, ok := s.people.sessions[cookie]
 	s.people.mu.Unlock()
-	if !ok {
-		return person{}, &failure{401, "", "Sign in first."}
-	}
 	who, found := s.store.personOf(id)
-	if !found || !who.active {
-		s.people.mu.Lock()
-		delete(s.people.sessions, cookie)
-		s.people.mu.Unlock()
-		return person{}, &failure{401, "", "Your session has ended, since this account is suspended."}
+	if !ok || !found || !who.active {
+		return person{}, &failure{401, "", "Your session has ended, or there was none: sign in first."}
 	}
 	return who, nil
 }

@@ -88,6 +88,7 @@ func New(options Options) (*Server, error) {
 	if s.people, err = openPeople(options.Dir); err != nil {
 		return nil, fmt.Errorf("read the passwords: %w", err)
 	}
+	s.store.suspended = s.people.endSessions
 	s.app = fiber.New(fiber.Config{
 		DisableStartupMessage: true, Immutable: true, BodyLimit: maxBulkPayload + 1<<20, ReadBufferSize: 16 << 10,
 		ErrorHandler: func(c *fiber.Ctx, err error) error {

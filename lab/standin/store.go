@@ -25,6 +25,8 @@ type store struct {
 	domains map[string]bool
 	without map[string]bool // features that were taken away
 	options Options
+	// suspended is told who can sign in no longer.
+	suspended func(id string)
 
 	mu      sync.RWMutex
 	types   map[string]*collection // by endpoint
@@ -84,7 +86,7 @@ type journalLine struct {
 
 func openStore(options Options) (*store, error) {
 	dir := options.Dir
-	s := &store{options: options, domains: map[string]bool{}, without: map[string]bool{}, types: map[string]*collection{}}
+	s := &store{options: options, suspended: func(string) {}, domains: map[string]bool{}, without: map[string]bool{}, types: map[string]*collection{}}
 	for _, feature := range options.Without {
 		s.without[feature] = true
 	}
@@ -481,6 +483,9 @@ func (s *store) change(endpoint, id, ifMatch string, shown view, edit edit) (wri
 	}
 	s.ownWay(resource)
 	resource["id"] = id
+	if resource["active"] == false {
+		s.suspended(id)
+	}
 	c.unindex(item)
 	// The map of before may still be being sent, so it is left as it was.
 	*item = stored{resource: resource, members: item.members, version: item.version + 1, created: item.created, modified: s.now()}
@@ -506,6 +511,7 @@ func (s *store) delete(endpoint, id, ifMatch string) *failure {
 		c.unindex(item)
 		resource := maps.Clone(item.resource)
 		resource["active"] = false
+		s.suspended(id)
 		*item = stored{resource: resource, members: item.members, version: item.version + 1, created: item.created, modified: s.now()}
 		c.index(item)
 		s.record(c, item)
@@ -514,6 +520,7 @@ func (s *store) delete(endpoint, id, ifMatch string) *failure {
 	c.drop(item)
 	s.record(c, item)
 	s.leaveGroups(id)
+	s.suspended(id)
 	return nil
 }
 

@@ -3,8 +3,11 @@ package passwords_test
 import (
 	"encoding/json"
 	"fmt"
+	"net/http"
+	"net/http/cookiejar"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -59,10 +62,29 @@ func TestPeopleSignInToTheCloudWithTheDirectorysPassword(t *testing.T) {
 	require.Eventually(t, func() bool { return w.SignsIn("bo", "Puffin-Isle-77") == 204 }, 20*time.Second, 50*time.Millisecond)
 	w.Says([]string{"acts"}, "pause-digests: brisling", "resume-digests: brisling")
 
-	// Who leaves has none any more.
+	// Who leaves has none any more, is signed out everywhere, and stays so when they return.
+	jar, err := cookiejar.New(nil)
+	require.NoError(t, err)
+	signedIn := func(method, body string) int {
+		t.Helper()
+		request, err := http.NewRequestWithContext(t.Context(), method, w.Cloud.Base+"/me/session", strings.NewReader(body))
+		require.NoError(t, err)
+		request.Header.Set("Content-Type", "application/json")
+		answer, err := (&http.Client{Jar: jar}).Do(request)
+		require.NoError(t, err)
+		require.NoError(t, answer.Body.Close())
+		return answer.StatusCode
+	}
+	require.Equal(t, 204, signedIn("POST", `{"login": "bo@brisling.example", "password": "Puffin-Isle-77"}`))
+	require.Equal(t, 200, signedIn("GET", ""))
 	id := fmt.Sprint(w.User("bo@brisling.example")["id"])
 	require.NoError(t, w.LDAP.ModifyDN(ldap.NewModifyDNRequest("cn=Bo,"+worldtest.People, "cn=Bo", true, worldtest.Leavers)))
 	w.InStep(1)
+	assert.Equal(t, 401, signedIn("GET", ""))
+	w.Says([]string{"leavers", "return", "bo@brisling.example", "--yes"})
+	assert.Equal(t, true, w.User("bo@brisling.example")["active"])
+	assert.Equal(t, 401, signedIn("GET", ""), "the old session is over")
+	w.Says([]string{"pins", "lift", "bo@brisling.example", "--yes"})
 	digests(2, 0, 0)
 	require.Eventually(t, func() bool {
 		var kept struct {
