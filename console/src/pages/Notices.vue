@@ -101,7 +101,7 @@ const columns: DataTableColumns<Notice> = [
                 data.server ? `${data.server}, from ${data.from}` : 'none: the service is started with --mail-server'
               }}
             </dd>
-            <template v-for="one in data.recipients" :key="one.to">
+            <template v-for="one in edits ? [] : data.recipients" :key="one.to">
               <dt>{{ one.to }}</dt>
               <dd>{{ one.of.join(' and ') }}</dd>
             </template>

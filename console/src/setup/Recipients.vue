@@ -11,10 +11,10 @@ import DraftBar from './DraftBar.vue'
 type Kind = 'failures' | 'digest' | 'weekly-report' | 'monthly-report'
 
 const kinds: { value: Kind; text: string }[] = [
-  { value: 'failures', text: 'what breaks, and when it is well' },
-  { value: 'digest', text: 'the digest of the day' },
-  { value: 'weekly-report', text: 'the weekly report' },
-  { value: 'monthly-report', text: 'the monthly report' },
+  { value: 'failures', text: 'failures' },
+  { value: 'digest', text: 'digest of the day' },
+  { value: 'weekly-report', text: 'weekly report' },
+  { value: 'monthly-report', text: 'monthly report' },
 ]
 const usual: Kind[] = ['failures', 'digest']
 
@@ -27,13 +27,12 @@ onMounted(() => void draft.load())
 
 function change(edit: (notices: Schemas['Notices']) => void): void {
   if (!draft.document) return
-  const next = structuredClone({ recipients: [...recipients.value], ...notices.value }) as Schemas['Notices']
-  edit(next)
-  if (!next.recipients?.length) delete next.recipients
-  draft.document = { ...draft.document, notices: next }
+  const now = (draft.document.notices ??= {})
+  edit(now)
+  if (!now.recipients?.length) delete now.recipients
 }
 const set = (at: number, one: Schemas['Recipient']) => change((n) => n.recipients?.splice(at, 1, one))
-const add = () => change((n) => (n.recipients = [...(n.recipients ?? []), { to: '', of: usual }]))
+const add = () => change((n) => (n.recipients = [...(n.recipients ?? []), { to: '', of: [...usual] }]))
 const remove = (at: number) => change((n) => n.recipients?.splice(at, 1))
 function optional(name: 'digest' | 'webhook', value: string): void {
   change((n) => {
@@ -108,7 +107,7 @@ function optional(name: 'digest' | 'webhook', value: string): void {
         /></label>
       </div>
       <p class="quiet">
-        A person without a choice gets failures and the digest. Reports go out at the time of the digest, on Mondays and
+        Failures are told at once, and when it is well again. Reports go out at the time of the digest, on Mondays and
         on the first of the month. It counts once the draft is activated.
       </p>
     </div>
@@ -125,6 +124,9 @@ function optional(name: 'digest' | 'webhook', value: string): void {
 }
 .told td:first-child {
   width: 280px;
+}
+.sheet {
+  margin-bottom: 14px;
 }
 label {
   display: flex;

@@ -137,7 +137,7 @@ func TestARunIsUndone(t *testing.T) {
 	assert.Equal(t, true, w.User("crew00007@brisling.example")["active"])
 	assert.Equal(t, false, w.User("eli.sund@brisling.example")["active"])
 	stays(w)
-	w.Says([]string{"why", "crew00007@brisling.example"}, "it was put back, whatever the scope says")
+	w.Says([]string{"why", "crew00007@brisling.example"}, "an operator has decided so, whatever the scope says")
 	w.Says([]string{"pins", "lift", "--run", strconv.FormatInt(run.ID, 10)}, "2 pins would be lifted")
 	w.Says([]string{"pins", "lift", "--run", strconv.FormatInt(run.ID, 10), "--yes"}, "suspend 1", "restore 1")
 	assert.Equal(t, false, w.User("crew00007@brisling.example")["active"])
