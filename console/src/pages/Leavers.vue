@@ -32,28 +32,28 @@ const columns: DataTableColumns<Leaver> = [
   {
     title: 'Deleted on',
     key: 'on',
-    width: 180,
+    width: 160,
     render: (l) => [day(l.on), h('span', { class: 'quiet' }, ` ${until(l.on)}`)],
   },
-  { title: 'Kind', key: 'kind', width: 80 },
+  { title: 'Kind', key: 'kind', width: 70 },
   {
     title: 'Name',
     key: 'name',
-    minWidth: 150,
+    minWidth: 120,
     render: (l) => h(RouterLink, { to: { name: 'object', params: { id: l.entryId } } }, () => l.name),
   },
   {
     title: 'Why',
     key: 'gone',
-    width: 150,
+    width: 120,
     render: (l) => (l.gone ? `deleted from ${l.directory}` : 'out of scope'),
   },
-  { title: 'Left', key: 'left', width: 100, render: (l) => when(l.left) },
-  { title: 'Entry', key: 'dn', width: 300, render: (l) => h(Dn, { dn: l.dn }) },
+  { title: 'Left', key: 'left', width: 90, render: (l) => when(l.left) },
+  { title: 'Entry', key: 'dn', width: 280, render: (l) => h(Dn, { dn: l.dn }) },
   {
     title: 'By hand',
     key: 'act',
-    width: 170,
+    width: 190,
     render: (l) =>
       session.may('operator')
         ? h('div', { class: 'row' }, [

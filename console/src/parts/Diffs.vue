@@ -77,6 +77,11 @@ td {
   overflow-wrap: anywhere;
   border-top: 1px solid var(--line);
 }
+/* A short value stays in one piece. */
+td:nth-child(2),
+td:nth-child(3) {
+  min-width: 70px;
+}
 .list span {
   margin: 0 4px 2px 0;
   display: inline-block;

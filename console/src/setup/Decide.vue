@@ -92,7 +92,7 @@ const title: Record<Action, string> = {
       <NButton size="small" :disabled="!other" :loading="busy" @click="ask(linked ? 'merge' : 'link', other)">{{
         linked ? 'Merge with it…' : 'Link it…'
       }}</NButton>
-      <NButton size="small" :disabled="!other" :loading="busy" @click="ask(linked ? 'swap' : 'take-over', other)">{{
+      <NButton v-if="other" size="small" :loading="busy" @click="ask(linked ? 'swap' : 'take-over', other)">{{
         linked ? 'Exchange with whose it is…' : 'Take it over…'
       }}</NButton>
     </div>
