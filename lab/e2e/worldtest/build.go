@@ -47,6 +47,7 @@ func Main(m *testing.M) {
 	} else {
 		status = m.Run()
 	}
+	_ = removePattern()
 	_ = servers.RemovePattern()
 	_ = os.RemoveAll(dir)
 	os.Exit(status)
