@@ -152,6 +152,7 @@ var errRetired = errors.New("the service does not know this agent any more")
 func (a *Agent) Run(ctx context.Context) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.Go(func() error { return a.greet(ctx) })
+	group.Go(func() error { return a.watch(ctx) })
 	for slot := range atOnce {
 		lane := orders.LaneAny
 		if slot == 0 {

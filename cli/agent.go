@@ -28,7 +28,7 @@ func newAgentListCommand(d *deps) *cobra.Command {
 		Use: "list", Short: "List agents and what they serve", Args: noArguments, Example: "  kambrel agent list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.Agent, error) { return c.Agents(ctx) }, func(w io.Writer, agents []wire.Agent) error {
-				t := newTable("NAME", "STATE", "HOST", "VERSION", "SERVES", "LAST CONTACT", "ID")
+				t := newTable("NAME", "STATE", "HOST", "VERSION", "SERVES", "LIVE", "LAST CONTACT", "ID")
 				for _, a := range agents {
 					serves := or(strings.Join(a.Directories, ", "), "-")
 					if len(a.Asks) > 0 {
@@ -37,12 +37,17 @@ func newAgentListCommand(d *deps) *cobra.Command {
 					if len(a.Plain) > 0 {
 						serves += " (PLAIN LDAP: " + strings.Join(a.Plain, ", ") + ")"
 					}
-					t.add(a.Name, agentState(a), a.Host, or(a.Version, "-"), serves, when(a.LastContact), a.ID)
+					t.add(a.Name, agentState(a), a.Host, or(a.Version, "-"), serves, liveText(a.Watches), when(a.LastContact), a.ID)
 				}
 				if err := t.print(w); err != nil {
 					return err
 				}
 				for _, a := range agents {
+					for _, one := range a.Watches {
+						if one.State != wire.Watched {
+							fmt.Fprintf(w, "\n%s does not hear of changes in %s since %s: %s\n  They come with the schedule until then.\n", a.Name, one.Directory, when(&one.Since), one.Detail)
+						}
+					}
 					for _, fault := range a.Faults {
 						fmt.Fprintf(w, "\n%s fails at %s since %s: %s\n  Look again with 'kambrel directory probe %s --agent %s'; until it is well, others do its work.\n", a.Name, fault.Directory, when(&fault.Since), fault.Detail, fault.Directory, a.Name)
 					}
@@ -51,6 +56,15 @@ func newAgentListCommand(d *deps) *cobra.Command {
 			})
 		},
 	}
+}
+
+// liveText says how an agent hears of changes.
+func liveText(watches []wire.Watch) string {
+	texts := make([]string, len(watches))
+	for i, one := range watches {
+		texts[i] = one.Directory + " " + one.State
+	}
+	return or(strings.Join(texts, ", "), "-")
 }
 
 // agentState says how an agent is, and that it fails where it does.

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/go-ldap/ldap/v3"
 	"github.com/stretchr/testify/assert"
@@ -239,8 +240,61 @@ func TestContract(t *testing.T) {
 				many[i] = p.person(fleet, fmt.Sprintf("Crew %03d", i))
 			}
 			assert.Len(t, p.changes().entries, len(many), "more changes than one fetch takes")
+			p.watchTells(fleet)
 		})
 	}
+}
+
+// watchTells hears of every sort of change as it comes, and of none where there is none; a
+// watch ends when it is told to, and with its connection.
+func (p *peer) watchTells(parent string) {
+	p.t.Helper()
+	heard := make(chan struct{}, 1000)
+	begin := func(ctx context.Context) (*Session, chan error) {
+		session, err := Open(ctx, connection(p.server))
+		require.NoError(p.t, err)
+		ended := make(chan error, 1)
+		go func() { ended <- session.Watch(ctx, p.dialect, p.server.BaseDN, func() { heard <- struct{}{} }) }()
+		return session, ended
+	}
+	within := func(what string, change func()) {
+		p.t.Helper()
+		change()
+		select {
+		case <-heard:
+		case <-time.After(10 * time.Second):
+			assert.Fail(p.t, "nothing was heard of "+what)
+		}
+		for quiet := false; !quiet; { // one change may be told more than once
+			select {
+			case <-heard:
+			case <-time.After(300 * time.Millisecond):
+				quiet = true
+			}
+		}
+	}
+	ctx, stop := context.WithCancel(p.t.Context())
+	session, ended := begin(ctx)
+	defer session.Close()
+	one := ""
+	// Until the search is open, nothing is heard; so the first one is made again.
+	require.Eventually(p.t, func() bool {
+		p.modify("CN=Mira Tangen,"+parent, func(m *ldap.ModifyRequest) { m.Replace("title", []string{fmt.Sprint(time.Now().UnixNano())}) })
+		return len(heard) > 0
+	}, 20*time.Second, 200*time.Millisecond)
+	within("somebody who comes", func() { one = p.person(parent, "Eli Aas") })
+	within("a rename", func() { p.move(one, "CN=Eli Nes", "") })
+	within("somebody who goes", func() { require.NoError(p.t, p.admin.Del(ldap.NewDelRequest("CN=Eli Nes,"+parent, nil))) })
+	stop()
+	assert.ErrorIs(p.t, <-ended, context.Canceled)
+
+	session, ended = begin(p.t.Context())
+	require.Eventually(p.t, func() bool {
+		p.modify("CN=Mira Tangen,"+parent, func(m *ldap.ModifyRequest) { m.Replace("title", []string{fmt.Sprint(time.Now().UnixNano())}) })
+		return len(heard) > 0
+	}, 20*time.Second, 200*time.Millisecond)
+	session.Close()
+	assert.Error(p.t, <-ended, "a connection that breaks is told")
 }
 
 func TestUndeletedEntriesComeBackWithTheirID(t *testing.T) {

@@ -20,6 +20,7 @@ const (
 	Repair    = "repair"
 	Run       = "run"
 	Seconds   = "seconds"
+	State     = "state"
 	Statement = "statement" // of SQL, without values
 	Stream    = "stream"    // of acts
 	URL       = "url"

@@ -263,6 +263,8 @@ func (g Guard) Whole() Guard {
 // Schedule says when runs start by themselves.
 type Schedule struct {
 	Every string `json:"every" yaml:"every"` // a duration such as 2m, or "off"
+	// Live lets agents watch their directories; a change starts a run at once.
+	Live bool `json:"live,omitempty" yaml:"live,omitempty"`
 }
 
 // ShortestInterval is the least time between scheduled runs.

@@ -3,7 +3,12 @@
 // its work is in protocol/orders. They do nothing but say what is wrong with them.
 package wire
 
-import "slices"
+import (
+	"slices"
+	"time"
+
+	"kambrel.example/kambrel/core/entry"
+)
 
 // Hello is what an agent tells about itself when it starts.
 type Hello struct {
@@ -46,6 +51,51 @@ func (h Hello) Check() string {
 		}
 	}
 	return ""
+}
+
+// How watching a directory goes.
+const (
+	Watched     = "watched"     // changes are heard of as they come
+	WatchBroken = "broken"      // it is tried again
+	NotWatched  = "not-offered" // the directory has no way to tell
+)
+
+// Watch is how an agent watches a directory.
+type Watch struct {
+	Directory string    `json:"directory"`
+	State     string    `json:"state" enum:"watched,broken,not-offered"`
+	Since     time.Time `json:"since"`
+	Detail    string    `json:"detail,omitempty"`
+}
+
+// Watches is what an agent says of all that it watches.
+type Watches struct {
+	States []Watch `json:"states"`
+}
+
+// Check tells what is wrong with it, "" when nothing is.
+func (w Watches) Check() string {
+	if len(w.States) > 200 {
+		return "an agent watches up to 200 directories"
+	}
+	for _, one := range w.States {
+		if one.Directory == "" || len(one.Directory) > 63 || len(one.Detail) > 2000 || one.State != Watched && one.State != WatchBroken && one.State != NotWatched {
+			return "the name of a directory has up to 63 bytes, the detail up to 2000, and the state is one that there is"
+		}
+	}
+	return ""
+}
+
+// WatchWanted is a directory that an agent is to watch.
+type WatchWanted struct {
+	Directory string        `json:"directory"`
+	Dialect   entry.Dialect `json:"dialect"`
+	Base      string        `json:"base"`
+}
+
+// Changed says that something has changed in a directory.
+type Changed struct {
+	Directory string `json:"directory"`
 }
 
 // EnrolRequest exchanges a one-time code for an identity. PublicKey is a JWK

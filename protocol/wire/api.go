@@ -459,6 +459,8 @@ type Agent struct {
 	Enrolled    time.Time  `json:"enrolled"`
 	LastContact *time.Time `json:"lastContact,omitempty"`
 	State       string     `json:"state" enum:"online,offline,never-seen"`
+	// Watches are how it hears of changes.
+	Watches []Watch `json:"watches" doc:"Directories that it watches for changes, while the settings want them live"`
 	// Faults are where it fails for a cause of its own.
 	Faults []AgentFault `json:"faults" doc:"Directories for which it fails while others may be well; it gets no more orders for them until a probe finds it well"`
 }

@@ -124,6 +124,49 @@ func (s *Server) agentStreams() {
 		}
 		return c.SendStatus(http.StatusNoContent)
 	})
+	s.app.Post("/api/v1/agent/watches", func(c *fiber.Ctx) error {
+		agent, err := s.agent(c)
+		if err != nil {
+			return err
+		}
+		var said wire.Watches
+		text, err := s.shortBody(c, mostHello)
+		if err != nil {
+			return err
+		}
+		if err := json.Unmarshal(text, &said); err != nil {
+			return problem.Wrap(problem.AgentMessageMalformed, err, "watches of agent %s", agent.Name)
+		}
+		if fault := said.Check(); fault != "" {
+			return problem.New(problem.AgentMessageMalformed, "watches of agent %s: %s.", agent.Name, fault)
+		}
+		wanted, err := s.service.Agents.Watches(c.UserContext(), agent, said.States)
+		if err != nil {
+			return err
+		}
+		return c.JSON(wanted)
+	})
+	s.app.Post("/api/v1/agent/changed", func(c *fiber.Ctx) error {
+		agent, err := s.agent(c)
+		if err != nil {
+			return err
+		}
+		var said wire.Changed
+		text, err := s.shortBody(c, mostHello)
+		if err != nil {
+			return err
+		}
+		if err := json.Unmarshal(text, &said); err != nil {
+			return problem.Wrap(problem.AgentMessageMalformed, err, "change told by agent %s", agent.Name)
+		}
+		if !agent.May(said.Directory) {
+			return problem.New(problem.DirectoryNotGranted, "agent %s may not speak for %q.", agent.Name, said.Directory)
+		}
+		if err := s.service.Jobs.Changed(c.UserContext(), said.Directory); err != nil {
+			return err
+		}
+		return c.SendStatus(http.StatusNoContent)
+	})
 	s.app.Get("/api/v1/agent/order", func(c *fiber.Ctx) error {
 		agent, err := s.agent(c)
 		if err != nil {

@@ -26,6 +26,8 @@ type Agent struct {
 	Enrolled    time.Time
 	LastContact *time.Time
 	Trusts      string // the issuer whose events it carries out
+	// Watches are how it watches directories.
+	Watches []Watch `gorm:"serializer:json;type:jsonb"`
 	// Keys are what it states of its key, by directory, and KeysBefore what it stated of the
 	// one before.
 	Keys       map[string]string `gorm:"serializer:json;type:jsonb"`
@@ -110,6 +112,26 @@ func (s Agents) Grant(ctx context.Context, id string, directories []string) (boo
 func (s Agents) UseSignature(ctx context.Context, id string, expires time.Time) (bool, error) {
 	n, err := s.exec(ctx, `INSERT INTO agent_signatures (id, expires) VALUES (?, ?) ON CONFLICT DO NOTHING`, id, expires)
 	return n == 1, err
+}
+
+// Watch is how an agent watches a directory.
+type Watch struct {
+	Directory, State string
+	Since            time.Time
+	Detail           string
+}
+
+// KeepWatches keeps how an agent watches directories, where that is otherwise than before.
+func (s Agents) KeepWatches(ctx context.Context, agent Agent, watches []Watch) error {
+	text, err := json.Marshal(watches)
+	if err != nil {
+		return err
+	}
+	n, err := s.exec(ctx, `UPDATE agents SET watches = ?::jsonb WHERE id = ? AND watches IS DISTINCT FROM ?::jsonb`, string(text), agent.ID, string(text))
+	if err != nil || n == 0 {
+		return err
+	}
+	return s.Notify(ctx, Event{Kind: "agent"})
 }
 
 // Touch notes that an agent was heard of.

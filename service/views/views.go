@@ -177,6 +177,7 @@ func Agent(a store.Agent) wire.Agent {
 	if view.Plain == nil {
 		view.Plain = []string{}
 	}
+	view.Watches = List(a.Watches, func(w store.Watch) wire.Watch { return wire.Watch(w) })
 	view.Faults = List(a.Faults, func(f store.AgentFault) wire.AgentFault {
 		return wire.AgentFault{Directory: f.Directory, Code: string(f.Code), Title: problem.Describe(f.Code).Title, Detail: f.Detail, Since: f.Since}
 	})

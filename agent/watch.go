@@ -1,0 +1,215 @@
+package agent
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+
+	"kambrel.example/kambrel/core/logkey"
+	"kambrel.example/kambrel/directory"
+	"kambrel.example/kambrel/protocol/wire"
+)
+
+const (
+	watchesEvery = 3 * time.Second // how often it is asked what is to be watched
+	// gather is how long after one word to the service the next one waits, so that a burst
+	// is told a few times and not a thousand.
+	gather       = 250 * time.Millisecond
+	longestWatch = 30 * time.Second // between tries to watch again
+)
+
+// watching is what the agent watches now.
+type watching struct {
+	mu     sync.Mutex
+	states map[string]wire.Watch // by directory
+	stops  map[string]func()     // by what is watched and how
+}
+
+// watch hears of changes in the directories for which the service wants it, and tells the
+// service that there are some.
+func (a *Agent) watch(ctx context.Context) error {
+	w := &watching{states: map[string]wire.Watch{}, stops: map[string]func(){}}
+	var group sync.WaitGroup
+	defer group.Wait()
+	ticker := time.NewTicker(watchesEvery)
+	defer ticker.Stop()
+	for ctx.Err() == nil {
+		wanted, err := a.watches(ctx, w.told())
+		switch {
+		case errors.Is(err, errRetired):
+			return err
+		case err != nil: // what is watched goes on; it is told when the service is back
+			if ctx.Err() == nil {
+				slog.Debug("ask what is to be watched", logkey.Error, err)
+			}
+		default:
+			a.follow(ctx, &group, w, wanted)
+		}
+		select {
+		case <-ctx.Done():
+		case <-ticker.C:
+		}
+	}
+	return nil
+}
+
+// follow begins what is to be watched, and ends what is not any more, or otherwise.
+func (a *Agent) follow(ctx context.Context, group *sync.WaitGroup, w *watching, wanted []wire.WatchWanted) {
+	directories, err := a.directories()
+	if err != nil {
+		slog.Warn("read the configuration", logkey.Error, err)
+		return
+	}
+	keep := map[string]bool{}
+	for _, one := range wanted {
+		for _, d := range directories {
+			if d.Name != one.Directory {
+				continue
+			}
+			key := fmt.Sprintf("%+v %+v %q", one, d, d.Password.Reveal())
+			keep[key] = true
+			if _, runs := w.stops[key]; runs {
+				continue
+			}
+			watched, stop := context.WithCancel(ctx)
+			w.stops[key] = stop
+			group.Go(func() { a.watchOne(watched, w, d, one) })
+		}
+	}
+	for key, stop := range w.stops {
+		if !keep[key] {
+			stop()
+			delete(w.stops, key)
+		}
+	}
+}
+
+// watchOne watches one directory until ctx ends. After each beginning the service is told to
+// read once, since nobody knows what has changed before.
+func (a *Agent) watchOne(ctx context.Context, w *watching, d Directory, wanted wire.WatchWanted) {
+	defer w.forget(d.Name)
+	changed := make(chan struct{}, 1)
+	hear := func() {
+		select {
+		case changed <- struct{}{}:
+		default:
+		}
+	}
+	var teller sync.WaitGroup
+	defer teller.Wait()
+	teller.Go(func() { a.tellChanges(ctx, d.Name, changed) })
+	pauses := backoff.NewExponentialBackOff()
+	pauses.InitialInterval, pauses.MaxInterval, pauses.Multiplier = firstPause, longestWatch, 2
+	for ctx.Err() == nil {
+		began := time.Now()
+		err := func() error {
+			session, err := directory.Open(ctx, d.connection())
+			if err != nil {
+				return err
+			}
+			defer session.Close()
+			stop := context.AfterFunc(ctx, session.Close)
+			defer stop()
+			w.tell(wire.Watch{Directory: d.Name, State: wire.Watched})
+			hear()
+			return session.Watch(ctx, wanted.Dialect, wanted.Base, hear)
+		}()
+		if ctx.Err() != nil {
+			return
+		}
+		state := wire.WatchBroken
+		if errors.Is(err, directory.ErrNotWatched) {
+			state = wire.NotWatched
+		}
+		w.tell(wire.Watch{Directory: d.Name, State: state, Detail: err.Error()})
+		if time.Since(began) > longestWatch {
+			pauses.Reset()
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pauses.NextBackOff()):
+		}
+	}
+}
+
+// tellChanges tells the service that a directory has changed: the first time at once, and
+// what comes within a moment after that together.
+func (a *Agent) tellChanges(ctx context.Context, name string, changed <-chan struct{}) {
+	body, _ := json.Marshal(wire.Changed{Directory: name})
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-changed:
+		}
+		for ctx.Err() == nil {
+			response, err := a.do(ctx, http.MethodPost, "/api/v1/agent/changed", bytes.NewReader(body))
+			if err == nil {
+				_ = response.Body.Close()
+				break
+			}
+			if ctx.Err() == nil {
+				slog.Warn("tell the service of a change", logkey.Directory, name, logkey.Error, err)
+			}
+			select {
+			case <-ctx.Done():
+			case <-time.After(time.Second):
+			}
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(gather):
+		}
+	}
+}
+
+// watches says how watching goes, and asks what is to be watched.
+func (a *Agent) watches(ctx context.Context, states []wire.Watch) ([]wire.WatchWanted, error) {
+	body, err := json.Marshal(wire.Watches{States: states})
+	if err != nil {
+		return nil, err
+	}
+	response, err := a.do(ctx, http.MethodPost, "/api/v1/agent/watches", bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	defer response.Body.Close()
+	var wanted []wire.WatchWanted
+	return wanted, json.NewDecoder(response.Body).Decode(&wanted)
+}
+
+func (w *watching) tell(state wire.Watch) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.states[state.Directory].State != state.State {
+		state.Since = time.Now()
+		slog.Info("watching", logkey.Directory, state.Directory, logkey.State, state.State, logkey.Detail, state.Detail)
+	} else {
+		state.Since = w.states[state.Directory].Since
+	}
+	w.states[state.Directory] = state
+}
+
+func (w *watching) forget(name string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	delete(w.states, name)
+}
+
+func (w *watching) told() []wire.Watch {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	states := make([]wire.Watch, 0, len(w.states))
+	for _, state := range w.states {
+		states = append(states, state)
+	}
+	return states
+}

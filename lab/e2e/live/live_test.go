@@ -1,0 +1,132 @@
+package live_test
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/lab/e2e/worldtest"
+	"kambrel.example/kambrel/protocol/wire"
+)
+
+// liveDocument lets changes start runs, and nothing else does.
+func liveDocument() settings.Document {
+	d := worldtest.Document()
+	d.Schedule.Live = true
+	return d
+}
+
+// watched waits until an agent says so of the directory.
+func watched(w *worldtest.World, state string) wire.Watch {
+	w.T.Helper()
+	var found wire.Watch
+	require.Eventually(w.T, func() bool {
+		agents, err := w.Client.Agents(w.T.Context())
+		if err != nil || len(agents) == 0 {
+			return false
+		}
+		at := slices.IndexFunc(agents[0].Watches, func(one wire.Watch) bool { return one.Directory == "brisling" && one.State == state })
+		if at >= 0 {
+			found = agents[0].Watches[at]
+		}
+		return at >= 0
+	}, 40*time.Second, 50*time.Millisecond, "the directory is %s", state)
+	return found
+}
+
+// arrives waits until the cloud has a title, and tells how long that took.
+func arrives(w *worldtest.World, login, title string) time.Duration {
+	w.T.Helper()
+	began := time.Now()
+	require.Eventually(w.T, func() bool {
+		user := w.User(login)
+		return user != nil && user["title"] == title
+	}, 30*time.Second, 10*time.Millisecond, "%s becomes %s", login, title)
+	return time.Since(began)
+}
+
+// TestAChangeArrivesByItself changes people in a directory: each change is in the cloud at
+// once, a burst with a few runs, what changed while nobody watched with the next beginning, and
+// nothing moves by itself any more once it is switched off.
+func TestAChangeArrivesByItself(t *testing.T) {
+	t.Parallel()
+	w := worldtest.NewRaced(t, worldtest.LDIFPeople(60))
+	w.Activate(liveDocument())
+	ada := w.Person("Ada Lind", map[string]string{"title": "Mate"})
+	const login = "ada.lind@brisling.example"
+	arrives(w, login, "Mate") // also the first run begins by itself
+	watched(w, wire.Watched)
+	w.Says([]string{"agent", "list"}, "brisling watched")
+
+	var took []time.Duration
+	for i := range 10 {
+		title := fmt.Sprintf("Mate %d", i)
+		w.Set(ada, "title", title)
+		took = append(took, arrives(w, login, title))
+	}
+	slices.Sort(took)
+	t.Logf("from directory to cloud: %s in the middle, %s at most", took[len(took)/2], took[len(took)-1])
+	assert.Less(t, took[len(took)/2], 3*time.Second)
+
+	// A person who comes and one who is deleted.
+	bo := w.Person("Bo Vik", map[string]string{"title": "Cook"})
+	arrives(w, "bo.vik@brisling.example", "Cook")
+	require.NoError(t, w.LDAP.Del(ldap.NewDelRequest(bo, nil)))
+	require.Eventually(t, func() bool { return w.User("bo.vik@brisling.example")["active"] == false }, 20*time.Second, 20*time.Millisecond)
+
+	// A burst is gathered.
+	runs := func() int {
+		page, err := w.Client.Runs(t.Context(), nil)
+		require.NoError(t, err)
+		return page.Total
+	}
+	before := runs()
+	for i := range 60 {
+		w.Set(fmt.Sprintf("cn=Crew %05d,%s", i, worldtest.People), "title", "Stoker")
+	}
+	require.Eventually(t, func() bool { return len(worldtest.Users(t, w.Address(), `title eq "Stoker"`)) == 60 }, 30*time.Second, 50*time.Millisecond)
+	assert.Less(t, runs()-before, 30, "a few runs, not one for each")
+
+	// What changes while the agent is away comes when it is back, and so it is with a
+	// directory that was started again.
+	require.NoError(t, w.Agent.Stop())
+	w.Set(ada, "title", "Purser")
+	w.StartAgent()
+	arrives(w, login, "Purser")
+	require.NoError(t, w.Directory.Process.Stop())
+	watched(w, wire.WatchBroken)
+	w.RestartDirectory()
+	w.Set(ada, "title", "Master")
+	arrives(w, login, "Master")
+	watched(w, wire.Watched)
+
+	// Switched off, nobody watches.
+	w.Activate(worldtest.Document())
+	require.Eventually(t, func() bool {
+		agents, err := w.Client.Agents(t.Context())
+		return err == nil && len(agents[0].Watches) == 0
+	}, 20*time.Second, 50*time.Millisecond)
+	before = runs()
+	w.Set(ada, "title", "Bosun")
+	w.Person("Cai Nes", nil)
+	w.InStep(2)
+	assert.Equal(t, before+1, runs(), "only the run that was asked for")
+}
+
+// TestADirectoryThatTellsNothingIsNotWatched says so, and the schedule goes on.
+func TestADirectoryThatTellsNothingIsNotWatched(t *testing.T) {
+	t.Parallel()
+	w := worldtest.NewWith(t, worldtest.LDIFPeople(3), worldtest.Options{NoSync: true})
+	d := liveDocument()
+	d.Schedule.Every = "10s"
+	w.Activate(d)
+	watched(w, wire.NotWatched)
+	w.Set("cn=Crew 00001,"+worldtest.People, "title", "Mate")
+	arrives(w, "crew00001@brisling.example", "Mate")
+}

@@ -1,0 +1,31 @@
+package agents
+
+import (
+	"context"
+
+	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/store"
+)
+
+// Watches keeps how an agent watches its directories, and says which it is to watch: those
+// that it may speak for, while the settings want changes live.
+func (a *Agents) Watches(ctx context.Context, agent store.Agent, states []wire.Watch) ([]wire.WatchWanted, error) {
+	wanted := []wire.WatchWanted{}
+	kept := make([]store.Watch, len(states))
+	for i, s := range states {
+		kept[i] = store.Watch(s)
+	}
+	if err := a.store.Agents.KeepWatches(ctx, agent, kept); err != nil {
+		return nil, err
+	}
+	active, ok, err := a.store.Settings.Active(ctx)
+	if err != nil || !ok || !active.Document.Schedule.Live {
+		return wanted, err
+	}
+	for _, d := range active.Document.Directories {
+		if agent.May(d.Name) {
+			wanted = append(wanted, wire.WatchWanted{Directory: d.Name, Dialect: d.Dialect, Base: d.Base})
+		}
+	}
+	return wanted, nil
+}

@@ -1,0 +1,25 @@
+package jobs
+
+import (
+	"context"
+
+	"kambrel.example/kambrel/core/purpose"
+	"kambrel.example/kambrel/service/store"
+)
+
+// liveBy is who asks for the runs that changes have started.
+const liveBy = "live"
+
+// Changed asks for a run, since an agent has heard that its directory has changed. Words that
+// come while a run waits are that run's; while one is under way, the next one follows it.
+func (e *Jobs) Changed(ctx context.Context, directory string) error {
+	revision, ok, err := e.store.Settings.Active(ctx)
+	if err != nil || !ok || !revision.Document.Schedule.Live {
+		return err
+	}
+	if _, is := revision.Document.Directory(directory); !is {
+		return nil
+	}
+	_, err = e.store.Runs.AskOnce(ctx, store.Run{Purpose: purpose.Sync, By: liveBy, Revision: revision.Revision})
+	return err
+}
