@@ -237,6 +237,9 @@ func printHealth(w io.Writer, h wire.Health) error {
 			next = "at " + when(h.NextRun) + ", in " + until.Round(time.Second).String()
 		}
 	}
+	if h.Live {
+		next = "with the next change in a directory that is watched; by the schedule " + next
+	}
 	fmt.Fprintf(w, "Next run   %s\n", next)
 	fmt.Fprintf(w, "Objects    %d users in directories, %d linked (%d suspended), %d groups and %d contacts linked, %d in the cloud only\n", h.Objects.Entries, h.Objects.Linked, h.Objects.Suspended, h.Objects.Groups, h.Objects.Contacts, h.Objects.CloudOnly)
 	if h.Pins > 0 {

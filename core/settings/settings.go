@@ -263,9 +263,13 @@ func (g Guard) Whole() Guard {
 // Schedule says when runs start by themselves.
 type Schedule struct {
 	Every string `json:"every" yaml:"every"` // a duration such as 2m, or "off"
-	// Live lets agents watch their directories; a change starts a run at once.
-	Live bool `json:"live,omitempty" yaml:"live,omitempty"`
+	// Live lets agents watch their directories, so that a change starts a run at once: on
+	// or off; without it on, unless runs are started by hand only.
+	Live string `json:"live,omitempty" yaml:"live,omitempty"`
 }
+
+// IsLive tells whether a change in a directory starts a run.
+func (s Schedule) IsLive() bool { return s.Live == "on" || s.Live == "" && s.Every != "off" }
 
 // ShortestInterval is the least time between scheduled runs.
 const ShortestInterval = 10 * time.Second

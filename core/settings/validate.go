@@ -84,6 +84,9 @@ func (d *Document) Validate() []problem.Fault {
 	if days := d.History.Days; days != 0 && (days < LeastHistoryDays || days > MostHistoryDays) {
 		v.add("history.days", "%d: things are remembered for %d to %d days", days, LeastHistoryDays, MostHistoryDays)
 	}
+	if live := d.Schedule.Live; live != "" && live != "on" && live != "off" {
+		v.add("schedule.live", "%q is neither on nor off", live)
+	}
 	if d.Schedule.Every != "off" {
 		interval, err := time.ParseDuration(d.Schedule.Every)
 		if err != nil {

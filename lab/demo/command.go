@@ -52,6 +52,7 @@ Beside kambrel-lab it needs kambrel, as 'make build' makes both.`,
 	command.Flags().StringVar(&o.Dir, "dir", filepath.Join("var", "demo"), "folder for the state")
 	command.Flags().BoolVar(&o.Fresh, "fresh", false, "start over: delete the folder's state first")
 	command.Flags().BoolVar(&o.Once, "once", false, "stop after the first run and print a JSON summary")
+	command.Flags().BoolVar(&o.ByHand, "by-hand", false, "let changes in the directories wait for a sync, instead of watching them")
 	command.Flags().IntVar(&o.PortsFrom, "ports-from", 7600, "first port to use; the next free ones are taken")
 	return command
 }

@@ -33,6 +33,7 @@ type Options struct {
 	Dir       string // state
 	Fresh     bool   // start over
 	Once      bool   // end after the first run
+	ByHand    bool   // nobody watches the directories
 	PortsFrom int
 	// Program is kambrel, Lab is kambrel-lab.
 	Program, Lab string
@@ -494,7 +495,7 @@ func Settings(dialect entry.Dialect, base string) settings.Document {
 	if dialect == entry.AD {
 		document.Contacts.Filter = "(&(objectClass=contact)(!(|(showInAdvancedViewOnly=TRUE)(displayName=zz *))))"
 	}
-	// Rarely, so that what visitors edit waits for their own sync.
+	// As a net alone: what visitors edit arrives by itself.
 	document.Schedule.Every = "1h"
 	document.Notices = settings.Notices{Recipients: []settings.Recipient{{To: "operations@halvard.example"}, {To: "ingrid.moe@halvard.example", Of: []settings.NoticeKind{settings.NoticeDigest}}}}
 	return document
@@ -514,6 +515,9 @@ func (d *running) activate(ctx context.Context) error {
 	}
 	d.activated = true
 	document := Settings(d.dialect, d.directory.BaseDN)
+	if d.ByHand || d.Once {
+		document.Schedule.Live = "off"
+	}
 	text, err := document.YAML()
 	if err != nil {
 		return err

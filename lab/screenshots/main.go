@@ -97,7 +97,7 @@ func (s *studio) startDemo(ctx context.Context) error {
 		return err
 	}
 	s.kambrel = filepath.Join(bin, "kambrel")
-	s.process = exec.Command(filepath.Join(bin, "kambrel-lab"), "demo", "--dir", filepath.Join(s.dir, "state"), "--ports-from", "17600")
+	s.process = exec.Command(filepath.Join(bin, "kambrel-lab"), "demo", "--dir", filepath.Join(s.dir, "state"), "--ports-from", "17600", "--by-hand")
 	s.process.Dir, s.process.Stderr = s.dir, os.Stderr
 	if err := s.process.Start(); err != nil {
 		return err

@@ -521,6 +521,7 @@ type Health struct {
 	Beside    []Run            `json:"beside" doc:"Rehearsals, surveys and the like that go on or wait"`
 	Going     []progress.Going `json:"going" doc:"What is deleted when its grace time is over"`
 	NextRun   *time.Time       `json:"nextRun,omitempty" doc:"When the schedule starts the next one"`
+	Live      bool             `json:"live,omitempty" doc:"A change in a directory that is watched starts a run at once"`
 	Revision  int              `json:"revision"`
 	Agents    []Agent          `json:"agents"`
 	Objects   ObjectCounts     `json:"objects"`

@@ -19,7 +19,7 @@ func (a *Agents) Watches(ctx context.Context, agent store.Agent, states []wire.W
 		return nil, err
 	}
 	active, ok, err := a.store.Settings.Active(ctx)
-	if err != nil || !ok || !active.Document.Schedule.Live {
+	if err != nil || !ok || !active.Document.Schedule.IsLive() {
 		return wanted, err
 	}
 	for _, d := range active.Document.Directories {

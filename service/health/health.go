@@ -173,7 +173,7 @@ func (e *Health) connections(ctx context.Context, h *wire.Health) error {
 	if err != nil || !ok {
 		return err
 	}
-	h.Revision = revision.Revision
+	h.Revision, h.Live = revision.Revision, revision.Document.Schedule.IsLive()
 	for _, directory := range revision.Document.Directories {
 		view := wire.DirectoryState{Name: directory.Name, Dialect: string(directory.Dialect), Base: directory.Base}
 		for _, agent := range h.Agents {

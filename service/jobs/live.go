@@ -14,7 +14,7 @@ const liveBy = "live"
 // come while a run waits are that run's; while one is under way, the next one follows it.
 func (e *Jobs) Changed(ctx context.Context, directory string) error {
 	revision, ok, err := e.store.Settings.Active(ctx)
-	if err != nil || !ok || !revision.Document.Schedule.Live {
+	if err != nil || !ok || !revision.Document.Schedule.IsLive() {
 		return err
 	}
 	if _, is := revision.Document.Directory(directory); !is {

@@ -81,6 +81,11 @@ async function retire(agent: Schemas['Agent']): Promise<void> {
   }
 }
 
+function watchWord(one: Schemas['Watch']): string {
+  if (one.state === 'watched') return `hears of changes in ${one.directory} as they come`
+  if (one.state === 'broken') return `hears of no changes in ${one.directory} since ${when(one.since)}; tries again`
+  return `${one.directory} does not tell of changes; the schedule reads them`
+}
 const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', 'never-seen': 'default' }
 const probeTone: Record<string, Tone> = { good: 'success', doubtful: 'warning', bad: 'error' }
 const probeWord: Record<string, string> = { good: 'Good', doubtful: 'Look at it', bad: 'Wrong' }
@@ -255,6 +260,9 @@ function next(d: Schemas['ConnectedDirectory']): string {
           </td>
           <td>
             {{ agent.directories.join(', ') || 'nothing yet' }}
+            <div v-for="one in agent.watches" :key="one.directory" class="quiet" :title="one.detail">
+              {{ watchWord(one) }}
+            </div>
             <template v-if="agent.asks.length">
               <Tag :text="`Asks for ${agent.asks.join(', ')}`" tone="warning" />
               <NPopconfirm v-if="session.may('administrator')" @positive-click="grant(agent)">

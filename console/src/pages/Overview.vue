@@ -92,10 +92,13 @@ const numbers = computed(() => {
               No run has ended yet. “Sync now” starts the first one; a rehearsal shows beforehand what it would do.
             </p>
             <p class="quiet next">
+              <template v-if="health.live">Changes in directories that are watched start runs at once. </template>
               {{
                 health.nextRun
                   ? `The schedule starts the next run ${until(health.nextRun)}, at ${when(health.nextRun)}.`
-                  : 'The schedule is off: runs start by hand only.'
+                  : health.live
+                    ? 'The schedule is off.'
+                    : 'The schedule is off: runs start by hand only.'
               }}
               <Going :going="health.going" />
               <RouterLink v-if="health.pins" :to="{ name: 'kept' }"

@@ -57,8 +57,10 @@ const state = computed(() => {
   const now = h.current
     ? `run ${h.current.id} ${h.current.stage ? h.current.stage + 's' : 'waits'}`
     : h.nextRun
-      ? `next run ${until(h.nextRun)}`
-      : 'schedule off'
+      ? `${h.live ? 'live, ' : ''}next run ${until(h.nextRun)}`
+      : h.live
+        ? 'live'
+        : 'schedule off'
   return { mark: h.state, text: h.summary, more: now }
 })
 

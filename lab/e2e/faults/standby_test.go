@@ -21,7 +21,7 @@ func TestTheScheduleGoesOnWhenAServiceIsKilled(t *testing.T) {
 	t.Parallel()
 	w := worldtest.NewRaced(t, worldtest.LDIFPeople(5))
 	d := worldtest.Document()
-	d.Schedule.Every = "10s"
+	d.Schedule.Every, d.Schedule.Live = "10s", "off"
 	w.Activate(d)
 	first := worldtest.AwaitRun(t, w.Client, func(r wire.Run) bool { return r.By == "schedule" })
 	assert.Equal(t, progress.InStep, first.State)

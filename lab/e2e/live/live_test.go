@@ -18,7 +18,7 @@ import (
 // liveDocument lets changes start runs, and nothing else does.
 func liveDocument() settings.Document {
 	d := worldtest.Document()
-	d.Schedule.Live = true
+	d.Schedule.Live = "on"
 	return d
 }
 
