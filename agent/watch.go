@@ -24,6 +24,7 @@ const (
 	// is told a few times and not a thousand.
 	gather       = 250 * time.Millisecond
 	longestWatch = 30 * time.Second // between tries to watch again
+	tryAgain     = 10 * time.Minute // where the directory has no way to tell
 )
 
 // watching is what the agent watches now.
@@ -118,24 +119,25 @@ func (a *Agent) watchOne(ctx context.Context, w *watching, d Directory, wanted w
 			defer session.Close()
 			stop := context.AfterFunc(ctx, session.Close)
 			defer stop()
-			w.tell(wire.Watch{Directory: d.Name, State: wire.Watched})
-			hear()
-			return session.Watch(ctx, wanted.Dialect, wanted.Base, hear)
+			return session.Watch(ctx, wanted.Dialect, wanted.Base, func() {
+				w.tell(wire.Watch{Directory: d.Name, State: wire.Watched})
+				hear()
+			}, hear)
 		}()
 		if ctx.Err() != nil {
 			return
 		}
-		state := wire.WatchBroken
-		if errors.Is(err, directory.ErrNotWatched) {
-			state = wire.NotWatched
-		}
-		w.tell(wire.Watch{Directory: d.Name, State: state, Detail: err.Error()})
 		if time.Since(began) > longestWatch {
 			pauses.Reset()
 		}
+		state, pause := wire.WatchBroken, pauses.NextBackOff()
+		if errors.Is(err, directory.ErrNotWatched) {
+			state, pause = wire.NotWatched, tryAgain
+		}
+		w.tell(wire.Watch{Directory: d.Name, State: state, Detail: err.Error()})
 		select {
 		case <-ctx.Done():
-		case <-time.After(pauses.NextBackOff()):
+		case <-time.After(pause):
 		}
 	}
 }

@@ -254,7 +254,9 @@ func (p *peer) watchTells(parent string) {
 		session, err := Open(ctx, connection(p.server))
 		require.NoError(p.t, err)
 		ended := make(chan error, 1)
-		go func() { ended <- session.Watch(ctx, p.dialect, p.server.BaseDN, func() { heard <- struct{}{} }) }()
+		go func() {
+			ended <- session.Watch(ctx, p.dialect, p.server.BaseDN, func() {}, func() { heard <- struct{}{} })
+		}()
 		return session, ended
 	}
 	within := func(what string, change func()) {

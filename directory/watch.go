@@ -27,11 +27,11 @@ const (
 	watchBuffer = 256
 )
 
-// Watch calls changed for whatever changes beneath base, until ctx ends or the connection
-// breaks, which is an error. It tells that something has changed and never what: a read by
+// Watch calls opened once the directory was asked, and then changed for whatever changes
+// beneath base, until ctx ends or the connection breaks, which is an error. It tells that something has changed and never what: a read by
 // cookie finds that, also what changed while nobody watched. It must be the session's only
 // use.
-func (s *Session) Watch(ctx context.Context, dialect entry.Dialect, base string, changed func()) error {
+func (s *Session) Watch(ctx context.Context, dialect entry.Dialect, base string, opened, changed func()) error {
 	parsed, err := entry.ParseDN(base)
 	if err != nil {
 		return problem.Wrap(problem.BadInput, err, "base of the directory")
@@ -48,6 +48,7 @@ func (s *Session) Watch(ctx context.Context, dialect entry.Dialect, base string,
 	if err != nil {
 		return err
 	}
+	opened()
 	for response.Next() {
 		// A sign-in is a change of the account that signs in. That of the agent itself would
 		// start a read, which signs in again.
