@@ -195,8 +195,7 @@ func (a *Agent) greet(ctx context.Context) error {
 
 // work takes one order of a lane after the other.
 func (a *Agent) work(ctx context.Context, lane orders.Lane) error {
-	pauses := backoff.NewExponentialBackOff()
-	pauses.InitialInterval, pauses.MaxInterval, pauses.Multiplier = firstPause, longestPause, 2
+	pauses := pausesUpTo(longestPause)
 	for ctx.Err() == nil {
 		err := a.next(ctx, lane)
 		switch {
@@ -210,12 +209,24 @@ func (a *Agent) work(ctx context.Context, lane orders.Lane) error {
 		}
 		pause := pauses.NextBackOff()
 		slog.Warn("waiting for the service", logkey.Error, err, logkey.Pause, pause)
-		select {
-		case <-ctx.Done():
-		case <-time.After(pause):
-		}
+		rest(ctx, pause)
 	}
 	return nil
+}
+
+// pausesUpTo are the pauses between tries, each about twice as long as the one before.
+func pausesUpTo(longest time.Duration) *backoff.ExponentialBackOff {
+	pauses := backoff.NewExponentialBackOff()
+	pauses.InitialInterval, pauses.MaxInterval, pauses.Multiplier = firstPause, longest, 2
+	return pauses
+}
+
+// rest waits, at most until ctx ends.
+func rest(ctx context.Context, pause time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(pause):
+	}
 }
 
 // directories reads how to reach the directories, which may change while the
@@ -241,7 +252,7 @@ func (a *Agent) look(now time.Time) (directories []Directory, trusts *Cloud, pri
 	trusts = a.cloud()
 	sum := sha256.New()
 	for _, d := range directories {
-		fmt.Fprintf(sum, "%+v %q\n", d, d.Password.Reveal())
+		fmt.Fprintln(sum, d.print())
 	}
 	if trusts != nil {
 		fmt.Fprintf(sum, "%q %t ", trusts.Issuer, trusts.SealKey != "")

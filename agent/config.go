@@ -69,6 +69,10 @@ func (d Directory) connection() directory.Connection {
 	return directory.Connection{URL: d.URL, StartTLS: d.StartTLS, AllowPlain: d.AllowPlain, CAFile: d.CA, BindDN: d.BindDN, Password: d.Password}
 }
 
+// print changes with anything of how the directory is reached, the password included; it is
+// for comparing only.
+func (d Directory) print() string { return fmt.Sprintf("%+v %q", d, d.Password.Reveal()) }
+
 // plain tells whether what is read can be seen on the network.
 func (d Directory) plain() bool {
 	return strings.HasPrefix(strings.ToLower(d.URL), "ldap://") && !d.StartTLS

@@ -2,16 +2,18 @@ package agent
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net/http"
+	"slices"
+	"strings"
 	"sync"
 	"time"
-
-	"github.com/cenkalti/backoff/v5"
 
 	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/directory"
@@ -30,8 +32,8 @@ const (
 // watching is what the agent watches now.
 type watching struct {
 	mu     sync.Mutex
-	states map[string]wire.Watch // by directory
-	stops  map[string]func()     // by what is watched and how
+	states map[string]wire.Watch // by what is watched and how
+	stops  map[string]func()     // by the same
 }
 
 // watch hears of changes in the directories for which the service wants it, and tells the
@@ -75,14 +77,14 @@ func (a *Agent) follow(ctx context.Context, group *sync.WaitGroup, w *watching, 
 			if d.Name != one.Directory {
 				continue
 			}
-			key := fmt.Sprintf("%+v %+v %q", one, d, d.Password.Reveal())
+			key := fmt.Sprintf("%+v %s", one, d.print())
 			keep[key] = true
 			if _, runs := w.stops[key]; runs {
 				continue
 			}
 			watched, stop := context.WithCancel(ctx)
 			w.stops[key] = stop
-			group.Go(func() { a.watchOne(watched, w, d, one) })
+			group.Go(func() { a.watchOne(watched, w, key, d, one) })
 		}
 	}
 	for key, stop := range w.stops {
@@ -95,8 +97,8 @@ func (a *Agent) follow(ctx context.Context, group *sync.WaitGroup, w *watching, 
 
 // watchOne watches one directory until ctx ends. After each beginning the service is told to
 // read once, since nobody knows what has changed before.
-func (a *Agent) watchOne(ctx context.Context, w *watching, d Directory, wanted wire.WatchWanted) {
-	defer w.forget(d.Name)
+func (a *Agent) watchOne(ctx context.Context, w *watching, key string, d Directory, wanted wire.WatchWanted) {
+	defer w.forget(key)
 	changed := make(chan struct{}, 1)
 	hear := func() {
 		select {
@@ -107,8 +109,7 @@ func (a *Agent) watchOne(ctx context.Context, w *watching, d Directory, wanted w
 	var teller sync.WaitGroup
 	defer teller.Wait()
 	teller.Go(func() { a.tellChanges(ctx, d.Name, changed) })
-	pauses := backoff.NewExponentialBackOff()
-	pauses.InitialInterval, pauses.MaxInterval, pauses.Multiplier = firstPause, longestWatch, 2
+	pauses := pausesUpTo(longestWatch)
 	for ctx.Err() == nil {
 		began := time.Now()
 		err := func() error {
@@ -120,7 +121,7 @@ func (a *Agent) watchOne(ctx context.Context, w *watching, d Directory, wanted w
 			stop := context.AfterFunc(ctx, session.Close)
 			defer stop()
 			return session.Watch(ctx, wanted.Dialect, wanted.Base, func() {
-				w.tell(wire.Watch{Directory: d.Name, State: wire.Watched})
+				w.tell(key, wire.Watch{Directory: d.Name, State: wire.Watched})
 				hear()
 			}, hear)
 		}()
@@ -134,11 +135,8 @@ func (a *Agent) watchOne(ctx context.Context, w *watching, d Directory, wanted w
 		if errors.Is(err, directory.ErrNotWatched) {
 			state, pause = wire.NotWatched, tryAgain
 		}
-		w.tell(wire.Watch{Directory: d.Name, State: state, Detail: err.Error()})
-		select {
-		case <-ctx.Done():
-		case <-time.After(pause):
-		}
+		w.tell(key, wire.Watch{Directory: d.Name, State: state, Detail: err.Error()})
+		rest(ctx, pause)
 	}
 }
 
@@ -161,15 +159,9 @@ func (a *Agent) tellChanges(ctx context.Context, name string, changed <-chan str
 			if ctx.Err() == nil {
 				slog.Warn("tell the service of a change", logkey.Directory, name, logkey.Error, err)
 			}
-			select {
-			case <-ctx.Done():
-			case <-time.After(time.Second):
-			}
+			rest(ctx, time.Second)
 		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(gather):
-		}
+		rest(ctx, gather)
 	}
 }
 
@@ -188,30 +180,31 @@ func (a *Agent) watches(ctx context.Context, states []wire.Watch) ([]wire.WatchW
 	return wanted, json.NewDecoder(response.Body).Decode(&wanted)
 }
 
-func (w *watching) tell(state wire.Watch) {
+func (w *watching) tell(key string, state wire.Watch) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.states[state.Directory].State != state.State {
+	before := w.states[key]
+	if state.Since = before.Since; before.State != state.State {
 		state.Since = time.Now()
 		slog.Info("watching", logkey.Directory, state.Directory, logkey.State, state.State, logkey.Detail, state.Detail)
-	} else {
-		state.Since = w.states[state.Directory].Since
 	}
-	w.states[state.Directory] = state
+	w.states[key] = state
 }
 
-func (w *watching) forget(name string) {
+func (w *watching) forget(key string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	delete(w.states, name)
+	delete(w.states, key)
 }
 
+// told is how watching goes, always in the same order, so that the service keeps it only when
+// it is otherwise.
 func (w *watching) told() []wire.Watch {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	states := make([]wire.Watch, 0, len(w.states))
-	for _, state := range w.states {
-		states = append(states, state)
-	}
+	states := slices.AppendSeq(make([]wire.Watch, 0, len(w.states)), maps.Values(w.states))
+	slices.SortFunc(states, func(a, b wire.Watch) int {
+		return cmp.Or(strings.Compare(a.Directory, b.Directory), a.Since.Compare(b.Since))
+	})
 	return states
 }

@@ -308,7 +308,7 @@ func TestUndeletedEntriesComeBackWithTheirID(t *testing.T) {
 	require.Equal(t, []entry.ID{id}, p.changes().gone)
 	// Undeletion as AD-compatible directories do it: the tombstone's isDeleted
 	// goes and its name comes back, in one modify with show-deleted.
-	showDeleted := []ldap.Control{ldap.NewControlString("1.2.840.113556.1.4.417", true, "")}
+	showDeleted := []ldap.Control{ldap.NewControlString(showDeletedControl, true, "")}
 	tombstones, err := p.admin.Search(&ldap.SearchRequest{BaseDN: "CN=Deleted Objects," + p.server.BaseDN, Scope: ldap.ScopeSingleLevel,
 		Filter: "(cn=Ada Brekke*)", Attributes: []string{"cn"}, Controls: showDeleted})
 	require.NoError(t, err)

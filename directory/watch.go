@@ -107,7 +107,7 @@ func (s *Session) openWatch(ctx context.Context, dialect entry.Dialect, base ent
 		}
 		request := search(root, "(objectClass=*)", []string{"objectGUID"})
 		// Of what is deleted only who asks for the deleted hears.
-		request.Controls = []ldap.Control{ldap.NewControlString(controlNotification, true, ""), ldap.NewControlMicrosoftShowDeleted()}
+		request.Controls = []ldap.Control{ldap.NewControlString(controlNotification, true, ""), ldap.NewControlString(showDeletedControl, true, "")}
 		return s.conn.SearchAsync(ctx, request, watchBuffer), nil
 	}
 	now, err := s.stateNow(base)

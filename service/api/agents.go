@@ -95,20 +95,29 @@ func (s *Server) shortBody(c *fiber.Ctx, most int) ([]byte, error) {
 	return nil, fiber.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("the request is longer than %d bytes", most))
 }
 
+// agentSays finds out which agent signed a request, and reads the little that it says.
+func (s *Server) agentSays(c *fiber.Ctx, what string, into any) (store.Agent, error) {
+	agent, err := s.agent(c)
+	if err != nil {
+		return agent, err
+	}
+	text, err := s.shortBody(c, mostHello)
+	if err != nil {
+		return agent, err
+	}
+	if err := json.Unmarshal(text, into); err != nil {
+		return agent, problem.Wrap(problem.AgentMessageMalformed, err, "%s of agent %s", what, agent.Name)
+	}
+	return agent, nil
+}
+
 // agentStreams are the routes of agents: plain handlers, since they stream.
 func (s *Server) agentStreams() {
 	s.app.Put("/api/v1/agent/hello", func(c *fiber.Ctx) error {
-		agent, err := s.agent(c)
-		if err != nil {
-			return err
-		}
 		var hello wire.Hello
-		text, err := s.shortBody(c, mostHello)
+		agent, err := s.agentSays(c, "hello", &hello)
 		if err != nil {
 			return err
-		}
-		if err := json.Unmarshal(text, &hello); err != nil {
-			return problem.Wrap(problem.AgentMessageMalformed, err, "hello of agent %s", agent.Name)
 		}
 		if fault := hello.Check(); fault != "" {
 			return problem.New(problem.AgentMessageMalformed, "hello of agent %s: %s.", agent.Name, fault)
@@ -125,17 +134,10 @@ func (s *Server) agentStreams() {
 		return c.SendStatus(http.StatusNoContent)
 	})
 	s.app.Post("/api/v1/agent/watches", func(c *fiber.Ctx) error {
-		agent, err := s.agent(c)
-		if err != nil {
-			return err
-		}
 		var said wire.Watches
-		text, err := s.shortBody(c, mostHello)
+		agent, err := s.agentSays(c, "watches", &said)
 		if err != nil {
 			return err
-		}
-		if err := json.Unmarshal(text, &said); err != nil {
-			return problem.Wrap(problem.AgentMessageMalformed, err, "watches of agent %s", agent.Name)
 		}
 		if fault := said.Check(); fault != "" {
 			return problem.New(problem.AgentMessageMalformed, "watches of agent %s: %s.", agent.Name, fault)
@@ -147,17 +149,10 @@ func (s *Server) agentStreams() {
 		return c.JSON(wanted)
 	})
 	s.app.Post("/api/v1/agent/changed", func(c *fiber.Ctx) error {
-		agent, err := s.agent(c)
-		if err != nil {
-			return err
-		}
 		var said wire.Changed
-		text, err := s.shortBody(c, mostHello)
+		agent, err := s.agentSays(c, "change", &said)
 		if err != nil {
 			return err
-		}
-		if err := json.Unmarshal(text, &said); err != nil {
-			return problem.Wrap(problem.AgentMessageMalformed, err, "change told by agent %s", agent.Name)
 		}
 		if !agent.May(said.Directory) {
 			return problem.New(problem.DirectoryNotGranted, "agent %s may not speak for %q.", agent.Name, said.Directory)

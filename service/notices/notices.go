@@ -153,6 +153,10 @@ func (n *Notices) failures(ctx context.Context, of settings.Notices, now time.Ti
 	})
 }
 
+// due tells whether something goes out that is due at a time of the day: what is long due is
+// not sent any more.
+func due(at, now time.Time) bool { return !now.Before(at) && now.Sub(at) <= 12*time.Hour }
+
 // digest tells once a day all that is open, and what came of the day before; on a day on
 // which there is nothing of it, nobody is bothered.
 func (n *Notices) digest(ctx context.Context, document settings.Document, now time.Time) error {
@@ -161,7 +165,7 @@ func (n *Notices) digest(ctx context.Context, document settings.Document, now ti
 	if len(of.To(settings.NoticeDigest)) == 0 && of.Webhook == "" { // nobody would be told, again and again
 		wanted = false
 	}
-	if !wanted || now.Before(at) || now.Sub(at) > 12*time.Hour {
+	if !wanted || !due(at, now) {
 		return nil
 	}
 	key := "digest-" + now.Format(time.DateOnly)

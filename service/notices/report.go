@@ -24,10 +24,10 @@ const mostNamed = 40
 // first day, at the time of the digest, to whom the settings name for it.
 func (n *Notices) reports(ctx context.Context, of settings.Notices, now time.Time) error {
 	at, wanted := of.DigestAt(now)
-	if !wanted {
-		at = time.Date(now.Year(), now.Month(), now.Day(), 7, 0, 0, 0, now.Location())
+	if !wanted { // who wants no digest may want reports
+		at, _ = settings.Notices{}.DigestAt(now)
 	}
-	if now.Before(at) || now.Sub(at) > 12*time.Hour {
+	if !due(at, now) {
 		return nil
 	}
 	today := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())

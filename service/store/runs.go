@@ -120,34 +120,33 @@ func (r runRow) run() Run {
 	}
 }
 
-// AskOnce asks for a run that writes unless one waits already, which will read what there is
-// by then; one that is under way may have read before. The result is 0 where one waits.
-func (s Runs) AskOnce(ctx context.Context, run Run) (int64, error) {
-	var id int64
-	err := s.Tx(ctx, func(tx *Store) error {
-		if _, err := tx.exec(ctx, `LOCK TABLE runs IN SHARE ROW EXCLUSIVE MODE`); err != nil {
-			return err
-		}
-		var waits bool
-		err := tx.raw(ctx, `SELECT EXISTS (SELECT FROM runs WHERE state = 'waiting' AND purpose IN ('sync', 'full'))`).Scan(&waits).Error
-		if err != nil || waits {
-			return err
-		}
-		id, err = tx.Runs.New(ctx, run, false)
-		return err
-	})
-	return id, err
-}
-
 // New asks for a run. The schedule asks for none while one is open; the
 // result is 0 then.
 func (s Runs) New(ctx context.Context, run Run, unlessOpen bool) (int64, error) {
+	if unlessOpen {
+		return s.newUnless(ctx, run, `state IN ('waiting', 'running') AND `+writing)
+	}
+	return s.newUnless(ctx, run, "")
+}
+
+// AskOnce asks for a run that writes unless one waits already, which will read what there is
+// by then; one that is under way may have read before. The result is 0 where one waits.
+func (s Runs) AskOnce(ctx context.Context, run Run) (int64, error) {
+	return s.newUnless(ctx, run, `state = 'waiting' AND purpose IN ('sync', 'full')`)
+}
+
+// newUnless asks for a run unless there is one that a condition chooses; of several who ask
+// at once, one does.
+func (s Runs) newUnless(ctx context.Context, run Run, there string) (int64, error) {
 	var id int64
 	err := s.Tx(ctx, func(tx *Store) error {
-		if unlessOpen {
-			var open bool
-			err := tx.raw(ctx, `SELECT EXISTS (SELECT FROM runs WHERE state IN ('waiting', 'running') AND `+writing+`)`).Scan(&open).Error
-			if err != nil || open {
+		if there != "" {
+			if _, err := tx.exec(ctx, `LOCK TABLE runs IN SHARE ROW EXCLUSIVE MODE`); err != nil {
+				return err
+			}
+			var is bool
+			err := tx.raw(ctx, `SELECT EXISTS (SELECT FROM runs WHERE `+there+`)`).Scan(&is).Error
+			if err != nil || is {
 				return err
 			}
 		}
