@@ -52,6 +52,7 @@ type deciding struct {
 	*Acts
 	judge    *judging.Judge
 	in       wire.NewDecision
+	choice   decide.Choice
 	by       string
 	ref      entry.Ref
 	now      *decide.Outcome // what would become of the entry without the decision
@@ -83,7 +84,7 @@ func (e *Acts) deciding(ctx context.Context, by string, in wire.NewDecision) (*d
 	if err != nil {
 		return nil, err
 	}
-	d := &deciding{Acts: e, in: in, by: by, ref: ref}
+	d := &deciding{Acts: e, in: in, choice: decide.Choice(in.Action), by: by, ref: ref}
 	if _, err := e.judging.Active(ctx); err != nil {
 		return nil, err
 	}
@@ -97,7 +98,7 @@ func (e *Acts) deciding(ctx context.Context, by string, in wire.NewDecision) (*d
 	if f := d.now.Kin.Follows; f != nil && f.Problem == nil {
 		return nil, problem.New(problem.BadInput, "%s is one person with %s, which leads (by %s); decide about that entry.", d.entry.DN, f.LeadDN, f.Rule)
 	}
-	switch choice := decide.Choice(in.Action); choice {
+	switch d.choice {
 	case decide.ChooseLink, decide.ChooseMerge, takeOver, swap:
 		err = d.findResource(ctx)
 	case decide.ChooseHold:
@@ -110,7 +111,7 @@ func (e *Acts) deciding(ctx context.Context, by string, in wire.NewDecision) (*d
 			err = problem.New(problem.BadInput, "%s has no resource in the cloud that could be kept.", d.entry.DN)
 		case d.now.Verdict.In:
 			err = problem.New(problem.BadInput, "%s takes part (%s), so nothing is taken away.", d.entry.DN, d.now.Verdict.Summary)
-		case choice == keep && d.judge.Settings.Of(d.entry.Kind).Leavers != settings.Delete:
+		case d.choice == keep && d.judge.Settings.Of(d.entry.Kind).Leavers != settings.Delete:
 			err = problem.New(problem.BadInput, "by the leaver policy '%s' nothing is deleted; 'return' lets %s take part again.", d.judge.Settings.Of(d.entry.Kind).Leavers, d.entry.DN)
 		}
 	case decide.ChooseCreate, forget:
@@ -123,7 +124,6 @@ func (e *Acts) deciding(ctx context.Context, by string, in wire.NewDecision) (*d
 
 // findResource finds the resource to be linked and tells what stands against it.
 func (d *deciding) findResource(ctx context.Context) error {
-	choice := decide.Choice(d.in.Action)
 	hit, err := d.explain.ResolveResource(ctx, d.in.Resource)
 	if err != nil {
 		return err
@@ -139,7 +139,7 @@ func (d *deciding) findResource(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if d.former, d.formerDN = &owner, other.DN; choice != takeOver && choice != swap && (!other.Gone || choice != decide.ChooseLink) {
+		if d.former, d.formerDN = &owner, other.DN; d.choice != takeOver && d.choice != swap && (!other.Gone || d.choice != decide.ChooseLink) {
 			return problem.New(problem.LinkConflict, "the resource %s belongs to %s. Take it over, swap, or unlink that first.", hit.ResourceID, other.DN)
 		}
 	}
@@ -156,15 +156,15 @@ func (d *deciding) findResource(ctx context.Context) error {
 		return problem.New(problem.BadInput, "the entry is a %s, and the resource is a %s.", d.entry.Kind, kind)
 	case d.link != nil && d.link.ResourceID == hit.ResourceID:
 		return problem.New(problem.BadInput, "they are linked already.")
-	case d.former == nil && (choice == takeOver || choice == swap):
+	case d.former == nil && (d.choice == takeOver || d.choice == swap):
 		return problem.New(problem.BadInput, "the resource %s belongs to no entry; link it.", hit.ResourceID)
-	case d.link == nil && choice == swap:
+	case d.link == nil && d.choice == swap:
 		return problem.New(problem.BadInput, "%s has no resource that could be exchanged; take the other one over.", d.entry.DN)
-	case choice == swap && d.now.Case.Resource == nil:
+	case d.choice == swap && d.now.Case.Resource == nil:
 		return problem.New(problem.BadInput, "the cloud no longer has the resource %s of %s, so there is nothing to exchange.", d.link.ResourceID, d.entry.DN)
-	case d.link != nil && (choice == decide.ChooseLink || choice == takeOver):
+	case d.link != nil && (d.choice == decide.ChooseLink || d.choice == takeOver):
 		return problem.New(problem.BadInput, "%s is linked to the resource %s. Merge, so that it is removed and this one linked, or unlink it first.", d.entry.DN, d.link.ResourceID)
-	case d.link == nil && choice == decide.ChooseMerge:
+	case d.link == nil && d.choice == decide.ChooseMerge:
 		return problem.New(problem.BadInput, "%s has no other resource that could be removed; link it.", d.entry.DN)
 	}
 	return nil
@@ -187,12 +187,11 @@ func (d *deciding) linkedTo(ctx context.Context, hit store.Hit) (string, error) 
 func (d *deciding) preview(ctx context.Context) (wire.Decided, error) {
 	out := wire.Decided{Entry: d.entry.DN, EntryID: d.ref.ID.String(), Kind: string(d.entry.Kind), Diffs: []change.Diff{}}
 	name := func(r entry.Resource) string { return fmt.Sprintf("%s (%s)", r.Name(), r.ID()) }
-	choice := decide.Choice(d.in.Action)
 	next, other, err := d.next(ctx)
 	if err != nil {
 		return out, err
 	}
-	switch choice {
+	switch d.choice {
 	case decide.ChooseLink, decide.ChooseMerge, takeOver, swap:
 		if next.Desired.Problem != nil {
 			return out, next.Desired.Problem
@@ -200,9 +199,9 @@ func (d *deciding) preview(ctx context.Context) (wire.Decided, error) {
 		out.ResourceID, out.Resource = d.resource.ID(), d.resource.Name()
 		out.Summary = fmt.Sprintf("The resource %s is linked and takes the entry's values.", name(d.resource))
 		switch {
-		case choice == takeOver:
+		case d.choice == takeOver:
 			out.Warnings = append(out.Warnings, fmt.Sprintf("It belongs to %s, which is untied from it and gets none until you decide about it. With the resource goes all that it owns.", d.formerDN))
-		case choice == swap:
+		case d.choice == swap:
 			out.Warnings = append(out.Warnings, fmt.Sprintf("%s gets %s for it. Each resource goes to the other entry with all that it owns.", d.formerDN, name(d.now.Case.Resource)))
 			out.Other = d.exchanged(other)
 		case d.former != nil:
@@ -214,7 +213,7 @@ func (d *deciding) preview(ctx context.Context) (wire.Decided, error) {
 		if !next.Verdict.In {
 			out.Warnings = append(out.Warnings, "The entry is not in scope ("+next.Verdict.Summary+"), so nothing happens before it is.")
 		}
-		if choice == decide.ChooseMerge {
+		if d.choice == decide.ChooseMerge {
 			out.Removes = d.link.ResourceID
 			old := d.link.ResourceID
 			if d.now.Case.Resource != nil {
@@ -269,15 +268,15 @@ func (d *deciding) exchanged(o *decide.Outcome) *wire.DecidedOther {
 // a merge that deletes the double, the one after that.
 func (d *deciding) next(ctx context.Context) (next, other *decide.Outcome, err error) {
 	var what judging.WhatIf
-	switch choice := decide.Choice(d.in.Action); {
+	switch {
 	case d.former != nil:
 		what.Linked = d.resource
-		if choice == swap {
+		if d.choice == swap {
 			what.Other, what.OtherLinked = d.former, d.now.Case.Resource
 		}
-	case choice == keep || choice == giveBack:
+	case d.choice == keep || d.choice == giveBack:
 		what.Pins = []decide.Pin{d.pin()}
-	case choice == forget:
+	case d.choice == forget:
 		what.Chosen = &decide.Chosen{}
 	default:
 		what.Chosen = d.chosen()
@@ -295,7 +294,7 @@ func (d *deciding) next(ctx context.Context) (next, other *decide.Outcome, err e
 
 // pin is what holds a leaver, against the leaver policy or the scope.
 func (d *deciding) pin() decide.Pin {
-	if decide.Choice(d.in.Action) == keep {
+	if d.choice == keep {
 		return decide.Pin{Target: decide.PinDeletion, Value: false, By: d.by}
 	}
 	return decide.Pin{Target: decide.PinScope, Value: true, By: d.by}
@@ -303,22 +302,22 @@ func (d *deciding) pin() decide.Pin {
 
 // carryOut keeps the decision; the run that follows does what is left.
 func (d *deciding) carryOut(ctx context.Context, tx *store.Store) error {
-	switch choice := decide.Choice(d.in.Action); {
-	case choice == swap:
+	switch {
+	case d.choice == swap:
 		if err := tx.Links.Swap(ctx, d.ref, *d.former); err != nil {
 			return err
 		}
 		return tx.Dirty.Set(ctx, []entry.Ref{*d.former, d.ref}, store.DirtyNow, false)
-	case choice == keep || choice == giveBack:
+	case d.choice == keep || d.choice == giveBack:
 		if err := tx.Pins.Add(ctx, []store.NewPin{{Ref: d.ref, Pin: d.pin()}}); err != nil {
 			return err
 		}
-		if choice == keep { // said anew, and counted by the guard, once the pin is lifted
+		if d.choice == keep { // said anew, and counted by the guard, once the pin is lifted
 			return tx.Links.Stay(ctx, d.ref)
 		}
 		return nil
 	case d.former != nil:
-		if choice == takeOver {
+		if d.choice == takeOver {
 			if err := tx.Choices.Keep(ctx, *d.former, decide.Chosen{Choice: decide.ChooseHold, By: d.by}); err != nil {
 				return err
 			}
@@ -327,7 +326,7 @@ func (d *deciding) carryOut(ctx context.Context, tx *store.Store) error {
 			return err
 		}
 		return tx.Dirty.Set(ctx, []entry.Ref{*d.former, d.ref}, store.DirtyNow, false)
-	case choice == forget:
+	case d.choice == forget:
 		if err := tx.Choices.Drop(ctx, []store.NewLink{{Ref: d.ref}}); err != nil {
 			return err
 		}
@@ -354,19 +353,18 @@ type tie struct {
 
 // act is the decision as it is noted.
 func (d *deciding) act(out wire.Decided) act.Act {
-	choice := decide.Choice(d.in.Action)
 	was := d.now.Chosen()
-	before, after := tie{Choice: was.Choice, By: was.By, Former: d.formerDN}, tie{Choice: choice, By: d.by, ResourceID: d.resource.ID()}
+	before, after := tie{Choice: was.Choice, By: was.By, Former: d.formerDN}, tie{Choice: d.choice, By: d.by, ResourceID: d.resource.ID()}
 	if d.link != nil {
 		before.ResourceID = d.link.ResourceID
 	}
-	if choice == forget {
+	if d.choice == forget {
 		after = tie{}
 	}
-	return act.Act{Kind: kinds[choice], By: d.by, About: about.EntryOf(d.ref), Before: before, After: after, Note: out.Summary}
+	return act.Act{Kind: kinds[d.choice], By: d.by, About: about.EntryOf(d.ref), Before: before, After: after, Note: out.Summary}
 }
 
 // chosen is the decision as it is kept.
 func (d *deciding) chosen() *decide.Chosen {
-	return &decide.Chosen{Choice: decide.Choice(d.in.Action), By: d.by, Resource: d.resource, ResourceID: d.resource.ID()}
+	return &decide.Chosen{Choice: d.choice, By: d.by, Resource: d.resource, ResourceID: d.resource.ID()}
 }

@@ -1,18 +1,18 @@
 <script setup lang="ts">
 // Whose resources are deleted when their grace time is over, the first ones first.
-import { NButton, NDataTable, NModal, type DataTableColumns } from 'naive-ui'
-import { h, shallowRef } from 'vue'
+import { NButton, NDataTable, type DataTableColumns } from 'naive-ui'
+import { h } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { api, unwrap, type Schemas } from '../api/client'
-import Diffs from '../parts/Diffs.vue'
 import Dn from '../parts/Dn.vue'
 import Fault from '../parts/Fault.vue'
 import Turn from '../parts/Turn.vue'
-import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { count, day, until, when } from '../parts/words'
+import Decided from '../setup/Decided.vue'
+import { useDecision } from '../setup/use-decision'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -27,6 +27,12 @@ const { data, failure, loading, again } = useLoad(
   [cursor],
 )
 useLive().listen((event) => event.kind === 'run' && void again())
+const { asked, decided, busy, ask, decide } = useDecision(
+  () => '',
+  () => [],
+  () => void again(),
+  true,
+)
 
 const columns: DataTableColumns<Leaver> = [
   {
@@ -57,26 +63,12 @@ const columns: DataTableColumns<Leaver> = [
     render: (l) =>
       session.may('operator')
         ? h('div', { class: 'row' }, [
-            h(NButton, { size: 'tiny', onClick: () => ask(l, 'keep') }, () => 'Keep…'),
-            h(NButton, { size: 'tiny', onClick: () => ask(l, 'return') }, () => 'Return…'),
+            h(NButton, { size: 'tiny', onClick: () => ask('keep', undefined, l.entryId) }, () => 'Keep…'),
+            h(NButton, { size: 'tiny', onClick: () => ask('return', undefined, l.entryId) }, () => 'Return…'),
           ])
         : null,
   },
 ]
-const asked = shallowRef<{ leaver: Leaver; action: 'keep' | 'return'; decided: Schemas['Decided'] } | null>(null)
-const { busy, act } = useAct()
-async function ask(leaver: Leaver, action: 'keep' | 'return'): Promise<void> {
-  const body = { entry: leaver.entryId, action }
-  const decided = await act(() => unwrap(api.POST('/api/v1/decisions', { body })))
-  if (decided) asked.value = { leaver, action, decided }
-}
-async function decide(): Promise<void> {
-  if (!asked.value) return
-  const body = { entry: asked.value.leaver.entryId, action: asked.value.action, do: true }
-  if (!(await act(() => unwrap(api.POST('/api/v1/decisions', { body }))))) return
-  asked.value = null
-  await again()
-}
 </script>
 
 <template>
@@ -105,24 +97,13 @@ async function decide(): Promise<void> {
         <span class="quiet">{{ count(data?.total ?? 0, 'leaver') }}</span>
       </Turn>
     </template>
-    <NModal
-      :show="Boolean(asked)"
-      preset="card"
-      :title="asked ? `${asked.action === 'keep' ? 'Keep' : 'Let return'}: ${asked.leaver.name}` : ''"
-      style="width: 620px"
-      @update:show="(on: boolean) => !on && (asked = null)"
-    >
-      <template v-if="asked">
-        <p>{{ asked.decided.summary }}</p>
-        <p v-for="warning in asked.decided.warnings ?? []" :key="warning" class="warn" role="alert">{{ warning }}</p>
-        <Diffs v-if="asked.decided.diffs.length" :diffs="asked.decided.diffs" />
-        <div class="row">
-          <NButton size="small" type="primary" :loading="busy" @click="decide">{{
-            asked.action === 'keep' ? 'Keep' : 'Let return'
-          }}</NButton>
-          <NButton size="small" @click="asked = null">Leave it</NButton>
-        </div>
-      </template>
-    </NModal>
+    <Decided
+      :decided="decided"
+      :action="asked?.action ?? 'keep'"
+      :name="decided?.entry ?? ''"
+      :busy="busy"
+      @decide="decide"
+      @leave="decided = null"
+    />
   </div>
 </template>

@@ -2,6 +2,7 @@
 import type { RouteLocationRaw } from 'vue-router'
 
 import type { Schemas } from '../api/client'
+import { placeOf } from './places'
 import { count, objectWord, type Tone } from './words'
 
 type Found = Schemas['Found']
@@ -25,21 +26,16 @@ const sorts: Record<Found['sort'], string> = {
   cause: 'cause of problems',
 }
 
-function placeOf(found: Found): RouteLocationRaw {
-  switch (found.sort) {
+function toOf({ sort, key }: Found): RouteLocationRaw {
+  switch (sort) {
     case 'problem':
-    case 'run':
-      return { name: found.sort, params: { id: found.key } }
-    case 'revision':
-      return { name: 'settings' }
+      return { name: 'problem', params: { id: key } }
     case 'container':
-      return { name: 'objects', query: { text: found.key, kind: '' } }
-    case 'directory':
-      return { name: 'directory', params: { name: found.key } }
-    case 'agent':
-      return { name: 'directories' }
+      return { name: 'objects', query: { text: key, kind: '' } }
     case 'cause':
-      return { name: 'problems', query: { code: found.key } }
+      return { name: 'problems', query: { code: key } }
+    default:
+      return placeOf({ about: { type: sort === 'revision' ? 'settings' : sort, key } })?.to ?? { name: 'overview' }
   }
 }
 
@@ -47,7 +43,7 @@ function placeOf(found: Found): RouteLocationRaw {
 export function finds(found: Schemas['Everything'], text: string): Find[] {
   const others = found.others.map((o) => ({
     exact: o.exact ?? false,
-    find: { key: o.sort + o.key, name: o.name, more: o.more ?? '', sort: sorts[o.sort], to: placeOf(o) },
+    find: { key: o.sort + o.key, name: o.name, more: o.more ?? '', sort: sorts[o.sort], to: toOf(o) },
   }))
   const objects = found.objects.map((hit) => ({
     key: (hit.entryId ?? '') + (hit.resourceId ?? ''),

@@ -1,13 +1,13 @@
 <script setup lang="ts">
 // What can be decided by hand about one entry: the remedies of its problem, and to
 // link, merge or unlink it in any case. Each is shown first and done on a second word.
-import { NButton, NInput, NModal } from 'naive-ui'
+import { NButton, NInput } from 'naive-ui'
 
 import type { ObjectView, Schemas } from '../api/client'
-import Diffs from '../parts/Diffs.vue'
 import { show } from '../parts/words'
 import { useSession } from '../state/session'
-import { factsOf, useDecision, type Action } from './use-decision'
+import Decided from './Decided.vue'
+import { factsOf, useDecision } from './use-decision'
 
 const props = defineProps<{
   entry: string
@@ -28,17 +28,6 @@ const { sides, others, asked, decided, busy, ask, decide, other } = useDecision(
 // Where both sides are shown already, a candidate is a button.
 const nameOf = (side: { id: string; object: ObjectView | null }) =>
   show((side.object?.resource as { userName?: string } | undefined)?.userName) || side.id
-const title: Record<Action, string> = {
-  link: 'Link',
-  merge: 'Merge',
-  hold: 'Unlink',
-  create: 'Create all the same',
-  forget: 'Let the rules decide',
-  'take-over': 'Take over',
-  swap: 'Exchange',
-  keep: 'Keep',
-  return: 'Let return',
-}
 </script>
 
 <template>
@@ -96,29 +85,14 @@ const title: Record<Action, string> = {
         linked ? 'Exchange with whose it is…' : 'Take it over…'
       }}</NButton>
     </div>
-    <NModal
-      :show="Boolean(decided)"
-      preset="card"
-      :title="`${title[asked?.action ?? 'link']}: ${asked?.entry === entry ? name : (decided?.entry ?? name)}`"
-      style="width: 760px"
-      @update:show="(on: boolean) => !on && (decided = null)"
-    >
-      <template v-if="decided">
-        <p>{{ decided.summary }}</p>
-        <p v-for="warning in decided.warnings ?? []" :key="warning" class="warn" role="alert">{{ warning }}</p>
-        <Diffs v-if="decided.diffs.length" :diffs="decided.diffs" />
-        <template v-if="decided.other">
-          <p class="quiet">{{ decided.other.entry }} gets {{ decided.other.resourceId }} for it:</p>
-          <Diffs v-if="decided.other.diffs.length" :diffs="decided.other.diffs" />
-        </template>
-        <p class="quiet">It is kept in the audit with your name. A run carries it out at once.</p>
-        <div class="row">
-          <NButton size="small" :type="decided.removes ? 'error' : 'primary'" :loading="busy" @click="decide">{{
-            title[asked?.action ?? 'link']
-          }}</NButton><NButton size="small" @click="decided = null">Leave it</NButton>
-        </div>
-      </template>
-    </NModal>
+    <Decided
+      :decided="decided"
+      :action="asked?.action ?? 'link'"
+      :name="asked?.entry === entry ? name : (decided?.entry ?? name)"
+      :busy="busy"
+      @decide="decide"
+      @leave="decided = null"
+    />
   </div>
 </template>
 

@@ -16,6 +16,10 @@ const kinds: { value: Kind; text: string }[] = [
   { value: 'weekly-report', text: 'weekly report' },
   { value: 'monthly-report', text: 'monthly report' },
 ]
+const fields = [
+  { name: 'digest', text: 'Digest at', label: 'Time of the digest', example: '07:00, or off' },
+  { name: 'webhook', text: 'Webhook', label: 'Webhook', example: 'https://hooks.halvard.example/kambrel' },
+] as const
 const usual: Kind[] = ['failures', 'digest']
 
 const draft = useDraft()
@@ -84,26 +88,15 @@ function optional(name: 'digest' | 'webhook', value: string): void {
       <p v-if="!recipients.length" class="quiet">Nobody yet.</p>
       <div class="row">
         <NButton size="small" :disabled="!may" @click="add">Add somebody</NButton>
-        <label
-          >Digest at
+        <label v-for="field in fields" :key="field.name" :class="field.name"
+          >{{ field.text }}
           <NInput
-            class="time"
-            :value="notices?.digest ?? ''"
+            :value="notices?.[field.name] ?? ''"
             size="small"
-            placeholder="07:00, or off"
+            :placeholder="field.example"
             :disabled="!may"
-            :input-props="{ 'aria-label': 'Time of the digest' }"
-            @update:value="(value: string) => optional('digest', value)"
-        /></label>
-        <label class="hook"
-          >Webhook
-          <NInput
-            :value="notices?.webhook ?? ''"
-            size="small"
-            placeholder="https://hooks.halvard.example/kambrel"
-            :disabled="!may"
-            :input-props="{ 'aria-label': 'Webhook' }"
-            @update:value="(value: string) => optional('webhook', value)"
+            :input-props="{ 'aria-label': field.label }"
+            @update:value="(value: string) => optional(field.name, value)"
         /></label>
       </div>
       <p class="quiet">
@@ -133,10 +126,10 @@ label {
   align-items: center;
   gap: 8px;
 }
-.time {
+.digest .n-input {
   width: 120px;
 }
-.hook {
+.webhook {
   flex: 1;
 }
 .row {
