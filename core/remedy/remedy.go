@@ -119,17 +119,6 @@ func ofCode(thing about.Thing, code problem.Code, facts problem.Facts) []Remedy 
 		}
 		return out
 	}
-	// ofOther are about a resource that another entry has, and that is this person's.
-	ofOther := func(kind act.Kind, title, flag, when string) (out []Remedy) {
-		for _, r := range facts.Resources {
-			if r.Owner != nil && !r.Owner.Gone {
-				remedy := of(kind, fmt.Sprintf(title, r.Label(), r.Owner.Name), when)
-				remedy.Resource, remedy.Command = r.ID, "kambrel link "+entry+" "+r.ID+" "+flag
-				out = append(out, remedy)
-			}
-		}
-		return out
-	}
 	unlink := func(owner problem.Entry, when string) Remedy {
 		remedy := of(act.Unlink, "Unlink "+owner.Name, when)
 		remedy.Entry, remedy.Command = owner.ID, "kambrel unlink "+owner.ID
@@ -144,12 +133,16 @@ func ofCode(thing about.Thing, code problem.Code, facts problem.Facts) []Remedy 
 		return link("It is the same person.")
 	case problem.LinkConflict:
 		out := link("It is the same person, and the other entry was deleted.")
+		var takeOvers []Remedy
 		for _, r := range facts.Resources {
 			if r.Owner != nil && !r.Owner.Gone {
 				out = append(out, unlink(*r.Owner, "It is the old entry of the same person."))
+				remedy := of(act.TakeOver, fmt.Sprintf("Take %s over from %s", r.Label(), r.Owner.Name), "It was linked to the wrong one of the two.")
+				remedy.Resource, remedy.Command = r.ID, "kambrel link "+entry+" "+r.ID+" --take-over"
+				takeOvers = append(takeOvers, remedy)
 			}
 		}
-		return append(out, ofOther(act.TakeOver, "Take %s over from %s", "--take-over", "It was linked to the wrong one of the two.")...)
+		return append(out, takeOvers...)
 	case problem.PersonTwoResources:
 		return []Remedy{of(act.Unlink, "Unlink this entry from its resource", "The other resource is the one to keep.")}
 	case problem.CreationUnconfirmed:

@@ -3,7 +3,6 @@ package explain
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -94,7 +93,7 @@ func (e *Explain) byNumber(ctx context.Context, text string) ([]wire.Found, erro
 			continue
 		}
 		name, more, err := look.name()
-		if errors.Is(err, store.ErrNotFound) {
+		if store.NotFound(err) {
 			continue
 		}
 		if err != nil {
