@@ -40,7 +40,7 @@ problems, and by their numbers problems, runs and revisions of the settings.`,
 			if err != nil {
 				return err
 			}
-			found := wire.Everything{Objects: page.Items, Total: page.Total, Others: []wire.Found{}}
+			found := wire.Everything{Objects: page.Items, Total: page.Total, AtLeast: page.AtLeast, Others: []wire.Found{}}
 			if state == "" { // nothing but objects is in such a state
 				all, err := c.Search(cmd.Context(), args[0])
 				if err != nil {
@@ -71,7 +71,7 @@ problems, and by their numbers problems, runs and revisions of the settings.`,
 					return err
 				}
 				if more := page.Total - len(page.Items); more > 0 {
-					fmt.Fprintf(w, "%d more: narrow the text, or give --limit\n", more)
+					fmt.Fprintf(w, "%s more: narrow the text, or give --limit\n", atLeast(more, page.AtLeast))
 				}
 				return nil
 			}); err != nil {

@@ -112,7 +112,7 @@ func newRunsShowCommand(d *deps) *cobra.Command {
 					return err
 				}
 			}
-			return d.print(cmd.OutOrStdout(), map[string]any{"run": run, "changes": changes.Items, "total": changes.Total}, func(w io.Writer) error {
+			return d.print(cmd.OutOrStdout(), map[string]any{"run": run, "changes": changes.Items, "total": changes.Total, "atLeast": changes.AtLeast}, func(w io.Writer) error {
 				if err := printRun(w, run); err != nil {
 					return err
 				}
@@ -421,7 +421,7 @@ func printChanges(w io.Writer, run wire.Run, page wire.Page[wire.Change], values
 		printDiffs(w, change.Diffs)
 	}
 	if more := page.Total - len(page.Items); more > 0 {
-		fmt.Fprintf(w, "\n%d more: 'kambrel runs show %d --limit %d'\n", more, run.ID, min(page.Total, 1000))
+		fmt.Fprintf(w, "\n%s more: 'kambrel runs show %d --limit %d'\n", atLeast(more, page.AtLeast), run.ID, min(page.Total, 1000))
 	}
 	return nil
 }

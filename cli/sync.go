@@ -299,6 +299,14 @@ func printGoing(w io.Writer, indent string, going []progress.Going) {
 	}
 }
 
+// atLeast is a number of which there may be more.
+func atLeast(n int, more bool) string {
+	if more {
+		return fmt.Sprintf("more than %d", n)
+	}
+	return fmt.Sprint(n)
+}
+
 func plural(n int, word string) string {
 	if n == 1 {
 		return "1 " + word

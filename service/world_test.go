@@ -147,7 +147,7 @@ func (p *place) world(seed uint64) *world {
 			p.request("DELETE", fmt.Sprintf("%s/%v", endpoint, one["id"]), nil)
 		}
 	}
-	_, err := p.database.Exec(p.t.Context(), `TRUNCATE entries, resources, links, links_aside, claims, dirty, dirty_members, dirty_references, memberships, resource_members, pointers,
+	_, err := p.database.Exec(p.t.Context(), `TRUNCATE entries, container_counts, resources, loose_resources, links, links_aside, claims, dirty, dirty_members, dirty_references, memberships, resource_members, pointers,
 		followers, person_keys, problems, decisions, changes, runs, orders, directory_states, cloud_state, former_names, settings_revisions, settings_draft CASCADE`)
 	require.NoError(p.t, err)
 	w := &world{place: p, random: rand.New(rand.NewPCG(seed, 9)), seed: seed, operations: map[string]int{}}

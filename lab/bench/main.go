@@ -52,7 +52,7 @@ type figures struct {
 	Reset      float64 `json:"reset"`
 	ResetRun   float64 `json:"resetBesideARun"`
 	RawReset   float64 `json:"rawReset"`
-	Widest     float64 `json:"widest"`
+	Slowest    float64 `json:"slowest"`
 	ServiceMB  float64 `json:"serviceMB"`
 	AgentMB    float64 `json:"agentMB"`
 }
@@ -170,7 +170,7 @@ func measure(ctx context.Context, n int, o options, hold bool) (f figures, err e
 		}
 		fmt.Fprintf(os.Stderr, "bench:   %-50s %8.3f s\n", step.name, *step.into)
 	}
-	f.Widest = s.widest
+	f.Slowest = s.slowest
 	f.FirstRead, f.FirstWrite = s.readTime, s.writeTime
 	f.ServiceMB, f.AgentMB = peakMB(s.service.PID()), peakMB(s.agent.PID())
 	if hold {

@@ -56,7 +56,7 @@ type stage struct {
 	edits               int
 	address             string                    // of the service
 	runs                map[purpose.Purpose]int64 // the first run of each kind
-	widest              float64
+	slowest             float64
 }
 
 func newStage(ctx context.Context, n int, history bool) (*stage, error) {

@@ -164,6 +164,8 @@ type Page[T any] struct {
 	Items []T    `json:"items"`
 	Next  string `json:"next,omitempty" doc:"Cursor of the next page"`
 	Total int    `json:"total" doc:"How many there are in all pages"`
+	// AtLeast is said by lists of which only so many are counted.
+	AtLeast bool `json:"atLeast,omitempty" doc:"There are more than total, which were not counted"`
 }
 
 // ProblemDetail is a problem with its text from the catalogue.

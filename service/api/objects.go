@@ -32,7 +32,11 @@ func (s *Server) objectRoutes() {
 			return nil, fail(err)
 		}
 		hits, total, err := s.service.Explain.Find(ctx, store.FindQuery{Text: in.Text, State: in.State, Kind: in.Kind, Sort: in.Sort, Offset: int(offset), Limit: in.Limit})
-		return answer(pageAt(views.List(hits, views.Hit), total, int(offset)), err)
+		page := pageAt(views.List(hits, views.Hit), total.N, int(offset))
+		if page.AtLeast = total.AtLeast; page.AtLeast && len(hits) == in.Limit {
+			page.Next = strconv.Itoa(int(offset) + len(hits))
+		}
+		return answer(page, err)
 	})
 	huma.Register(s.api, operation("GET", "/search", "search", "Find everything that has a name or a number: objects, containers, directories, agents, problems and their causes, runs, revisions", wire.Viewer), func(ctx context.Context, in *struct {
 		Text string `query:"text" minLength:"1" maxLength:"1000" doc:"Part of a name, an id, a number such as 'run 12', or a filter (RFC 4515)"`

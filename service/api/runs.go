@@ -174,7 +174,7 @@ func (s *Server) changes(ctx context.Context, in *changesQuery) (*body[wire.Page
 	if err != nil {
 		return nil, fail(err)
 	}
-	page := wire.Page[wire.Change]{Total: total}
+	page := wire.Page[wire.Change]{Total: total.N, AtLeast: total.AtLeast}
 	if len(changes) == in.Limit {
 		page.Next = strconv.FormatInt(changes[len(changes)-1].ID, 10)
 	}

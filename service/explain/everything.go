@@ -34,7 +34,7 @@ func (e *Explain) Everything(ctx context.Context, text string) (wire.Everything,
 	if err != nil {
 		return wire.Everything{}, err
 	}
-	out := wire.Everything{Objects: views.List(hits, views.Hit), Total: total, AtLeast: total >= mostCounted, Others: []wire.Found{}}
+	out := wire.Everything{Objects: views.List(hits, views.Hit), Total: total.N, AtLeast: total.AtLeast, Others: []wire.Found{}}
 	if text == "" || strings.HasPrefix(text, "(") { // a filter is about objects only
 		return out, nil
 	}

@@ -32,12 +32,12 @@ const searchBatch = 2000
 
 // Find searches entries and resources by text, or entries by an RFC 4515 filter,
 // which begins with a parenthesis.
-func (e *Explain) Find(ctx context.Context, q store.FindQuery) ([]store.Hit, int, error) {
+func (e *Explain) Find(ctx context.Context, q store.FindQuery) ([]store.Hit, store.Total, error) {
 	q.Text = strings.TrimSpace(q.Text)
 	if strings.HasPrefix(q.Text, "(") {
 		var err error
 		if q.Among, err = e.filtered(ctx, q.Text, entry.Kind(q.Kind)); err != nil {
-			return nil, 0, err
+			return nil, store.Total{}, err
 		}
 		q.Text = ""
 		return e.store.Search.Find(ctx, q)
@@ -154,7 +154,7 @@ func (e *Explain) resolve(ctx context.Context, text string, wanted store.Wanted)
 	if err != nil {
 		return store.Hit{}, nil, err
 	}
-	if total == 0 {
+	if total.N == 0 {
 		if hit, others, found, err := e.store.Search.Former(ctx, text); err != nil || found {
 			return hit, others, err
 		}
@@ -171,14 +171,14 @@ func (e *Explain) resolve(ctx context.Context, text string, wanted store.Wanted)
 			nearest = fewer
 		}
 	}
-	if len(nearest) == 1 && (total <= len(hits) || called(nearest[0], text)) {
+	if len(nearest) == 1 && (total.N <= len(hits) || called(nearest[0], text)) {
 		return nearest[0], slices.DeleteFunc(hits, func(h store.Hit) bool { return h == nearest[0] || !called(h, text) }), nil
 	}
 	names := make([]string, 0, 5)
 	for _, hit := range nearest[:min(5, len(nearest))] {
 		names = append(names, strings.TrimSpace(hit.Name+" "+hit.EntryID+hit.ResourceID))
 	}
-	return store.Hit{}, nil, problem.New(problem.AmbiguousText, "%q fits %d objects, among them %s", text, total, strings.Join(names, "; "))
+	return store.Hit{}, nil, problem.New(problem.AmbiguousText, "%q fits %s, among them %s", text, total.Of("object"), strings.Join(names, "; "))
 }
 
 // mostAlike is how many objects are looked at that a text fits.

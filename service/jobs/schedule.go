@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"fmt"
 	"log/slog"
+	"sync/atomic"
 	"time"
 
 	"github.com/riverqueue/river"
@@ -19,6 +20,7 @@ import (
 const (
 	tickEvery  = 5 * time.Second
 	pruneEvery = time.Hour
+	indexEvery = 20 * time.Second
 	// Runs that changed nothing are kept for a day, others and closed problems for 90.
 	keepQuiet = 24 * time.Hour
 )
@@ -58,6 +60,32 @@ func (w *tickWorker) Work(ctx context.Context, _ *river.Job[tickArgs]) error {
 	}
 	_, err = w.jobs.store.Runs.New(ctx, store.Run{Purpose: purpose.Sync, By: scheduledBy, Revision: revision.Revision}, true)
 	return err
+}
+
+type indexArgs struct{}
+
+func (indexArgs) Kind() string { return "index" }
+
+type indexWorker struct {
+	river.WorkerDefaults[indexArgs]
+	jobs   *Jobs
+	failed atomic.Bool
+}
+
+// Timeout is none: an index of a large directory takes minutes.
+func (w *indexWorker) Timeout(*river.Job[indexArgs]) time.Duration { return -1 }
+
+// Work makes the indexes that are missing, while no run writes. Without them everything
+// works, but slower, so that a failure is said once.
+func (w *indexWorker) Work(ctx context.Context, _ *river.Job[indexArgs]) error {
+	if _, open, err := w.jobs.store.Runs.Open(ctx); err != nil || open {
+		return err
+	}
+	err := w.jobs.store.Search.IndexParts(ctx)
+	if err != nil && ctx.Err() == nil && !w.failed.Swap(true) {
+		slog.Warn("searches stay slow in a large directory", logkey.Error, err)
+	}
+	return nil
 }
 
 type pruneArgs struct{}
@@ -136,6 +164,7 @@ func startTimer(ctx context.Context, e *Jobs) (*timer, error) {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &tickWorker{jobs: e})
 	river.AddWorker(workers, &pruneWorker{jobs: e})
+	river.AddWorker(workers, &indexWorker{jobs: e})
 	periodic := func(every time.Duration, args river.JobArgs) *river.PeriodicJob {
 		return river.NewPeriodicJob(river.PeriodicInterval(every), func() (river.JobArgs, *river.InsertOpts) {
 			return args, &river.InsertOpts{MaxAttempts: 1}
@@ -143,9 +172,9 @@ func startTimer(ctx context.Context, e *Jobs) (*timer, error) {
 	}
 	t.client, err = river.NewClient(driver, &river.Config{
 		Logger:       slog.New(slog.DiscardHandler),
-		Queues:       map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}},
+		Queues:       map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 3}},
 		Workers:      workers,
-		PeriodicJobs: []*river.PeriodicJob{periodic(tickEvery, tickArgs{}), periodic(pruneEvery, pruneArgs{})},
+		PeriodicJobs: []*river.PeriodicJob{periodic(tickEvery, tickArgs{}), periodic(pruneEvery, pruneArgs{}), periodic(indexEvery, indexArgs{})},
 		// Ticks are many and worth nothing once worked.
 		CompletedJobRetentionPeriod: time.Minute, DiscardedJobRetentionPeriod: time.Hour,
 	})

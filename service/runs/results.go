@@ -220,6 +220,8 @@ func (x *execution) keep(ctx context.Context, r *results) error {
 		steps := []func() error{
 			func() error { return tx.Changes.SaveParts(ctx, r.parted) },
 			func() error { return tx.Changes.SaveOutcomes(ctx, r.outcomes) },
+			// Before the resources, which are loose as long as nothing links them.
+			func() error { return tx.Links.Save(ctx, x.run.ID, r.links) },
 			func() error {
 				for kind, resources := range r.resources {
 					if _, err := tx.Resources.Store(ctx, kind, resources, x.Settings.Of(kind).Indexed, false); err != nil {
@@ -230,7 +232,6 @@ func (x *execution) keep(ctx context.Context, r *results) error {
 			},
 			func() error { return tx.Resources.NoteForms(ctx, r.forms) },
 			func() error { return r.keepMembers(ctx, tx) },
-			func() error { return tx.Links.Save(ctx, x.run.ID, r.links) },
 			func() error { return tx.Changes.SettleDoubts(ctx, r.settled) },
 			func() error { return tx.Links.SetLeft(ctx, r.left) },
 			func() error { return tx.Links.SetBack(ctx, r.back) },

@@ -410,6 +410,11 @@ func (x *execution) end(ctx context.Context, failure error) error {
 		x.run.State = progress.InStep
 	}
 	x.mu.Unlock()
+	if x.run.Purpose.Writes() {
+		if err := x.store.Changes.Tally(ctx, x.run.ID); err != nil {
+			return fmt.Errorf("count what run %d has done: %w", x.run.ID, err)
+		}
+	}
 	if err := x.keepEnd(ctx, p); err != nil {
 		return err
 	}

@@ -462,6 +462,13 @@ func (s Changes) Count(ctx context.Context, run int64) (map[[2]string]int, error
 	return counts, nil
 }
 
+// Tally keeps how much a run has done, for the reports.
+func (s Changes) Tally(ctx context.Context, run int64) error {
+	_, err := s.exec(ctx, `INSERT INTO run_done SELECT run_id, kind, operation, count(*) FROM changes WHERE run_id = ? AND state = 'done' GROUP BY 1, 2, 3
+		ON CONFLICT (run_id, kind, operation) DO UPDATE SET n = excluded.n`, run)
+	return err
+}
+
 // ChangeQuery chooses changes of a run.
 type ChangeQuery struct {
 	Run       int64
@@ -475,38 +482,46 @@ type ChangeQuery struct {
 	Limit     int
 }
 
-// List lists changes of a run in the order in which they were planned, and
-// how many the query fits.
-func (s Changes) List(ctx context.Context, q ChangeQuery) ([]Change, int, error) {
-	query := s.with(ctx).Table("changes").Where("run_id = ?", q.Run)
-	if q.Kind != "" {
-		query = query.Where("kind = ?", q.Kind)
+// where is what the query asks of a change c of the run, and its arguments.
+func (q ChangeQuery) where() (string, map[string]any) {
+	where := []string{`c.run_id = @run`}
+	and := func(value, condition string) {
+		if value != "" {
+			where = append(where, condition)
+		}
 	}
-	if q.Code != "" {
-		query = query.Where("code = ?", q.Code)
+	and(q.Kind, `c.kind = @kind`)
+	and(q.Code, `c.code = @code`)
+	and(q.Operation, `c.operation = @operation`)
+	and(q.Without, `c.state <> @without`)
+	if and(q.State, `c.state = @state`); q.State == "" {
+		where = append(where, `c.state NOT IN ('superseded', 'tie')`)
 	}
-	if q.Operation != "" {
-		query = query.Where("operation = ?", q.Operation)
-	}
-	if q.State != "" {
-		query = query.Where("state = ?", q.State)
-	} else {
-		query = query.Where("state NOT IN ('superseded', 'tie')")
-	}
-	if q.Without != "" {
-		query = query.Where("state <> ?", q.Without)
-	}
-	if q.Text != "" {
-		query = query.Where(`strpos(lower(name || E'\n' || dn), ?) > 0`, strings.ToLower(q.Text))
+	return all(where...), map[string]any{"run": q.Run, "kind": q.Kind, "code": q.Code, "operation": q.Operation, "state": q.State, "without": q.Without,
+		"text": strings.ToLower(q.Text), "after": q.After, "limit": q.Limit, "most": MostCounted + 1}
+}
+
+// List lists changes of a run in the order in which they were planned, and how many the
+// query fits. As with objects, so many are gathered as are counted, and where these are not
+// all, the page is found along the numbers.
+func (s Changes) List(ctx context.Context, q ChangeQuery) ([]Change, Total, error) {
+	where, args := q.where()
+	with, from := "", `changes c`
+	if q.Text != "" { // the index of the run has names and distinguished names, so that no row is read for it
+		with = `named AS MATERIALIZED (SELECT id FROM changes WHERE run_id = @run AND strpos(searched, @text) > 0), `
+		from = `named JOIN changes c USING (id)`
 	}
 	var rows []struct {
 		Change
 		Total int
 	}
-	// One pass counts and pages; behind the end there is a total only.
-	if err := s.raw(ctx, `WITH fitting AS MATERIALIZED (?) SELECT c.*, total FROM (SELECT count(*) AS total FROM fitting) t
-		LEFT JOIN (SELECT id FROM fitting WHERE id > ? ORDER BY id LIMIT ?) p ON true LEFT JOIN changes c ON c.id = p.id ORDER BY c.id`, query.Select("id"), q.After, q.Limit).Scan(&rows).Error; err != nil {
-		return nil, 0, err
+	// Behind the end there is a total only.
+	if err := s.raw(ctx, `WITH `+with+`gathered AS MATERIALIZED (SELECT c.id FROM `+from+` WHERE `+where+` LIMIT @most),
+		counted AS MATERIALIZED (SELECT count(*) AS total FROM gathered),
+		page AS MATERIALIZED ((SELECT id FROM gathered WHERE id > @after AND (SELECT total FROM counted) < @most ORDER BY id LIMIT @limit)
+			UNION ALL (SELECT c.id FROM `+from+` WHERE `+where+` AND c.id > @after AND (SELECT total FROM counted) >= @most ORDER BY c.id LIMIT @limit))
+		SELECT c.*, total FROM counted LEFT JOIN page ON true LEFT JOIN changes c ON c.id = page.id ORDER BY c.id`, args).Scan(&rows).Error; err != nil {
+		return nil, Total{}, err
 	}
 	page := make([]Change, 0, len(rows))
 	for _, row := range rows {
@@ -514,7 +529,7 @@ func (s Changes) List(ctx context.Context, q ChangeQuery) ([]Change, int, error)
 			page = append(page, row.Change)
 		}
 	}
-	return page, rows[0].Total, withDiffs(page)
+	return page, totalOf(rows[0].Total, MostCounted), withDiffs(page)
 }
 
 // OfEntry lists the latest changes of one entry, the newest first. Those of

@@ -17,12 +17,10 @@ type Container struct {
 // of its organizational units, parents first.
 func (s Entries) Containers(ctx context.Context, directory string) ([]Container, error) {
 	var containers []Container
-	// What comes before the last slash is the parent's path.
 	err := s.raw(ctx, `
 		WITH held AS (
-			SELECT left(path, greatest(length(path) - strpos(reverse(path), '/'), 0)) AS parent,
-				count(*) FILTER (WHERE kind = 'user') AS users, count(*) FILTER (WHERE kind = 'group') AS groups, count(*) FILTER (WHERE kind = 'contact') AS contacts
-			FROM entries WHERE directory = ? AND kind <> 'container' AND gone IS NULL GROUP BY 1
+			SELECT parent, sum(n) FILTER (WHERE kind = 'user') AS users, sum(n) FILTER (WHERE kind = 'group') AS groups, sum(n) FILTER (WHERE kind = 'contact') AS contacts
+			FROM container_counts WHERE directory = ? GROUP BY 1
 		)
 		SELECT e.dn, e.path, coalesce(h.users, 0) AS users, coalesce(h.groups, 0) AS groups, coalesce(h.contacts, 0) AS contacts
 		FROM entries e LEFT JOIN held h ON h.parent = e.path WHERE e.directory = ? AND e.kind = 'container' AND e.gone IS NULL ORDER BY e.path`,

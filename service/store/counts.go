@@ -18,13 +18,12 @@ type ObjectCounts struct {
 // Count counts what is where, but for the entries.
 func (s Search) Count(ctx context.Context) (ObjectCounts, error) {
 	var c ObjectCounts
-	err := s.raw(ctx, `SELECT
-		count(*) FILTER (WHERE kind = 'user') AS linked,
-		count(*) FILTER (WHERE kind = 'group') AS groups,
-		count(*) FILTER (WHERE kind = 'contact') AS contacts,
-		count(*) FILTER (WHERE kind = 'user' AND left_at IS NOT NULL) AS suspended,
-		(SELECT count(*) FROM resources r WHERE NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)) AS cloud_only,
-		(SELECT count(*) FROM dirty) AS dirty FROM links`).Scan(&c).Error
+	// Each of them is counted along an index.
+	err := s.raw(ctx, `WITH others AS (SELECT count(*) FILTER (WHERE kind = 'group') AS groups, count(*) FILTER (WHERE kind = 'contact') AS contacts FROM links WHERE kind <> 'user')
+		SELECT (SELECT count(*) FROM links) - groups - contacts AS linked, groups, contacts,
+			(SELECT count(*) FROM links WHERE kind = 'user' AND left_at IS NOT NULL) AS suspended,
+			(SELECT count(*) FROM loose_resources) AS cloud_only,
+			(SELECT count(*) FROM dirty) AS dirty FROM others`).Scan(&c).Error
 	return c, err
 }
 
@@ -34,7 +33,7 @@ func (s Entries) CountPeople(ctx context.Context) (map[string]int, error) {
 		Directory string
 		N         int
 	}
-	if err := s.raw(ctx, `SELECT directory, count(*) AS n FROM entries WHERE kind = 'user' AND gone IS NULL GROUP BY directory`).Scan(&rows).Error; err != nil {
+	if err := s.raw(ctx, `SELECT directory, sum(n) AS n FROM container_counts WHERE kind = 'user' GROUP BY directory`).Scan(&rows).Error; err != nil {
 		return nil, err
 	}
 	counts := map[string]int{}

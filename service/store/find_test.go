@@ -1,8 +1,8 @@
 package store
 
 import (
+	"fmt"
 	"slices"
-	"strings"
 	"testing"
 	"time"
 
@@ -72,7 +72,6 @@ func listed(t *testing.T, s *Store) {
 		{"by what only the resource has", FindQuery{Text: "ada.lind"}, []string{"Ada", "Ada Away"}},
 		{"by the name of a resource that nobody owns", FindQuery{Text: "of r9"}, []string{"Name of r9"}},
 		{"signs of patterns are text", FindQuery{Text: "100%_"}, []string{"Finn"}},
-		{"of many who are called so", FindQuery{Text: "ada away", Most: 1}, []string{"Ada Away"}},
 		{"no pattern", FindQuery{Text: "a_a"}, nil},
 		{"by id", FindQuery{Text: "n/a", IDs: []entry.ID{left.ID}}, []string{"Dag"}},
 		{"text and state", FindQuery{Text: "fleet", State: "suspended"}, []string{"Dag"}},
@@ -91,27 +90,16 @@ func listed(t *testing.T, s *Store) {
 				}
 			}
 			assert.Equal(t, c.want, names)
-			assert.Equal(t, len(c.want), total)
+			assert.Equal(t, Total{N: len(c.want)}, total)
 		})
 	}
-
-	states := map[string]string{}
-	hits, _, err := s.Search.Find(ctx, FindQuery{Sort: "state", Limit: 20})
-	require.NoError(t, err)
-	assert.True(t, slices.IsSortedFunc(hits, func(a, b Hit) int { return strings.Compare(a.State, b.State) }))
-	for _, hit := range hits {
-		states[hit.Name] = hit.State
-	}
-	assert.Equal(t, map[string]string{
-		"Ada": "in-step", "Ada Away": "in-step", "Bo": "problem", "Cai": "removed", "Dag": "suspended", "eli": "changing", "Finn": "not-synced", "Galley": "not-synced", "Name of r9": "cloud-only",
-	}, states)
 
 	// Pages follow one another, and behind the end there is still a total.
 	var paged []string
 	for offset := 0; ; offset += 2 {
 		page, total, err := s.Search.Find(ctx, FindQuery{Offset: offset, Limit: 2})
 		require.NoError(t, err)
-		assert.Equal(t, len(everybody), total)
+		assert.Equal(t, Total{N: len(everybody)}, total)
 		if len(page) == 0 {
 			break
 		}
@@ -125,6 +113,100 @@ func listed(t *testing.T, s *Store) {
 	assert.Equal(t, "only@halvard.example", byLogin[0].Login)
 	_, _, err = s.Search.Find(ctx, FindQuery{Sort: "password", Limit: 1})
 	assert.ErrorContains(t, err, "sort")
+
+	// Of more than are counted it is told so, and pages are the same.
+	for _, c := range []struct {
+		query FindQuery
+		want  []string
+	}{
+		{FindQuery{}, everybody},
+		{FindQuery{Sort: "-name"}, backwards},
+		{FindQuery{State: "in-step"}, []string{"Ada", "Ada Away"}},
+		{FindQuery{State: "not-synced", Sort: "-name"}, []string{"Galley", "Finn"}},
+		{FindQuery{Sort: "state", Kind: "user", State: "not-synced"}, []string{"Finn"}},
+	} {
+		c.query.Limit, c.query.Most = 20, 1
+		hits, total, err := s.Search.Find(ctx, c.query)
+		require.NoError(t, err)
+		var names []string
+		for _, hit := range hits {
+			names = append(names, hit.Name)
+		}
+		assert.Equal(t, c.want, names, "%+v", c.query)
+		assert.Equal(t, Total{1, len(c.want) > 1}, total, "%+v", c.query)
+	}
+	hits, total, err := s.Search.Find(ctx, FindQuery{Text: "ada away", Limit: 20, Most: 1})
+	require.NoError(t, err)
+	assert.Equal(t, "Ada Away", hits[0].Name, "whoever is called so is among the few of many that are gathered")
+	assert.False(t, total.AtLeast)
+	states := func() (ordered []string) {
+		for offset := 0; ; offset += 2 {
+			page, _, err := s.Search.Find(ctx, FindQuery{Sort: "-state", Offset: offset, Limit: 2})
+			require.NoError(t, err)
+			for _, hit := range page {
+				ordered = append(ordered, hit.State+" "+hit.Name)
+			}
+			if len(page) < 2 {
+				return ordered
+			}
+		}
+	}
+	assert.Equal(t, []string{"suspended Dag", "removed Cai", "problem Bo", "not-synced Finn", "not-synced Galley", "in-step Ada", "in-step Ada Away", "cloud-only Name of r9", "changing eli"}, states(), "pages go on from one state into the next")
+
+	// What has no link is known without looking at all.
+	loose := func() (names []string) {
+		hits, _, err := s.Search.Find(ctx, FindQuery{State: "cloud-only", Limit: 20})
+		require.NoError(t, err)
+		for _, hit := range hits {
+			names = append(names, hit.ResourceID)
+		}
+		return names
+	}
+	require.NoError(t, s.Links.Save(ctx, 1, []NewLink{{ref(inStep), entry.User, "key-9", "r9", "adopt"}}))
+	assert.Equal(t, []string{"r1"}, loose(), "a link that is led elsewhere frees what it had")
+	require.NoError(t, s.Links.Drop(ctx, []entry.Ref{ref(inStep), ref(left)}))
+	assert.Equal(t, []string{"r1", "r4", "r9"}, loose())
+	require.NoError(t, s.Resources.Drop(ctx, []string{"r4"}))
+	assert.Equal(t, []string{"r1", "r9"}, loose())
+	require.NoError(t, s.Links.Save(ctx, 1, []NewLink{{ref(left), entry.User, "key-4", "r4", "adopt"}}))
+	_, err = s.Resources.Store(ctx, entry.User, []entry.Resource{resource("r4", "dag@halvard.example", "")}, nil, true)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"r1", "r9"}, loose(), "what comes back to its link is not loose")
+}
+
+// indexedParts makes the indexes once a mirror is large, and anew after one was broken off.
+func indexedParts(t *testing.T, s *Store) {
+	ctx := t.Context()
+	var many []*entry.Entry
+	for i := range fewSearched {
+		e := somebody(i+1, fmt.Sprintf("CN=Crew %05d,OU=Fleet,DC=example", i))
+		e.Attributes["cn"] = []string{fmt.Sprintf("Crew %05d", i)}
+		many = append(many, e)
+	}
+	valid := func() (names []string) {
+		require.NoError(t, s.raw(ctx, `SELECT c.relname FROM pg_class c JOIN pg_index i ON i.indexrelid = c.oid WHERE c.relname LIKE '%parts' AND i.indisvalid`).Scan(&names).Error)
+		return names
+	}
+	_, err := s.Entries.Store(ctx, halvard, many[1:])
+	require.NoError(t, err)
+	_, err = s.exec(ctx, `ANALYZE entries`)
+	require.NoError(t, err)
+	require.NoError(t, s.Search.IndexParts(ctx))
+	assert.Empty(t, valid(), "few are read through")
+	_, err = s.Entries.Store(ctx, halvard, many[:1])
+	require.NoError(t, err)
+	_, err = s.exec(ctx, `ANALYZE entries`)
+	require.NoError(t, err)
+	require.NoError(t, s.Search.IndexParts(ctx))
+	assert.Equal(t, []string{"entries_parts"}, valid())
+	_, err = s.exec(ctx, `UPDATE pg_index SET indisvalid = false WHERE indexrelid = 'entries_parts'::regclass`)
+	require.NoError(t, err)
+	require.NoError(t, s.Search.IndexParts(ctx))
+	assert.Equal(t, []string{"entries_parts"}, valid())
+	hits, total, err := s.Search.Find(ctx, FindQuery{Text: "rew 04999", Limit: 2})
+	require.NoError(t, err)
+	assert.Equal(t, Total{N: 1}, total)
+	assert.Equal(t, "Crew 04999", hits[0].Name)
 }
 
 func pagedChanges(t *testing.T, s *Store) {
@@ -164,7 +246,7 @@ func pagedChanges(t *testing.T, s *Store) {
 				names = append(names, change.Name)
 			}
 			assert.Equal(t, c.names, names)
-			assert.Equal(t, c.total, total)
+			assert.Equal(t, Total{N: c.total}, total)
 		})
 	}
 	first, _, err := s.Changes.List(ctx, ChangeQuery{Run: run, Limit: 5})
@@ -172,9 +254,9 @@ func pagedChanges(t *testing.T, s *Store) {
 	rest, total, err := s.Changes.List(ctx, ChangeQuery{Run: run, After: first[4].ID, Limit: 5})
 	require.NoError(t, err)
 	assert.Len(t, rest, 2)
-	assert.Equal(t, 7, total)
+	assert.Equal(t, Total{N: 7}, total)
 	behind, total, err := s.Changes.List(ctx, ChangeQuery{Run: run, After: rest[1].ID, Limit: 5})
 	require.NoError(t, err)
 	assert.Empty(t, behind)
-	assert.Equal(t, 7, total, "behind the end there is still a total")
+	assert.Equal(t, Total{N: 7}, total, "behind the end there is still a total")
 }

@@ -37,8 +37,9 @@ func (s Changes) Outcomes(ctx context.Context, run int64) ([]OutcomeCount, error
 		)
 		SELECT kind, outcome, rule, count(*) AS count FROM planned GROUP BY 1, 2, 3
 		UNION ALL
-		SELECT l.kind, 'linked', '', count(*) FROM links l WHERE l.left_at IS NULL
-			AND NOT EXISTS (SELECT FROM changes c WHERE c.run_id = @run AND c.rank < 3 AND c.state <> 'tie' AND c.directory = l.directory AND c.entry_id = l.entry_id) GROUP BY 1
+		SELECT a.kind, 'linked', '', a.n - coalesce(b.n, 0) FROM (SELECT kind, count(*) AS n FROM links WHERE left_at IS NULL GROUP BY 1) a
+			LEFT JOIN (SELECT l.kind, count(*) AS n FROM (SELECT DISTINCT directory, entry_id FROM changes WHERE run_id = @run AND rank < 3 AND state <> 'tie') c
+				JOIN links l ON l.directory = c.directory AND l.entry_id = c.entry_id WHERE l.left_at IS NULL GROUP BY 1) b USING (kind) WHERE a.n > coalesce(b.n, 0)
 		UNION ALL
 		SELECT kind, 'unclaimed', '', count(*) FROM (`+unclaimed+`) u GROUP BY 1
 		ORDER BY 1 DESC, 4 DESC, 2`, map[string]any{"run": run}).Scan(&outcomes).Error
@@ -46,7 +47,7 @@ func (s Changes) Outcomes(ctx context.Context, run int64) ([]OutcomeCount, error
 }
 
 // unclaimed are resources that no entry has or would have.
-const unclaimed = `SELECT r.* FROM resources r WHERE NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)
+const unclaimed = `SELECT r.* FROM loose_resources o JOIN resources r ON r.id = o.resource_id WHERE NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id)
 	AND NOT EXISTS (SELECT FROM changes c WHERE c.run_id = @run AND c.operation = 'adopt' AND c.resource_id = r.id)`
 
 // CloudOnly is a resource that no entry claims.

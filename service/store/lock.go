@@ -152,6 +152,7 @@ const (
 	Repairing Work = 0x6b616d64 // a repair in directories
 	Listening Work = 0x6b616d65 // to the cloud's events
 	Digesting Work = 0x6b616d66 // the rounds of password digests
+	Indexing  Work = 0x6b616d67 // indexes that are made beside all work
 )
 
 // Own lets the one service do work that owns what has the id; false says that another

@@ -36,7 +36,7 @@ type removalRow struct {
 // CountsOf counts what the mirror and the links have of a directory.
 func (s Removed) CountsOf(ctx context.Context, directory string) (entries, links int, err error) {
 	var row struct{ Entries, Links int }
-	err = s.raw(ctx, `SELECT (SELECT count(*) FROM entries WHERE directory = @d AND gone IS NULL AND kind <> 'container') AS entries,
+	err = s.raw(ctx, `SELECT (SELECT coalesce(sum(n), 0) FROM container_counts WHERE directory = @d) AS entries,
 		(SELECT count(*) FROM links WHERE directory = @d) AS links`, map[string]any{"d": directory}).Scan(&row).Error
 	return row.Entries, row.Links, err
 }

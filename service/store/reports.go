@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"time"
 )
@@ -29,13 +30,13 @@ type ReportLine struct {
 	State, Answer                    string
 }
 
-// within chooses changes c of runs u that have ended within a period.
-const within = ` FROM changes c JOIN runs u ON u.id = c.run_id WHERE u.ended >= ? AND u.ended < ? AND u.` + writing
+// ofRuns chooses what runs u have done, d, that have ended within a period.
+const ofRuns = ` JOIN runs u ON u.id = d.run_id WHERE u.ended >= @from AND u.ended < @to AND u.` + writing
 
 // Counts counts what was done, by kind and operation.
 func (s Reports) Counts(ctx context.Context, p Period) ([]ReportCount, error) {
 	var counts []ReportCount
-	return counts, s.raw(ctx, `SELECT c.kind, c.operation, count(*) AS count`+within+` AND c.state = 'done' GROUP BY 1, 2 ORDER BY 1 DESC, 2`, p.From, p.To).Scan(&counts).Error
+	return counts, s.raw(ctx, `SELECT d.kind, d.operation, sum(d.n) AS count FROM run_done d`+ofRuns+` GROUP BY 1, 2 ORDER BY 1 DESC, 2`, p.args()).Scan(&counts).Error
 }
 
 // ReportPart is a part of a report that names each thing.
@@ -49,24 +50,37 @@ const (
 	Failed  ReportPart = "failed"
 )
 
-var reportParts = map[ReportPart]string{
-	Came:    ` AND c.state = 'done' AND c.operation IN ('create', 'adopt', 'restore')`,
-	Left:    ` AND c.state = 'done' AND c.operation IN ('suspend', 'leave', 'delete', 'unlink')`,
-	Changed: ` AND c.state = 'done' AND c.operation = 'update'`,
-	Failed:  ` AND c.state IN ('failed', 'unconfirmed', 'unanswered')`,
+// reportParts are how many of a part each run d has, and which changes c these are.
+var reportParts = map[ReportPart]struct{ counted, chosen string }{
+	Came:    done("'create', 'adopt', 'restore'"),
+	Left:    done("'suspend', 'leave', 'delete', 'unlink'"),
+	Changed: done("'update'"),
+	Failed: {`(SELECT run_id, count(*) AS n FROM changes WHERE state IN ('failed', 'unconfirmed', 'unanswered') GROUP BY 1)`,
+		`c.state IN ('failed', 'unconfirmed', 'unanswered')`},
 }
 
-// Lines lists a part of a report, the newest first; a limit of 0 is none.
+func done(operations string) struct{ counted, chosen string } {
+	return struct{ counted, chosen string }{
+		`(SELECT run_id, sum(n) AS n FROM run_done WHERE operation IN (` + operations + `) GROUP BY 1)`,
+		`c.state = 'done' AND c.operation IN (` + operations + `)`,
+	}
+}
+
+func (p Period) args() map[string]any { return map[string]any{"from": p.From, "to": p.To} }
+
+// Lines lists a part of a report, the newest first; a limit of 0 is none. They are of so
+// many runs at most.
 func (s Reports) Lines(ctx context.Context, p Period, part ReportPart, limit int) ([]ReportLine, int, error) {
+	of, args := reportParts[part], p.args()
 	var total int
-	if err := s.raw(ctx, `SELECT count(*)`+within+reportParts[part], p.From, p.To).Scan(&total).Error; err != nil {
+	if err := s.raw(ctx, `SELECT coalesce(sum(d.n), 0) FROM `+of.counted+` d`+ofRuns, args).Scan(&total).Error; err != nil || total == 0 {
 		return nil, 0, err
 	}
-	if limit == 0 {
-		limit = total
-	}
+	args["limit"] = cmp.Or(limit, total)
 	var lines []ReportLine
-	err := s.raw(ctx, `SELECT coalesce(c.answered, c.sent, u.ended) AS at, c.kind, c.name, c.dn, c.operation, c.directory, c.entry_id, c.run_id, u.by, u.purpose, c.state, c.answer`+within+reportParts[part]+` ORDER BY c.id DESC LIMIT ?`, p.From, p.To, limit).Scan(&lines).Error
+	err := s.raw(ctx, `SELECT coalesce(c.answered, c.sent, u.ended) AS at, c.kind, c.name, c.dn, c.operation, c.directory, c.entry_id, c.run_id, u.by, u.purpose, c.state, c.answer
+		FROM (SELECT u.* FROM `+of.counted+` d`+ofRuns+` ORDER BY u.id DESC LIMIT @limit) u
+		CROSS JOIN LATERAL (SELECT * FROM changes c WHERE c.run_id = u.id AND `+of.chosen+` ORDER BY c.id DESC LIMIT @limit) c ORDER BY c.id DESC LIMIT @limit`, args).Scan(&lines).Error
 	return lines, total, err
 }
 

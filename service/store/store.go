@@ -272,5 +272,5 @@ func (s *session) Learn(ctx context.Context) error {
 		return nil
 	}
 	defer s.written.Store(0)
-	return s.with(ctx).Exec(`ANALYZE entries, resources, links, claims, dirty, memberships, resource_members, pointers, dirty_references, dirty_members, followers, person_keys`).Error
+	return s.with(ctx).Exec(`ANALYZE entries, resources, links, claims, dirty, memberships, resource_members, pointers, dirty_references, dirty_members, followers, person_keys, changes, run_done`).Error
 }

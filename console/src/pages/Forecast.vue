@@ -231,7 +231,8 @@ const page = computed(() => (outcome.value === 'unclaimed' ? unclaimed.data.valu
           :input-props="{ 'aria-label': 'Name or login contains', type: 'search' }"
         />
         <span v-if="page" class="quiet" role="status"
-          >{{ page.total.toLocaleString('en') }} {{ outcome ? 'of them' : 'decisions and problems' }}</span
+          >{{ page.atLeast ? 'more than ' : '' }}{{ page.total.toLocaleString('en') }}
+          {{ outcome ? 'of them' : 'decisions and problems' }}</span
         >
         <NButton v-if="outcome || kind" size="tiny" quaternary @click="choose({ kind: kind || 'user', outcome })"
           >Show all</NButton

@@ -9,7 +9,7 @@ import Tag from '../parts/Tag.vue'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { useTyped } from '../parts/use-typed'
-import { count, objectStates, objectWord } from '../parts/words'
+import { counted, objectStates, objectWord } from '../parts/words'
 
 type Sort = '' | 'name' | '-name' | 'login' | '-login' | 'state' | '-state'
 
@@ -108,7 +108,7 @@ function sorted(by: DataTableSortState | null): void {
       />
       <NSelect v-model:value="kind" :options="kinds" size="small" style="width: 120px" aria-label="Kind" />
       <NSelect v-model:value="state" :options="states" size="small" style="width: 150px" aria-label="State" />
-      <span class="quiet push" role="status">{{ count(data?.total ?? 0, 'object') }}</span>
+      <span class="quiet push" role="status">{{ counted(data, 'object') }}</span>
     </div>
     <Fault v-if="failure" :failure="failure" @again="again" />
     <template v-else>

@@ -18,7 +18,7 @@ import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { useTyped } from '../parts/use-typed'
-import { changeWord, count, rehearses, runKind, runWord, shortTarget, took, when } from '../parts/words'
+import { changeWord, count, counted, rehearses, runKind, runWord, shortTarget, took, when } from '../parts/words'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -285,7 +285,7 @@ function showHeld(): void {
             style="width: 220px"
             :input-props="{ 'aria-label': 'Login or name contains' }"
           />
-          <span class="quiet push">{{ count(changes.data.value?.total ?? 0, 'line') }}</span>
+          <span class="quiet push">{{ counted(changes.data.value, 'line') }}</span>
         </div>
         <Fault v-if="changes.failure.value" :failure="changes.failure.value" @again="changes.again" />
         <NDataTable

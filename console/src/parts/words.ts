@@ -140,6 +140,15 @@ export function count(n: number, word: string, many = word + 's'): string {
   return `${n.toLocaleString('en')} ${n === 1 ? word : many}`
 }
 
+/** A list's total with its noun; of very long lists only so many are counted. */
+export function counted(
+  page: { total: number; atLeast?: boolean } | null | undefined,
+  word: string,
+  many?: string,
+): string {
+  return (page?.atLeast ? 'more than ' : '') + count(page?.total ?? 0, word, many)
+}
+
 /** How long something took, from ISO times; until is now while it goes on. */
 export function took(from?: string, until?: string): string {
   if (!from) return ''
