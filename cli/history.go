@@ -21,21 +21,29 @@ func momentOf(text string, now time.Time) (time.Time, error) {
 	if ago, err := time.ParseDuration(text); err == nil && ago > 0 {
 		return now.Add(-ago), nil
 	}
-	if at, err := time.Parse(time.RFC3339, text); err == nil {
+	if at, ok := timeOf(text, now); ok {
 		return past(at, now)
+	}
+	return time.Time{}, fmt.Errorf("%q is no time: give %s", text, strings.TrimPrefix(atHelp, "as it was at a time: "))
+}
+
+// timeOf reads a date, a time or both; a time alone is today's.
+func timeOf(text string, now time.Time) (time.Time, bool) {
+	if at, err := time.Parse(time.RFC3339, text); err == nil {
+		return at, true
 	}
 	for _, form := range []string{"2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04:05", "2006-01-02T15:04", time.DateOnly} {
 		if at, err := time.ParseInLocation(form, text, time.Local); err == nil {
-			return past(at, now)
+			return at, true
 		}
 	}
 	for _, form := range []string{"15:04:05", "15:04"} {
 		if at, err := time.ParseInLocation(form, text, time.Local); err == nil {
 			today := now.Local()
-			return past(time.Date(today.Year(), today.Month(), today.Day(), at.Hour(), at.Minute(), at.Second(), 0, time.Local), now)
+			return time.Date(today.Year(), today.Month(), today.Day(), at.Hour(), at.Minute(), at.Second(), 0, time.Local), true
 		}
 	}
-	return time.Time{}, fmt.Errorf("%q is no time: give %s", text, strings.TrimPrefix(atHelp, "as it was at a time: "))
+	return time.Time{}, false
 }
 
 func past(at, now time.Time) (time.Time, error) {

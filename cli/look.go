@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/pause"
 	"kambrel.example/kambrel/core/reason"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -237,7 +239,9 @@ func printHealth(w io.Writer, h wire.Health) error {
 			next = "at " + when(h.NextRun) + ", in " + until.Round(time.Second).String()
 		}
 	}
-	if h.Live {
+	if slices.ContainsFunc(h.Pauses, func(p wire.Pause) bool { return p.Of == string(pause.Everything) }) {
+		next = "none: everything is paused"
+	} else if h.Live {
 		next = "with the next change in a directory that is watched; by the schedule " + next
 	}
 	fmt.Fprintf(w, "Next run   %s\n", next)

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/term"
 
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/protocol/wire"
@@ -201,6 +202,9 @@ func stateText(run wire.Run) string {
 	case progress.Failed:
 		return "failed"
 	case progress.Cancelled:
+		if run.Failure != nil && run.Failure.Code == string(problem.Paused) {
+			return "stopped by a pause"
+		}
 		return "cancelled"
 	case progress.Running:
 		if until := pausedUntil(run); until != nil {
@@ -238,6 +242,10 @@ func printRun(w io.Writer, run wire.Run) error {
 	for _, left := range run.LeftOut {
 		if len(left.Attributes) > 0 {
 			fmt.Fprintf(w, "  left out %s of %s: %s. What entries had of it stays.\n", strings.Join(left.Attributes, ", "), left.Directory, left.Title)
+			continue
+		}
+		if left.Directory == "" {
+			fmt.Fprintf(w, "  went on while %s. What has changed is taken up when it goes on.\n", strings.TrimRight(left.Detail, ". "))
 			continue
 		}
 		if left.CloudGroups {

@@ -315,6 +315,25 @@ func (c *Client) TestNotices(ctx context.Context) (out []wire.Notice, err error)
 	return out, c.do(ctx, http.MethodPost, "/notices/test", nil, nil, &out)
 }
 
+// Pauses lists what operators have stopped.
+func (c *Client) Pauses(ctx context.Context) (out []wire.Pause, err error) {
+	return out, c.do(ctx, http.MethodGet, "/pauses", nil, nil, &out)
+}
+
+// Pause stops all of the work or a part of it, and returns what is stopped then.
+func (c *Client) Pause(ctx context.Context, in wire.NewPause) (out []wire.Pause, err error) {
+	return out, c.do(ctx, http.MethodPost, "/pauses", nil, in, &out)
+}
+
+// Resume lets it go on, and returns what is still stopped.
+func (c *Client) Resume(ctx context.Context, of, directory string) (out []wire.Pause, err error) {
+	query := url.Values{}
+	if directory != "" {
+		query.Set("directory", directory)
+	}
+	return out, c.do(ctx, http.MethodDelete, "/pauses/"+url.PathEscape(of), query, nil, &out)
+}
+
 // ObjectNow asks the cloud what it has of an object at this moment.
 func (c *Client) ObjectNow(ctx context.Context, text string) (out wire.CloudNow, err error) {
 	return out, c.do(ctx, http.MethodGet, "/object/now", url.Values{"text": {text}}, nil, &out)

@@ -59,6 +59,8 @@ const (
 	TestNotice      Kind = "test-notices"
 	SendReport      Kind = "send-report"
 	LiftPins        Kind = "lift-pins"
+	Pause           Kind = "pause"
+	Resume          Kind = "resume"
 )
 
 // Description is what the catalogue says of a kind.
@@ -114,6 +116,8 @@ var catalogue = []Description{
 	{SendReport, "Mailed a report", about.Service, ""},
 	{UndoRun, "Put back what a run has done", about.Run, LiftPins},
 	{LiftPins, "Let what was put back be decided again", about.Run, ""},
+	{Pause, "Paused the work, or a part of it", about.Service, Resume},
+	{Resume, "Let paused work go on", about.Service, Pause},
 	{MarkProblem, "Said who looks after a problem, noted it, or put it to sleep", about.Entry, MarkProblem},
 	{ResumeDigests, "Let digests of a directory's passwords be made again", about.Directory, PauseDigests},
 }

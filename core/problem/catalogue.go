@@ -83,6 +83,7 @@ const (
 	CloudGroupContainer   Code = "cloud-group-container"
 	GroupScopeRefuses     Code = "group-scope-refuses"
 	NoticesStuck          Code = "notices-stuck"
+	Paused                Code = "paused"
 )
 
 // Kind is one line of the catalogue.
@@ -165,6 +166,7 @@ var catalogue = []Kind{
 	{PlainLDAP, "A directory is read without protection", "An agent reaches a directory by plain LDAP: the account's password and everything that is read can be seen on the network.", "Use ldaps:// or set startTLS in the agent's configuration, and take allowPlain out.", about.Agent},
 	{ChangesMissed, "A directory did not tell all its changes", "The directory answered that it had told every change, and a comparison found some that it had not. Everything was read then, so nothing is missing now.", "Look at how the directory server tracks changes (its sync overlay or change log, and what was loaded past it). Until that is right, changes may come as late as the next comparison.", about.Directory},
 	{PasswordsClosed, "Passwords do not reach a directory", "Passwords, changes or unlocking are switched on for the directory, and the way from the cloud to it is not open. Who tries is told at once that it was not done.", "Look at each step of the way with 'kambrel passwords state'; it says what to do.", about.Directory},
+	{Paused, "Paused by an operator", "An operator has stopped this, all or a part of it. Nothing is lost: what has changed meanwhile is taken up when it goes on.", "Let it go on with 'kambrel resume', or by the button beside the pause on the overview; a pause with a time ends by itself.", about.Service},
 	{NoticesStuck, "Notices do not get through", "Mail or the webhook by which people are told is not taken by the other side, or the service knows no mail server.", "Start the service with --mail-server and --mail-from, and see what the other side says in the detail; 'kambrel notices test' tries it. What is due goes out once it is taken.", about.Service},
 	{DigestsLate, "Digests of passwords are not up to date", "Passwords were set in the directory, and the cloud has no digest of them within the time that rounds take. Until then people sign in to the cloud with the old one.", "See what 'kambrel passwords state' says of the digests of the directory.", about.Directory},
 	{EventRefused, "An event of the cloud was not taken", "The cloud's stream brought an event that is not signed by the cloud, meant for somebody else, or too old. Nothing was set. It may be a wrong clock or a wrong key, or somebody who tries to put an event into the stream.", "Compare the clocks of the cloud and Kambrel, and ask the cloud's administrator about what the detail says.", about.Cloud},

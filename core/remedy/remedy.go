@@ -151,6 +151,12 @@ func ofCode(thing about.Thing, code problem.Code, facts problem.Facts) []Remedy 
 		return held(facts.Value, "Release what run "+facts.Value+" holds", "Keep what run "+facts.Value+" would take away")
 	case problem.CloudGroupLost:
 		return held(strconv.FormatInt(facts.Run, 10), "Let it be made again", "Leave it out")
+	case problem.Paused:
+		remedy := Remedy{Act: act.Resume, Title: "Let it go on", When: "What it was paused for is over.", Directories: facts.Names, Command: "kambrel resume --" + facts.Value}
+		if len(facts.Names) > 0 {
+			remedy.Command = "kambrel resume --directory " + facts.Names[0]
+		}
+		return []Remedy{remedy}
 	case problem.CloudGroupName, problem.CloudGroupNameTaken:
 		directory, _, _ := strings.Cut(thing.Key, "/")
 		return []Remedy{{Act: act.Activate, Title: "Change the rule for the name", When: "It would be wrong for others too.", Directories: []string{directory}, Command: "kambrel cloud-groups rules " + directory}}

@@ -524,6 +524,7 @@ type Health struct {
 	Going     []progress.Going `json:"going" doc:"What is deleted when its grace time is over"`
 	NextRun   *time.Time       `json:"nextRun,omitempty" doc:"When the schedule starts the next one"`
 	Live      bool             `json:"live,omitempty" doc:"A change in a directory that is watched starts a run at once"`
+	Pauses    []Pause          `json:"pauses" doc:"What operators have stopped"`
 	Revision  int              `json:"revision"`
 	Agents    []Agent          `json:"agents"`
 	Objects   ObjectCounts     `json:"objects"`
@@ -535,6 +536,26 @@ type Health struct {
 	Passwords PasswordsState   `json:"passwords" doc:"The way by which passwords come from the cloud"`
 	// NoticesStuck is why people cannot be told.
 	NoticesStuck string `json:"noticesStuck,omitempty" doc:"Why notices do not get through"`
+}
+
+// Pause is something that an operator has stopped.
+type Pause struct {
+	Of        string     `json:"of" enum:"everything,cloud,directories,directory" doc:"All, what is written to the cloud, what is written to directories, or one directory, which is not read either"`
+	Directory string     `json:"directory,omitempty" doc:"The one directory"`
+	By        string     `json:"by"`
+	Reason    string     `json:"reason"`
+	Since     time.Time  `json:"since"`
+	Until     *time.Time `json:"until,omitempty" doc:"When it ends by itself"`
+	What      string     `json:"what" doc:"What is stopped, in words"`
+	Text      string     `json:"text" doc:"The same with who, why and until when"`
+}
+
+// NewPause stops something.
+type NewPause struct {
+	Of        string     `json:"of" enum:"everything,cloud,directories,directory"`
+	Directory string     `json:"directory,omitempty" maxLength:"100" doc:"Of a pause of one directory"`
+	Reason    string     `json:"reason" minLength:"1" maxLength:"500"`
+	Until     *time.Time `json:"until,omitempty" doc:"When it ends by itself; without it somebody ends it"`
 }
 
 // TrendDay is how things went on a day, in UTC.

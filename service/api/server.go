@@ -110,6 +110,7 @@ func New(e *service.Service, options Options) *Server {
 	server.problemRoutes()
 	server.undoRoutes()
 	server.noticeRoutes()
+	server.pauseRoutes()
 	server.passwordRoutes()
 	server.cloudGroupRoutes()
 	server.settingsRoutes()
@@ -220,8 +221,11 @@ func fail(err error) huma.StatusError {
 		slog.Error("request failed", logkey.Error, err)
 		return huma.NewError(http.StatusInternalServerError, "the service could not do it; its log tells why")
 	}
-	kind := problem.Describe(p.Code)
-	model := &huma.ErrorModel{Type: problemType + string(p.Code), Title: kind.Title, Status: statusOf(p.Code), Detail: strings.TrimSpace(p.Detail + " " + kind.Remedy)}
+	kind, detail := problem.Describe(p.Code), p.Detail
+	if p.Code == problem.Paused { // who has paused it wrote the end of the sentence
+		detail = strings.TrimRight(detail, ". ") + "."
+	}
+	model := &huma.ErrorModel{Type: problemType + string(p.Code), Title: kind.Title, Status: statusOf(p.Code), Detail: strings.TrimSpace(detail + " " + kind.Remedy)}
 	for _, fault := range p.Faults {
 		model.Errors = append(model.Errors, &huma.ErrorDetail{Location: fault.Place(), Message: fault.Message})
 	}
@@ -238,7 +242,7 @@ func statusOf(code problem.Code) int {
 		return http.StatusForbidden
 	case problem.BadInput, problem.SettingsInvalid, problem.AgentMessageMalformed:
 		return http.StatusUnprocessableEntity
-	case problem.AmbiguousText, problem.NoSettings, problem.OrderLost, problem.DraftChanged, problem.DirectoryInUse:
+	case problem.AmbiguousText, problem.NoSettings, problem.OrderLost, problem.DraftChanged, problem.DirectoryInUse, problem.Paused:
 		return http.StatusConflict
 	case problem.EnrolmentCodeRefused:
 		return http.StatusForbidden

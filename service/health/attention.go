@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/pause"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/remedy"
 	"kambrel.example/kambrel/protocol/wire"
@@ -24,6 +25,24 @@ func standing(h wire.Health) []store.NewProblem {
 	}
 	if h.Revision == 0 {
 		met(about.Thing{Type: about.Settings}, problem.NoSettings, problem.Facts{})
+	}
+	for _, p := range h.Pauses {
+		thing := about.Thing{Type: about.Service}
+		switch p.Of {
+		case string(pause.Cloud):
+			thing.Type = about.Cloud
+		case string(pause.Directory):
+			thing = about.Thing{Type: about.Directory, Key: p.Directory}
+		case string(pause.Directories):
+			if slices.ContainsFunc(h.Pauses, func(other wire.Pause) bool { return other.Of == string(pause.Everything) }) {
+				continue // that says it too
+			}
+		}
+		facts := problem.Facts{Value: p.Of, Answer: p.Text}
+		if p.Directory != "" {
+			facts.Names = []string{p.Directory}
+		}
+		met(thing, problem.Paused, facts)
 	}
 	for _, directory := range h.Directory {
 		if directory.Agents == 0 {
@@ -41,7 +60,7 @@ func standing(h wire.Health) []store.NewProblem {
 		}
 	}
 	for _, d := range h.Passwords.Digests {
-		if d.PausedBy == "" && d.Step.Outcome != "good" {
+		if d.PausedBy == "" && len(h.Pauses) == 0 && d.Step.Outcome != "good" {
 			met(about.Thing{Type: about.Directory, Key: d.Directory}, problem.DigestsLate, problem.Facts{Answer: d.Directory + ": " + d.Step.Detail})
 		}
 	}
@@ -169,7 +188,7 @@ func (e *Health) judge(ctx context.Context, h *wire.Health) error {
 }
 
 func failureOf(run *wire.Run) *wire.ProblemDetail {
-	if run == nil || run.Failure == nil || run.Failure.Code == string(problem.Cancelled) {
+	if run == nil || run.Failure == nil || run.Failure.Code == string(problem.Cancelled) || run.Failure.Code == string(problem.Paused) {
 		return nil
 	}
 	failure := *run.Failure

@@ -34,7 +34,7 @@ func New(s *store.Store, c *cloud.Client, w *jobs.Jobs, p *problems.Problems, wa
 // Now gathers the state of everything, and says what needs attention.
 func (e *Health) Now(ctx context.Context) (wire.Health, error) {
 	h := wire.Health{State: "well", Attention: []wire.Attention{}, Beside: []wire.Run{}, Going: []progress.Going{}, Agents: []wire.Agent{}, Directory: []wire.DirectoryState{}, Cloud: wire.CloudState{URL: e.cloud.URL()}}
-	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.way, e.notices, e.otherRuns, e.counts, e.leavers, e.readings, e.judge} {
+	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.way, e.notices, e.pauses, e.otherRuns, e.counts, e.leavers, e.readings, e.judge} {
 		if err := part(ctx, &h); err != nil {
 			return h, err
 		}
@@ -55,6 +55,9 @@ func (e *Health) Watch(ctx context.Context) error {
 	if err := e.way(ctx, &h); err != nil {
 		return err
 	}
+	if err := e.pauses(ctx, &h); err != nil {
+		return err
+	}
 	if err := e.notices(ctx, &h); err != nil {
 		return err
 	}
@@ -65,6 +68,13 @@ func (e *Health) Watch(ctx context.Context) error {
 func (e *Health) way(ctx context.Context, h *wire.Health) error {
 	state, err := e.passwords.State(ctx)
 	h.Passwords = state
+	return err
+}
+
+// pauses are what operators have stopped.
+func (e *Health) pauses(ctx context.Context, h *wire.Health) error {
+	all, err := e.store.Pauses.Now(ctx)
+	h.Pauses = views.List(all, views.Pause)
 	return err
 }
 

@@ -84,6 +84,9 @@ func Request(ctx context.Context, tx *store.Store, run store.Run) (int64, error)
 	if !ok {
 		return 0, problem.New(problem.NoSettings, "")
 	}
+	if err := mayDo(ctx, tx, run.Purpose); err != nil {
+		return 0, err
+	}
 	run.Revision = revision.Revision
 	return tx.Runs.New(ctx, run, false)
 }
@@ -106,6 +109,9 @@ func (e *Jobs) Begin(ctx context.Context, run store.Run) (int64, error) {
 	var id int64
 	return id, e.store.Tx(ctx, func(tx *store.Store) error {
 		var err error
+		if err = mayBegin(ctx, tx, run.Purpose); err != nil {
+			return err
+		}
 		if id, err = Request(ctx, tx, run); err != nil || !run.Purpose.Writes() {
 			return err
 		}

@@ -31,7 +31,7 @@ func (e *Jobs) lane(ctx context.Context) {
 	for ctx.Err() == nil {
 		if err := e.executeOpen(ctx); err != nil && ctx.Err() == nil {
 			slog.Error("the run stopped and will be taken up again", logkey.Error, err)
-			pause(ctx, time.Second)
+			rest(ctx, time.Second)
 			continue
 		}
 		// The time-out takes over from a service that was killed.
@@ -44,13 +44,13 @@ func (e *Jobs) lane(ctx context.Context) {
 }
 
 func (e *Jobs) executeOpen(ctx context.Context) error {
-	_, open, err := e.store.Runs.Open(ctx)
+	_, open, err := e.store.Runs.Next(ctx)
 	if err != nil || !open {
 		return err
 	}
 	_, err = e.store.WithRunLock(ctx, func(ctx context.Context) error {
 		for {
-			run, open, err := e.store.Runs.Open(ctx)
+			run, open, err := e.store.Runs.Next(ctx)
 			if err != nil || !open {
 				return err
 			}
@@ -89,7 +89,7 @@ func (e *Jobs) beside(ctx context.Context) {
 			group.Go(func() {
 				if err := e.executeBeside(ctx, id); err != nil && ctx.Err() == nil {
 					slog.Error("the run stopped and will be taken up again", logkey.Run, id, logkey.Error, err)
-					pause(ctx, time.Second)
+					rest(ctx, time.Second)
 				}
 				mu.Lock()
 				at = slices.DeleteFunc(at, func(one int64) bool { return one == id })
@@ -120,7 +120,7 @@ func (e *Jobs) executeBeside(ctx context.Context, id int64) error {
 	return err
 }
 
-func pause(ctx context.Context, d time.Duration) {
+func rest(ctx context.Context, d time.Duration) {
 	select {
 	case <-ctx.Done():
 	case <-time.After(d):

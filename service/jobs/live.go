@@ -20,6 +20,13 @@ func (e *Jobs) Changed(ctx context.Context, directory string) error {
 	if _, is := revision.Document.Directory(directory); !is {
 		return nil
 	}
+	pauses, err := e.store.Pauses.Now(ctx)
+	if err != nil {
+		return err
+	}
+	if _, stopped := pauses.OfDirectory(directory); stopped {
+		return nil
+	}
 	_, err = e.store.Runs.AskOnce(ctx, store.Run{Purpose: purpose.Sync, By: liveBy, Revision: revision.Revision})
 	return err
 }

@@ -50,6 +50,9 @@ func (w *tickWorker) Work(ctx context.Context, _ *river.Job[tickArgs]) error {
 	if err := w.jobs.watch(ctx); err != nil && ctx.Err() == nil {
 		slog.Error("look how things stand", logkey.Error, err)
 	}
+	if err := w.jobs.endPauses(ctx); err != nil {
+		return fmt.Errorf("end the pauses whose time has come: %w", err)
+	}
 	next, err := w.jobs.NextRun(ctx)
 	if err != nil || next == nil || time.Now().Before(*next) {
 		return err
@@ -129,8 +132,8 @@ func (w *pruneWorker) Work(ctx context.Context, _ *river.Job[pruneArgs]) error {
 	return w.jobs.store.Operators.DropExpired(ctx)
 }
 
-// NextRun tells when the schedule starts the next run; nil when it is off or
-// there are no settings.
+// NextRun tells when the schedule starts the next run; nil when it is off, everything is
+// paused, or there are no settings.
 func (e *Jobs) NextRun(ctx context.Context) (*time.Time, error) {
 	revision, ok, err := e.store.Settings.Active(ctx)
 	if err != nil || !ok {
@@ -138,6 +141,13 @@ func (e *Jobs) NextRun(ctx context.Context) (*time.Time, error) {
 	}
 	interval := revision.Document.Schedule.Interval()
 	if interval == 0 {
+		return nil, nil
+	}
+	pauses, err := e.store.Pauses.Now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if _, stopped := pauses.Runs(); stopped {
 		return nil, nil
 	}
 	next := time.Now()

@@ -41,6 +41,10 @@ func (p *Passwords) rounds(ctx context.Context) {
 				await(ctx, told, every, "settings")
 				continue
 			}
+			if stopped, err := p.stopped(ctx, ""); err == nil && stopped {
+				await(ctx, told, every, "pause")
+				continue
+			}
 			if _, err := p.store.Own(ctx, store.Digesting, 1, func(ctx context.Context) error { return p.round(ctx, document) }); err != nil && ctx.Err() == nil {
 				slog.Error("make the digests", logkey.Error, err)
 			}
@@ -49,6 +53,15 @@ func (p *Passwords) rounds(ctx context.Context) {
 			sleep(ctx, apart-time.Since(began))
 		}
 	}
+}
+
+// stopped tells whether an operator has paused the writing of digests, or the reading of
+// the directory.
+func (p *Passwords) stopped(ctx context.Context, directory string) (bool, error) {
+	pauses, err := p.store.Pauses.Now(ctx)
+	_, cloud := pauses.ToCloud()
+	_, one := pauses.OfDirectory(directory)
+	return cloud || one, err
 }
 
 // idle tells whether there is nothing to do for digests, as where no directory gives them.
@@ -72,7 +85,7 @@ func (p *Passwords) round(ctx context.Context, document settings.Document) error
 		return err
 	}
 	for _, d := range document.Directories {
-		if !d.GivesDigests() {
+		if stopped, err := p.stopped(ctx, d.Name); err != nil || stopped || !d.GivesDigests() {
 			continue
 		}
 		if err := p.roundOf(ctx, d, document); err != nil && ctx.Err() == nil {
@@ -129,6 +142,9 @@ func (p *Passwords) roundOf(ctx context.Context, d settings.Directory, document 
 	asked := map[entry.ID]bool{} // each once in a round, whatever comes of it
 	for ctx.Err() == nil {
 		if round, err = p.store.Digests.Round(ctx, d.Name); err != nil || round.PausedBy != "" {
+			return err
+		}
+		if stopped, err := p.stopped(ctx, d.Name); err != nil || stopped {
 			return err
 		}
 		due, err := p.store.Digests.Due(ctx, d.Name, digestsAtOnce)

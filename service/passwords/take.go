@@ -160,6 +160,13 @@ func (l *listener) may(ctx context.Context, event *store.PasswordEvent, ask even
 	if !directory.Allows(ask.Act) {
 		return no(password.Off, "%s is not switched on for %s", ask.Act, directory.Name)
 	}
+	pauses, err := l.store.Pauses.Now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if p, stopped := pauses.ToDirectory(directory.Name); stopped { // why, and by whom, is not for the person
+		return no(password.Off, "%s", p.What())
+	}
 	id, err := entry.NewID(ask.Entry)
 	if err != nil {
 		return no(password.NotLinked, "%q is no id of an entry", ask.Entry)

@@ -141,7 +141,9 @@ func each(keepings []*keeping, work func(*keeping) error) error {
 		}
 		k.mu.Lock()
 		k.run.LeftOut = append(k.run.LeftOut, progress.LeftOut{Directory: k.Directory, Code: p.Code, Title: problem.Describe(p.Code).Title, Detail: p.Detail, CloudGroups: true})
-		k.left = append(k.left, store.ProblemOf(about.Thing{Type: about.Directory, Key: k.Directory}, p))
+		if p.Code != problem.Paused {
+			k.left = append(k.left, store.ProblemOf(about.Thing{Type: about.Directory, Key: k.Directory}, p))
+		}
 		k.mu.Unlock()
 	}
 	return nil

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"kambrel.example/kambrel/core/about"
+	"kambrel.example/kambrel/core/pause"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/service/store"
@@ -50,7 +51,9 @@ func (x *execution) leaveOut(directory string, failure error) error {
 // noteLeft keeps what the run goes on without, and why; x.mu is held.
 func (x *execution) noteLeft(directory string, p *problem.Error, attributes []string) {
 	x.run.LeftOut = append(x.run.LeftOut, progress.LeftOut{Directory: directory, Code: p.Code, Title: problem.Describe(p.Code).Title, Detail: p.Detail, Attributes: attributes})
-	x.left = append(x.left, store.ProblemOf(about.Thing{Type: about.Directory, Key: directory}, p))
+	if p.Code != problem.Paused { // which is told by whoever paused it
+		x.left = append(x.left, store.ProblemOf(about.Thing{Type: about.Directory, Key: directory}, p))
+	}
 }
 
 // hidden goes on with what entries had of attributes that cannot be seen any more.
@@ -68,7 +71,7 @@ func ofDirectory(p *problem.Error) bool {
 	case about.Directory, about.Agent:
 		return true
 	}
-	return p.Code == problem.RightMissing
+	return p.Code == problem.RightMissing || p.Code == problem.Paused && p.Facts.Value == string(pause.Directory)
 }
 
 // somebodyLeft returns why the first was left out when none is left to go on with.

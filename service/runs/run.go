@@ -14,6 +14,7 @@ import (
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/logkey"
+	"kambrel.example/kambrel/core/pause"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
@@ -38,6 +39,7 @@ type execution struct {
 	saved   time.Time
 	reading bool               // beside the runs that write, which come first
 	left    []store.NewProblem // of the directories that are left out
+	pauses  pause.All          // that held when it began
 	first   error              // what the first of them was left out for
 }
 
@@ -110,6 +112,9 @@ func (x *execution) stages(ctx context.Context) error {
 	if err := x.load(ctx); err != nil {
 		return err
 	}
+	if err := x.heedPauses(ctx); err != nil {
+		return err
+	}
 	shown, err := x.store.Resources.MembersShown(ctx, x.cloud.URL())
 	if err != nil {
 		return err
@@ -163,8 +168,13 @@ func (x *execution) stages(ctx context.Context) error {
 	if err := x.store.Learn(ctx); err != nil {
 		return err
 	}
-	if err := x.passes(ctx); err != nil {
-		return err
+	if !x.skips(pause.All.ToCloud) {
+		if err := x.passes(ctx); err != nil {
+			return err
+		}
+	}
+	if x.skips(pause.All.ToDirectories) {
+		return nil
 	}
 	return x.cloudGroups(ctx)
 }
@@ -381,7 +391,7 @@ func (x *execution) end(ctx context.Context, failure error) error {
 			return fmt.Errorf("run %d: %w", x.run.ID, failure)
 		}
 	}
-	if p != nil && p.Code != problem.Cancelled {
+	if p != nil && p.Code != problem.Cancelled && p.Code != problem.Paused {
 		slog.Error("run failed", logkey.Run, x.run.ID, logkey.Code, p.Code, logkey.Detail, p.Detail)
 	}
 	if p != nil {
@@ -400,8 +410,8 @@ func (x *execution) end(ctx context.Context, failure error) error {
 	now := time.Now()
 	x.run.Ended, x.run.Stage = &now, ""
 	switch c := x.run.Counts; {
-	case p != nil && p.Code == problem.Cancelled:
-		x.run.State, x.run.FailureCode = progress.Cancelled, string(p.Code)
+	case p != nil && (p.Code == problem.Cancelled || p.Code == problem.Paused):
+		x.run.State, x.run.FailureCode, x.run.FailureDetail = progress.Cancelled, string(p.Code), p.Detail
 	case p != nil:
 		x.run.State, x.run.FailureCode, x.run.FailureDetail = progress.Failed, string(p.Code), p.Detail
 	case c.Problems > 0 || c.Held > 0 || c.Failed > 0 || c.Findings > 0 || len(x.run.LeftOut) > 0:
@@ -443,12 +453,12 @@ func (x *execution) countProblems(ctx context.Context) error {
 // and what directories were left out for; one that came to its end closes the others
 // of the runs before, but for one of a single entry, which has not met the rest.
 func (x *execution) keepEnd(ctx context.Context, p *problem.Error) error {
-	if !x.run.Purpose.Writes() || p == nil && x.run.Purpose.OfOne() {
+	if !x.run.Purpose.Writes() || p == nil && x.run.Purpose.OfOne() || p != nil && p.Code == problem.Paused {
 		return nil
 	}
 	return x.store.Fenced(ctx, func(tx *store.Store) error {
 		if p == nil {
-			if err := tx.Problems.CloseOfRuns(ctx, x.run.ID, directoriesOf(x.left)); err != nil {
+			if err := tx.Problems.CloseOfRuns(ctx, x.run.ID, append(directoriesOf(x.left), x.Without...)); err != nil {
 				return err
 			}
 			return tx.Problems.Save(ctx, store.MetByRun, x.run.ID, x.left)

@@ -15,6 +15,7 @@ import (
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/pause"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/service/store"
@@ -50,6 +51,9 @@ func (x *execution) write(ctx context.Context, from, to int, last bool) error {
 			limit := writeChunk
 			if rank == store.RankReferences-1 {
 				limit = groupChunk
+			}
+			if err := x.mayWrite(groupCtx, pause.All.ToCloud); err != nil {
+				return errors.Join(err, group.Wait())
 			}
 			changes, err := x.store.Changes.Next(groupCtx, x.run.ID, rank, after, limit)
 			if err != nil {

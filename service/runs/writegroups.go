@@ -8,6 +8,7 @@ import (
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/cloudgroups"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/pause"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
@@ -47,6 +48,9 @@ func (x *execution) guardGroups(ctx context.Context, again bool) error {
 func (k *keeping) writeGroups(ctx context.Context, rank int) error {
 	after := int64(0)
 	for {
+		if err := k.mayWrite(ctx, func(all pause.All) (pause.Pause, bool) { return all.ToDirectory(k.Directory) }); err != nil {
+			return err
+		}
 		changes, err := k.store.Changes.NextOf(ctx, k.execution.run.ID, k.Directory, rank, after, groupsAtOnce)
 		if err != nil || len(changes) == 0 {
 			return err

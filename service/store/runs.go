@@ -174,6 +174,20 @@ func (s Runs) Open(ctx context.Context) (Run, bool, error) {
 	return row.run(), err == nil, err
 }
 
+// mayGo holds for a run that is under way, and for one that waits while not everything is
+// paused.
+const mayGo = `(state = 'running' OR state = 'waiting' AND NOT EXISTS (SELECT FROM pauses WHERE of = 'everything' AND (until IS NULL OR until > now())))`
+
+// Next returns the oldest run that is to write and goes on or may begin.
+func (s Runs) Next(ctx context.Context) (Run, bool, error) {
+	var row runRow
+	err := s.with(ctx).Where(mayGo).Where(writing).Order("id").Take(&row).Error
+	if NotFound(err) {
+		return Run{}, false, nil
+	}
+	return row.run(), err == nil, err
+}
+
 // openBeside chooses runs that write nothing and wait or were interrupted, the
 // oldest first.
 func (s Runs) openBeside(ctx context.Context, limit int) *gorm.DB {
@@ -203,9 +217,9 @@ func runsOf(rows []runRow) []Run {
 }
 
 // Stage tells in which stage the run is that writes to the cloud: "" when there
-// is none, "waiting" when it has not begun.
+// is none that may go on, "waiting" when it has not begun.
 func (s Runs) Stage(ctx context.Context) (string, error) {
-	run, open, err := s.Open(ctx)
+	run, open, err := s.Next(ctx)
 	if err != nil || !open {
 		return "", err
 	}
@@ -344,7 +358,7 @@ func (s Runs) CancelOfDrafts(ctx context.Context) error {
 // waits for its turn.
 func (s Runs) Asked(ctx context.Context, id int64) (cancelled, wanted bool, err error) {
 	var row struct{ Cancelled, Wanted bool }
-	err = s.raw(ctx, `SELECT cancelled, EXISTS (SELECT FROM runs WHERE state IN ('waiting', 'running') AND `+writing+`) AS wanted FROM runs WHERE id = ?`, id).Scan(&row).Error
+	err = s.raw(ctx, `SELECT cancelled, EXISTS (SELECT FROM runs WHERE `+mayGo+` AND `+writing+`) AS wanted FROM runs WHERE id = ?`, id).Scan(&row).Error
 	return row.Cancelled, row.Wanted, err
 }
 

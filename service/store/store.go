@@ -45,6 +45,7 @@ type Store struct {
 	Persons    Persons    // which entries are one person
 	References References // members and pointers, compared
 	Changes    Changes
+	Pauses     Pauses
 	Kept       Kept // what would have been taken away, and was discarded
 	Pins       Pins // what was put back
 	History    History
@@ -92,6 +93,7 @@ func (s *session) all() *Store {
 		Persons:     Persons{s},
 		References:  References{s},
 		Changes:     Changes{s},
+		Pauses:      Pauses{s},
 		Kept:        Kept{s},
 		Pins:        Pins{s},
 		History:     History{s},

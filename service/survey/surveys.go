@@ -297,6 +297,15 @@ func (e *Surveys) Repair(ctx context.Context, by string, items []wire.RepairItem
 	if len(failure.Faults) > 0 {
 		return 0, failure
 	}
+	pauses, err := e.store.Pauses.Now(ctx)
+	if err != nil {
+		return 0, err
+	}
+	for _, value := range values {
+		if p, stopped := pauses.ToDirectory(value.Directory); stopped {
+			return 0, p.Problem()
+		}
+	}
 	id, err := e.store.Repairs.Add(ctx, by, undoes, values)
 	if err != nil {
 		return 0, err
@@ -383,10 +392,25 @@ func (e *Surveys) resumeRepairs(ctx context.Context) error {
 	return nil
 }
 
+// stopped is why nothing may be written to a directory now.
+func (e *Surveys) stopped(ctx context.Context, directory string) error {
+	pauses, err := e.store.Pauses.Now(ctx)
+	if err != nil {
+		return err
+	}
+	if p, stopped := pauses.ToDirectory(directory); stopped {
+		return p.Problem()
+	}
+	return nil
+}
+
 // carryOut sends the values of a repair to an agent, some at a time.
 func (e *Surveys) carryOut(ctx context.Context, directory settings.Directory, repair int64, changes []protocol.ValueChange) {
 	for part := range slices.Chunk(changes, repairsAtOnce) {
-		_, err := e.orders.Ask(ctx, protocol.Order{Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Repair: &protocol.Repair{Number: repair, Values: part}})
+		err := e.stopped(ctx, directory.Name)
+		if err == nil {
+			_, err = e.orders.Ask(ctx, protocol.Order{Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Repair: &protocol.Repair{Number: repair, Values: part}})
+		}
 		if err == nil {
 			continue
 		}

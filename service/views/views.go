@@ -10,6 +10,7 @@ import (
 	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/decide"
+	"kambrel.example/kambrel/core/pause"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
@@ -188,4 +189,9 @@ func Agent(a store.Agent) wire.Agent {
 		}
 	}
 	return view
+}
+
+// Pause shows what an operator has stopped.
+func Pause(p pause.Pause) wire.Pause {
+	return wire.Pause{Of: string(p.Of), Directory: p.Directory, By: p.By, Reason: p.Reason, Since: p.Since, Until: p.Until, What: p.What(), Text: p.Text()}
 }

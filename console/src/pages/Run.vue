@@ -207,12 +207,14 @@ function showHeld(): void {
         <strong class="bad">{{ run.failure.title }}</strong> {{ run.failure.detail }}
         <p>{{ run.failure.cause }} {{ run.failure.remedy }}</p>
       </section>
-      <section v-for="left in run.leftOut" :key="left.directory" class="sheet note" role="alert">
-        <strong class="warn"
+      <section v-for="left in run.leftOut" :key="left.directory + left.detail" class="sheet note" role="alert">
+        <strong v-if="!left.directory" class="warn">Went on while {{ left.detail }}</strong>
+        <strong v-else class="warn"
           >Went on without {{ left.attributes ? `${left.attributes.join(', ')} of ` : '' }}{{ left.directory }}:
           {{ left.title }}</strong
         >
-        <p v-if="left.attributes">
+        <p v-if="!left.directory">What has changed is taken up when it goes on.</p>
+        <p v-else-if="left.attributes">
           {{ left.detail }}. What entries had of it stays as it was, and nothing follows from its absence.
           <RouterLink :to="{ name: 'directory', params: { name: left.directory } }">Look at the directory</RouterLink>
         </p>

@@ -11,6 +11,8 @@ import { useSession } from '../state/session'
 import { dark, toggle } from '../state/theme'
 import Account from './Account.vue'
 import Finder from './Finder.vue'
+import Paused from './Paused.vue'
+import Pausing from './Pausing.vue'
 import { until } from './words'
 
 const session = useSession()
@@ -56,11 +58,13 @@ const state = computed(() => {
   if (!h) return { mark: 'unknown', text: 'Looking…', more: '' }
   const now = h.current
     ? `run ${h.current.id} ${h.current.stage ? h.current.stage + 's' : 'waits'}`
-    : h.nextRun
-      ? `${h.live ? 'live, ' : ''}next run ${until(h.nextRun)}`
-      : h.live
-        ? 'live'
-        : 'schedule off'
+    : h.pauses.some((p) => p.of === 'everything')
+      ? 'no run begins'
+      : h.nextRun
+        ? `${h.live ? 'live, ' : ''}next run ${until(h.nextRun)}`
+        : h.live
+          ? 'live'
+          : 'schedule off'
   return { mark: h.state, text: h.summary, more: now }
 })
 
@@ -127,10 +131,12 @@ async function leave(): Promise<void> {
           <span class="quiet">{{ state.more }}</span>
         </div>
         <Finder />
-        <NButton v-if="session.may('operator')" type="primary" size="small" :loading="starting" @click="sync"
-          >Sync now</NButton
-        >
+        <span v-if="session.may('operator')" class="row acts">
+          <Pausing />
+          <NButton type="primary" size="small" :loading="starting" @click="sync">Sync now</NButton>
+        </span>
       </header>
+      <Paused />
       <main id="main" tabindex="-1"><slot /></main>
     </div>
   </div>
@@ -220,6 +226,9 @@ async function leave(): Promise<void> {
   padding: 8px 20px;
   border-bottom: 1px solid var(--line);
   background: var(--sheet);
+}
+.acts {
+  flex: none;
 }
 .state {
   display: flex;

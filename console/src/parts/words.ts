@@ -42,9 +42,10 @@ export const heldRemovals = (run: Pick<Run, 'counts'>, later = false) =>
     .filter((loss) => loss.of === 'removals' && later === (loss.target === 'leave'))
     .reduce((sum, loss) => sum + loss.count, 0)
 
-export function runWord(run: Pick<Run, 'state' | 'stage' | 'purpose'>): { text: string; tone: Tone } {
+export function runWord(run: Pick<Run, 'state' | 'stage' | 'purpose' | 'failure'>): { text: string; tone: Tone } {
   switch (run.state) {
     case 'cancelled':
+      if (run.failure?.code === 'paused') return { text: 'Stopped by a pause', tone: 'warning' }
       return { text: 'Cancelled', tone: 'default' }
     case 'in-step':
       if (run.purpose === 'look') return { text: 'Read', tone: 'success' }

@@ -8,6 +8,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -134,8 +135,12 @@ func TestPeopleAreToldOnce(t *testing.T) {
 	w.Says([]string{"settings", "activate", "--yes"})
 	w.Says([]string{"notices", "list"}, "chief@brisling.example, of digest and weekly-report and monthly-report")
 	w.Says([]string{"report", "--mail"}, "Mailed to chief@brisling.example")
-	until("the report", func() bool { return len(mails(t, sink, "Kambrel: report from")) == 1 })
-	report := mails(t, sink, "Kambrel: report from")[0]
+	// On a Monday or the first of a month there is the one of the time before besides.
+	ofNow := func() []mailsink.Message {
+		return slices.DeleteFunc(mails(t, sink, "Kambrel: report from"), func(m mailsink.Message) bool { return !strings.Contains(m.Plain, "ada.lind@brisling.example") })
+	}
+	until("the report", func() bool { return len(ofNow()) == 1 })
+	report := ofNow()[0]
 	assert.Equal(t, []string{"chief@brisling.example"}, report.To)
 	assert.Contains(t, report.Plain, "- create: ada.lind@brisling.example (user), run 1")
 	assert.Contains(t, report.Plain, w.URL+"/report?from=")
