@@ -215,12 +215,17 @@ func newHealthCommand(d *deps) *cobra.Command {
 
 func printHealth(w io.Writer, h wire.Health) error {
 	fmt.Fprintf(w, "%s\n", h.Summary)
+	said := ""
 	for _, a := range h.Attention {
 		since := ""
 		if a.Since != nil {
 			since = ", since " + when(a.Since)
 		}
-		fmt.Fprintf(w, "  ! %s: %s%s\n    %s\n", a.Title, a.Detail, since, a.Remedy)
+		fmt.Fprintf(w, "  ! %s: %s%s\n", a.Title, a.Detail, since)
+		if a.Remedy != said { // of several alike, once
+			fmt.Fprintf(w, "    %s\n", a.Remedy)
+		}
+		said = a.Remedy
 		printRemedies(w, "    ", a.Remedies)
 	}
 	for _, run := range h.Beside {
@@ -245,6 +250,9 @@ func printHealth(w io.Writer, h wire.Health) error {
 		next = "with the next change in a directory that is watched; by the schedule " + next
 	}
 	fmt.Fprintf(w, "Next run   %s\n", next)
+	if h.NextFull != nil {
+		fmt.Fprintf(w, "Compared   in full at %s\n", when(h.NextFull))
+	}
 	fmt.Fprintf(w, "Objects    %d users in directories, %d linked (%d suspended), %d groups and %d contacts linked, %d in the cloud only\n", h.Objects.Entries, h.Objects.Linked, h.Objects.Suspended, h.Objects.Groups, h.Objects.Contacts, h.Objects.CloudOnly)
 	if h.Pins > 0 {
 		fmt.Fprintf(w, "Put back   %s held against rules or scope: see 'kambrel pins list'\n", plural(h.Pins, "thing"))

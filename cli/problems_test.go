@@ -35,7 +35,7 @@ func TestEveryRemedyIsACommand(t *testing.T) {
 			assert.NotEqual(t, string(r.Act), act.Describe(r.Act).Title, "%s is in the catalogue of acts", r.Act)
 		}
 	}
-	assert.Len(t, offered, 14)
+	assert.Len(t, offered, 15)
 }
 
 func TestProblemsOfOneKindSayOnceWhatIsTheSame(t *testing.T) {

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -313,6 +314,11 @@ func (c *Client) Notices(ctx context.Context) (out wire.NoticesView, err error) 
 // TestNotices sends a notice for a trial.
 func (c *Client) TestNotices(ctx context.Context) (out []wire.Notice, err error) {
 	return out, c.do(ctx, http.MethodPost, "/notices/test", nil, nil, &out)
+}
+
+// TrySchedule tells when a schedule would start the next runs.
+func (c *Client) TrySchedule(ctx context.Context, in settings.Schedule) (out wire.ScheduleTimes, err error) {
+	return out, c.do(ctx, http.MethodPost, "/schedule/times", nil, in, &out)
 }
 
 // Pauses lists what operators have stopped.

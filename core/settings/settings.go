@@ -260,30 +260,6 @@ func (g Guard) Whole() Guard {
 	return g
 }
 
-// Schedule says when runs start by themselves.
-type Schedule struct {
-	Every string `json:"every" yaml:"every"` // a duration such as 2m, or "off"
-	// Live lets agents watch their directories, so that a change starts a run at once: on
-	// or off; without it on, unless runs are started by hand only.
-	Live string `json:"live,omitempty" yaml:"live,omitempty"`
-}
-
-// IsLive tells whether a change in a directory starts a run.
-func (s Schedule) IsLive() bool { return s.Live == "on" || s.Live == "" && s.Every != "off" }
-
-// ShortestInterval is the least time between scheduled runs.
-const ShortestInterval = 10 * time.Second
-
-// Interval returns the time between scheduled runs, 0 when they are off. The
-// document must be valid.
-func (s Schedule) Interval() time.Duration {
-	if s.Every == "off" {
-		return 0
-	}
-	interval, _ := time.ParseDuration(s.Every)
-	return interval
-}
-
 // Clone returns a document that shares nothing with this one.
 func (d *Document) Clone() (Document, error) {
 	text, err := json.Marshal(d)

@@ -84,17 +84,7 @@ func (d *Document) Validate() []problem.Fault {
 	if days := d.History.Days; days != 0 && (days < LeastHistoryDays || days > MostHistoryDays) {
 		v.add("history.days", "%d: things are remembered for %d to %d days", days, LeastHistoryDays, MostHistoryDays)
 	}
-	if live := d.Schedule.Live; live != "" && live != "on" && live != "off" {
-		v.add("schedule.live", "%q is neither on nor off", live)
-	}
-	if d.Schedule.Every != "off" {
-		interval, err := time.ParseDuration(d.Schedule.Every)
-		if err != nil {
-			v.add("schedule.every", "%q is no duration; write 30s, 2m or 1h, or off", d.Schedule.Every)
-		} else if interval < ShortestInterval {
-			v.add("schedule.every", "%s is too short; the shortest interval is %s", interval, ShortestInterval)
-		}
-	}
+	v.schedule(d.Schedule)
 	return v.faults
 }
 

@@ -523,7 +523,8 @@ type Health struct {
 	Beside    []Run            `json:"beside" doc:"Rehearsals, surveys and the like that go on or wait"`
 	Going     []progress.Going `json:"going" doc:"What is deleted when its grace time is over"`
 	NextRun   *time.Time       `json:"nextRun,omitempty" doc:"When the schedule starts the next one"`
-	Live      bool             `json:"live,omitempty" doc:"A change in a directory that is watched starts a run at once"`
+	NextFull  *time.Time       `json:"nextFull,omitempty" doc:"When the schedule starts the next one that compares everything"`
+	Live      bool             `json:"live,omitempty" doc:"A change in a directory that is watched starts a run at once, now"`
 	Pauses    []Pause          `json:"pauses" doc:"What operators have stopped"`
 	Revision  int              `json:"revision"`
 	Agents    []Agent          `json:"agents"`
@@ -536,6 +537,14 @@ type Health struct {
 	Passwords PasswordsState   `json:"passwords" doc:"The way by which passwords come from the cloud"`
 	// NoticesStuck is why people cannot be told.
 	NoticesStuck string `json:"noticesStuck,omitempty" doc:"Why notices do not get through"`
+}
+
+// ScheduleTimes is when a schedule would start runs.
+type ScheduleTimes struct {
+	Faults []problem.Fault `json:"faults" doc:"What is wrong with it; there are no times then"`
+	Next   []time.Time     `json:"next" doc:"The next few runs; none where only live changes or people start them"`
+	Full   *time.Time      `json:"full,omitempty" doc:"The next run that compares everything"`
+	Within bool            `json:"within" doc:"It is within the hours now"`
 }
 
 // Pause is something that an operator has stopped.

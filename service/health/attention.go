@@ -176,6 +176,9 @@ func (e *Health) judge(ctx context.Context, h *wire.Health) error {
 	switch {
 	case len(h.Attention) > 0:
 		h.Summary = h.Attention[0].Title
+		if h.Attention[0].Code == string(problem.Paused) && len(h.Pauses) > 0 {
+			h.Summary = strings.ToUpper(h.Pauses[0].What[:1]) + h.Pauses[0].What[1:]
+		}
 		if more := len(h.Attention) - 1; more > 0 {
 			h.Summary += fmt.Sprintf(", and %d more", more)
 		}

@@ -164,7 +164,10 @@ func (e *Health) otherRuns(ctx context.Context, h *wire.Health) error {
 	for _, run := range beside {
 		h.Beside = append(h.Beside, views.Run(run))
 	}
-	h.NextRun, err = e.jobs.NextRun(ctx)
+	if h.NextRun, err = e.jobs.NextRun(ctx); err != nil {
+		return err
+	}
+	h.NextFull, err = e.jobs.NextFull(ctx)
 	return err
 }
 
@@ -183,7 +186,8 @@ func (e *Health) connections(ctx context.Context, h *wire.Health) error {
 	if err != nil || !ok {
 		return err
 	}
-	h.Revision, h.Live = revision.Revision, revision.Document.Schedule.IsLive()
+	schedule := revision.Document.Schedule
+	h.Revision, h.Live = revision.Revision, schedule.IsLive() && schedule.Within(time.Now())
 	for _, directory := range revision.Document.Directories {
 		view := wire.DirectoryState{Name: directory.Name, Dialect: string(directory.Dialect), Base: directory.Base}
 		for _, agent := range h.Agents {

@@ -2,6 +2,7 @@ package jobs
 
 import (
 	"context"
+	"time"
 
 	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/service/store"
@@ -14,8 +15,8 @@ const liveBy = "live"
 // come while a run waits are that run's; while one is under way, the next one follows it.
 func (e *Jobs) Changed(ctx context.Context, directory string) error {
 	revision, ok, err := e.store.Settings.Active(ctx)
-	if err != nil || !ok || !revision.Document.Schedule.IsLive() {
-		return err
+	if err != nil || !ok || !revision.Document.Schedule.IsLive() || !revision.Document.Schedule.Within(time.Now()) {
+		return err // out of hours it is read when they begin
 	}
 	if _, is := revision.Document.Directory(directory); !is {
 		return nil

@@ -116,8 +116,11 @@ func resumed(ctx context.Context, tx *store.Store, ended pause.All, by, note str
 	}
 	// Where runs are started by hand only, they still are.
 	revision, ok, err := tx.Settings.Active(ctx)
-	if err != nil || !ok || !revision.Document.Schedule.IsLive() && revision.Document.Schedule.Interval() == 0 {
+	if err != nil || !ok {
 		return err
+	}
+	if schedule := revision.Document.Schedule; !schedule.IsLive() && schedule.Interval() == 0 || !schedule.Within(time.Now()) {
+		return nil
 	}
 	_, err = tx.Runs.AskOnce(ctx, store.Run{Purpose: purpose.Sync, By: by, Revision: revision.Revision})
 	return err

@@ -14,6 +14,7 @@ import (
 
 	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/purpose"
+	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -53,16 +54,19 @@ func (w *tickWorker) Work(ctx context.Context, _ *river.Job[tickArgs]) error {
 	if err := w.jobs.endPauses(ctx); err != nil {
 		return fmt.Errorf("end the pauses whose time has come: %w", err)
 	}
-	next, err := w.jobs.NextRun(ctx)
-	if err != nil || next == nil || time.Now().Before(*next) {
+	now := time.Now()
+	for _, why := range []purpose.Purpose{purpose.Full, purpose.Sync} {
+		next, revision, err := w.jobs.next(ctx, why, now)
+		if err != nil {
+			return err
+		}
+		if next == nil || now.Before(*next) {
+			continue
+		}
+		_, err = w.jobs.store.Runs.New(ctx, store.Run{Purpose: why, By: scheduledBy, Revision: revision}, true)
 		return err
 	}
-	revision, ok, err := w.jobs.store.Settings.Active(ctx)
-	if err != nil || !ok {
-		return err
-	}
-	_, err = w.jobs.store.Runs.New(ctx, store.Run{Purpose: purpose.Sync, By: scheduledBy, Revision: revision.Revision}, true)
-	return err
+	return nil
 }
 
 type indexArgs struct{}
@@ -132,33 +136,72 @@ func (w *pruneWorker) Work(ctx context.Context, _ *river.Job[pruneArgs]) error {
 	return w.jobs.store.Operators.DropExpired(ctx)
 }
 
-// NextRun tells when the schedule starts the next run; nil when it is off, everything is
-// paused, or there are no settings.
+// NextRun tells when the schedule starts the next run, and NextFull when the next one that
+// compares everything; nil when it starts none, everything is paused, or there are no
+// settings.
 func (e *Jobs) NextRun(ctx context.Context) (*time.Time, error) {
+	next, _, err := e.next(ctx, purpose.Sync, time.Now())
+	return next, err
+}
+
+// NextFull: see NextRun.
+func (e *Jobs) NextFull(ctx context.Context) (*time.Time, error) {
+	next, _, err := e.next(ctx, purpose.Full, time.Now())
+	return next, err
+}
+
+// Times are when a schedule would start the next few runs, and the next one that compares
+// everything.
+func (e *Jobs) Times(ctx context.Context, schedule settings.Schedule, many int) ([]time.Time, *time.Time, error) {
+	last, _, err := e.store.Runs.Last(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	now := time.Now()
+	var full *time.Time
+	if at, is := schedule.NextFull(now); is {
+		full = &at
+	}
+	return schedule.Times(last.Created, now, many), full, nil
+}
+
+// next tells when the schedule starts the next run for a purpose, and by which settings.
+func (e *Jobs) next(ctx context.Context, why purpose.Purpose, now time.Time) (*time.Time, int, error) {
 	revision, ok, err := e.store.Settings.Active(ctx)
 	if err != nil || !ok {
-		return nil, err
-	}
-	interval := revision.Document.Schedule.Interval()
-	if interval == 0 {
-		return nil, nil
+		return nil, 0, err
 	}
 	pauses, err := e.store.Pauses.Now(ctx)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	if _, stopped := pauses.Runs(); stopped {
-		return nil, nil
+		return nil, 0, nil
 	}
-	next := time.Now()
-	last, ok, err := e.store.Runs.Last(ctx)
-	if err != nil {
-		return nil, err
+	schedule := revision.Document.Schedule
+	var next time.Time
+	is := false
+	if why == purpose.Full {
+		last, err := e.store.Runs.LastAsked(ctx, purpose.Full)
+		if err != nil {
+			return nil, 0, err
+		}
+		since := revision.Activated // what was set today is not made up for yesterday
+		if last.After(since) {
+			since = last
+		}
+		next, is = schedule.NextFull(since)
+	} else {
+		last, _, err := e.store.Runs.Last(ctx)
+		if err != nil {
+			return nil, 0, err
+		}
+		next, is = schedule.Next(last.Created, now)
 	}
-	if ok {
-		next = last.Created.Add(interval)
+	if !is {
+		return nil, 0, nil
 	}
-	return &next, nil
+	return &next, revision.Revision, nil
 }
 
 func startTimer(ctx context.Context, e *Jobs) (*timer, error) {

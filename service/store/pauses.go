@@ -12,7 +12,7 @@ type Pauses struct{ *session }
 // Now are those that hold.
 func (s Pauses) Now(ctx context.Context) (pause.All, error) {
 	all := pause.All{}
-	return all, s.raw(ctx, `SELECT * FROM pauses WHERE until IS NULL OR until > now() ORDER BY since, of, directory`).Scan(&all).Error
+	return all, s.raw(ctx, `SELECT * FROM pauses WHERE until IS NULL OR until > now() ORDER BY of <> 'everything', since, of, directory`).Scan(&all).Error
 }
 
 // Set stops something, or tells anew why and until when.

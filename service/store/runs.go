@@ -328,6 +328,17 @@ func (s Runs) LastOf(ctx context.Context, why purpose.Purpose) (Run, bool, error
 	return row.run(), err == nil, err
 }
 
+// LastAsked tells when a run for a purpose was asked for last, whatever came of it; zero when
+// none was.
+func (s Runs) LastAsked(ctx context.Context, why purpose.Purpose) (time.Time, error) {
+	var row struct{ Asked *time.Time }
+	err := s.raw(ctx, `SELECT max(created) AS asked FROM runs WHERE purpose = ?`, string(why)).Scan(&row).Error
+	if row.Asked == nil {
+		return time.Time{}, err
+	}
+	return *row.Asked, err
+}
+
 // OfDraft returns the newest rehearsal of a version of the draft.
 func (s Runs) OfDraft(ctx context.Context, version int) (Run, bool, error) {
 	var row runRow

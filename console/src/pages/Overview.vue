@@ -22,6 +22,8 @@ const trend = useLoad(
   [() => live.health?.lastRun?.id],
 )
 const health = computed(() => live.health)
+// What is paused stands above every page.
+const attention = computed(() => (health.value?.attention ?? []).filter((one) => one.code !== 'paused'))
 const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', 'never-seen': 'default' }
 const numbers = computed(() => {
   const o = health.value?.objects
@@ -42,8 +44,8 @@ const numbers = computed(() => {
     <Fault v-if="live.failure && !health" :failure="live.failure" @again="live.refresh" />
     <NSkeleton v-else-if="!health" text :repeat="6" />
     <template v-else>
-      <section v-if="health.attention.length" class="sheet attention" aria-label="What needs attention">
-        <div v-for="one in health.attention" :key="one.code + one.about.key" class="one">
+      <section v-if="attention.length" class="sheet attention" aria-label="What needs attention">
+        <div v-for="one in attention" :key="one.code + one.about.key" class="one">
           <strong>{{ one.title }}</strong><span class="quiet"
             >{{ one.detail }}{{ one.since ? `, since ${when(one.since)}` : '' }}</span
           >
@@ -100,6 +102,9 @@ const numbers = computed(() => {
                     ? 'The schedule is off.'
                     : 'The schedule is off: runs start by hand only.'
               }}
+              <template v-if="health.nextFull"
+                >Everything is compared {{ until(health.nextFull) }}, at {{ when(health.nextFull) }}.
+              </template>
               <Going :going="health.going" />
               <RouterLink v-if="health.pins" :to="{ name: 'kept' }"
                 >{{ count(health.pins, 'thing') }} put back and held against rules or scope.</RouterLink

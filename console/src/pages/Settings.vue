@@ -12,6 +12,7 @@ import { useQuery } from '../parts/use-query'
 import { show, when } from '../parts/words'
 import DraftBar from '../setup/DraftBar.vue'
 import Impact from '../setup/Impact.vue'
+import Schedule from '../setup/Schedule.vue'
 import { useDraft } from '../state/draft'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
@@ -19,7 +20,7 @@ import { useSession } from '../state/session'
 const draft = useDraft()
 const session = useSession()
 const message = useMessage()
-const view = useQuery<'changes' | 'text' | 'history'>('view', 'changes')
+const view = useQuery<'changes' | 'schedule' | 'text' | 'history'>('view', 'changes')
 const from = useQuery<string>('from', '')
 const to = useQuery<string>('to', '')
 onMounted(draft.load)
@@ -134,6 +135,7 @@ const line = (fault: Schemas['Fault']) => fault.fileLine || fault.line
             label="View"
             :choices="[
               { value: 'changes', text: 'What the draft changes' },
+              { value: 'schedule', text: 'Schedule' },
               { value: 'text', text: 'Text (YAML)' },
               { value: 'history', text: 'History' },
             ]"
@@ -164,6 +166,7 @@ const line = (fault: Schemas['Fault']) => fault.fileLine || fault.line
                 </tbody>
               </table>
             </template>
+            <Schedule v-else-if="view === 'schedule'" />
             <template v-else-if="view === 'text'">
               <div class="row tools">
                 <label class="file"

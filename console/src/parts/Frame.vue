@@ -52,13 +52,14 @@ const places = [
 
 onMounted(live.start)
 onUnmounted(live.stop)
+const stopped = computed(() => Boolean(live.health?.pauses.some((p) => p.of === 'everything')))
 const state = computed(() => {
   if (live.failure) return { mark: 'broken', text: live.failure.title, more: live.failure.detail }
   const h = live.health
   if (!h) return { mark: 'unknown', text: 'Looking…', more: '' }
   const now = h.current
     ? `run ${h.current.id} ${h.current.stage ? h.current.stage + 's' : 'waits'}`
-    : h.pauses.some((p) => p.of === 'everything')
+    : stopped.value
       ? 'no run begins'
       : h.nextRun
         ? `${h.live ? 'live, ' : ''}next run ${until(h.nextRun)}`
@@ -133,7 +134,15 @@ async function leave(): Promise<void> {
         <Finder />
         <span v-if="session.may('operator')" class="row acts">
           <Pausing />
-          <NButton type="primary" size="small" :loading="starting" @click="sync">Sync now</NButton>
+          <NButton
+            type="primary"
+            size="small"
+            :loading="starting"
+            :disabled="stopped"
+            :title="stopped ? 'Everything is paused' : undefined"
+            @click="sync"
+            >Sync now</NButton
+          >
         </span>
       </header>
       <Paused />
