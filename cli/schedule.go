@@ -6,6 +6,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -185,14 +186,21 @@ func printSchedule(w io.Writer, s settings.Schedule, times wire.ScheduleTimes) {
 	for _, fault := range times.Faults {
 		fmt.Fprintf(w, "Fault      %s\n", fault)
 	}
+	// In the schedule's own zone, if it names one.
+	at := func(t time.Time) string {
+		if s.Zone == "" {
+			return when(&t)
+		}
+		return t.In(s.Location()).Format("2006-01-02 15:04:05")
+	}
 	texts := make([]string, len(times.Next))
-	for i := range times.Next {
-		texts[i] = when(&times.Next[i])
+	for i, next := range times.Next {
+		texts[i] = at(next)
 	}
 	if len(texts) > 0 {
 		fmt.Fprintf(w, "Next runs  %s\n", strings.Join(texts, ", "))
 	}
 	if times.Full != nil {
-		fmt.Fprintf(w, "Next full  %s\n", when(times.Full))
+		fmt.Fprintf(w, "Next full  %s\n", at(*times.Full))
 	}
 }

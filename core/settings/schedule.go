@@ -176,7 +176,7 @@ func (s Schedule) Times(last, now time.Time, many int) []time.Time {
 
 // Faults are what is wrong with the schedule.
 func (s Schedule) Faults() []problem.Fault {
-	v := &validation{}
+	v := &validation{faults: []problem.Fault{}}
 	v.schedule(s)
 	return v.faults
 }

@@ -63,12 +63,13 @@ var (
 	descriptionBroken   = prometheus.NewDesc("kambrel_broken", "1 while something keeps the cloud from being in step, as the overview says it", nil, nil)
 	descriptionRead     = prometheus.NewDesc("kambrel_directory_read_seconds", "When a directory was read last, in Unix time", []string{"directory"}, nil)
 	descriptionPins     = prometheus.NewDesc("kambrel_pins", "Things that were put back and are held against rules or scope", nil, nil)
+	descriptionPaused   = prometheus.NewDesc("kambrel_paused", "1 for each part of the work that an operator has paused", []string{"of", "directory"}, nil)
 	descriptionNotices  = prometheus.NewDesc("kambrel_notices_stuck", "1 while notices do not get through", nil, nil)
 )
 
 // Describe lists the metrics.
 func (h *healthCollector) Describe(c chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{descriptionProblems, descriptionObjects, descriptionAgents, descriptionLastRun, descriptionTook, descriptionHeld, descriptionBroken, descriptionRead, descriptionPins, descriptionNotices} {
+	for _, d := range []*prometheus.Desc{descriptionProblems, descriptionObjects, descriptionAgents, descriptionLastRun, descriptionTook, descriptionHeld, descriptionBroken, descriptionRead, descriptionPins, descriptionPaused, descriptionNotices} {
 		c <- d
 	}
 }
@@ -105,6 +106,9 @@ func (h *healthCollector) Collect(c chan<- prometheus.Metric) {
 	one(descriptionBroken, is[now.State == "broken"])
 	one(descriptionNotices, is[now.NoticesStuck != ""])
 	one(descriptionPins, float64(now.Pins))
+	for _, p := range now.Pauses {
+		c <- prometheus.MustNewConstMetric(descriptionPaused, prometheus.GaugeValue, 1, p.Of, p.Directory)
+	}
 	for _, d := range now.Directory {
 		if d.LastRead != nil {
 			gauge(descriptionRead, float64(d.LastRead.Unix()), d.Name)

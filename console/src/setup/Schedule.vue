@@ -158,7 +158,7 @@ const next = computed(() => (times.data.value?.next ?? []).map((at) => when(at))
       </ul>
       <template v-else-if="times.data.value">
         <p>
-          <strong>Next runs</strong>
+          <strong>Next runs, in your time</strong>
           {{ next || (live === 'on' ? 'with the next change in a directory' : 'none: runs start by hand only') }}
         </p>
         <p v-if="times.data.value.full"><strong>Next full</strong> {{ when(times.data.value.full) }}</p>

@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/go-ldap/ldap/v3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -113,7 +114,10 @@ func TestASideIsPaused(t *testing.T) {
 	w.InStep(1)
 	assert.Equal(t, "Mate", w.User("anna@brisling.example")["title"])
 
-	w.Says([]string{"pause", "--directories", "--reason", "no writes tonight"})
+	do, shows := w.Console()
+	do("pause in the console", chromedp.Navigate(w.URL+"/runs"), shows("h1", "Runs"), worldtest.Button("Pause…"),
+		chromedp.Click(`.n-radio:nth-of-type(3)`, chromedp.ByQuery), chromedp.SendKeys(`input[aria-label="Why"]`, "no writes tonight", chromedp.ByQuery),
+		worldtest.Button("Pause it"), shows(".paused", "Nothing is written to directories"), shows(".paused", "no writes tonight"))
 	w.CloudMember(w.ID("Deck"), true, "bo")
 	w.Set(anna, "title", "Master")
 	run = w.Run(wire.NewRun{})
@@ -122,7 +126,7 @@ func TestASideIsPaused(t *testing.T) {
 	require.Len(t, run.LeftOut, 1)
 	_, err := w.Client.Repair(t.Context(), wire.NewRepair{Items: []wire.RepairItem{{Directory: "brisling", EntryID: w.Why(anna).Entry.ID.String(), Attribute: "mail", Before: "anna@brisling.example", After: "anna@halvard.example"}}})
 	assert.ErrorContains(t, err, "no writes tonight")
-	w.Says([]string{"resume", "--directories"}, "It goes on.")
+	do("resume in the console", worldtest.Button("Resume"), chromedp.WaitNotPresent(".paused", chromedp.ByQuery))
 	w.Run(wire.NewRun{})
 	assert.Len(t, w.KeptGroups(worldtest.CloudGroups)["Deck"].Members, 2)
 
