@@ -15,6 +15,7 @@ import (
 	"net/url"
 	"os"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
@@ -45,12 +46,14 @@ const (
 
 // Agent takes orders and answers them.
 type Agent struct {
-	config  Config // what it was started with
-	file    string // where changed directories are read from, "" for nowhere
-	version string
-	signer  jose.Signer
-	http    *http.Client
-	vault   *vault
+	config   Config   // what it was started with
+	services []string // their base URLs
+	answered atomic.Int32
+	file     string // where changed directories are read from, "" for nowhere
+	version  string
+	signer   jose.Signer
+	http     *http.Client
+	vault    *vault
 }
 
 // New makes an agent of an enrolled configuration. Directories that change in
@@ -71,11 +74,11 @@ func New(c Config, file, version string) (*Agent, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Agent{config: c, file: file, version: version, signer: s, http: client, vault: kept}, nil
+	return &Agent{config: c, services: address.List(c.Service), file: file, version: version, signer: s, http: client, vault: kept}, nil
 }
 
 func httpClient(c Config) (*http.Client, error) {
-	if err := CheckService(c.Service); err != nil {
+	if err := CheckServices(c.Service); err != nil {
 		return nil, err
 	}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
@@ -93,6 +96,20 @@ func httpClient(c Config) (*http.Client, error) {
 	}
 	// A signature is made for one service and goes nowhere else.
 	return &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, nil
+}
+
+// CheckServices refuses a list of services of which one is refused.
+func CheckServices(list string) error {
+	services := address.List(list)
+	if len(services) == 0 {
+		return CheckService(list)
+	}
+	for _, service := range services {
+		if err := CheckService(service); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // CheckService refuses addresses over which people's data would go unprotected.
@@ -123,12 +140,17 @@ func Enrol(ctx context.Context, c Config, code string) (Config, error) {
 	if err != nil {
 		return c, err
 	}
-	request, err := http.NewRequestWithContext(ctx, http.MethodPost, c.Service+"/api/v1/agents", bytes.NewReader(body))
-	if err != nil {
-		return c, err
+	var response *http.Response
+	for _, service := range address.List(c.Service) { // whichever is there
+		var request *http.Request
+		if request, err = http.NewRequestWithContext(ctx, http.MethodPost, service+"/api/v1/agents", bytes.NewReader(body)); err != nil {
+			return c, err
+		}
+		request.Header.Set("Content-Type", "application/json")
+		if response, err = client.Do(request); err == nil {
+			break
+		}
 	}
-	request.Header.Set("Content-Type", "application/json")
-	response, err := client.Do(request)
 	if err != nil {
 		return c, fmt.Errorf("reach the service: %w", err)
 	}
@@ -153,15 +175,19 @@ func (a *Agent) Run(ctx context.Context) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.Go(func() error { return a.greet(ctx) })
 	group.Go(func() error { return a.watch(ctx) })
-	for slot := range atOnce {
-		lane := orders.LaneAny
-		if slot == 0 {
-			lane = orders.LaneQuick // one is never at a long reading
+	// All services are asked for orders side by side, so that none has to be found out to be
+	// away, or to have stopped in the middle of an answer.
+	for _, service := range a.services {
+		for slot := range atOnce {
+			lane := orders.LaneAny
+			if slot == 0 {
+				lane = orders.LaneQuick // one is never at a long reading
+			}
+			group.Go(func() error { return a.work(ctx, service, lane) })
 		}
-		group.Go(func() error { return a.work(ctx, lane) })
-	}
-	for range passwordsAtOnce {
-		group.Go(func() error { return a.work(ctx, orders.LanePasswords) })
+		for range passwordsAtOnce {
+			group.Go(func() error { return a.work(ctx, service, orders.LanePasswords) })
+		}
 	}
 	return group.Wait()
 }
@@ -193,11 +219,11 @@ func (a *Agent) greet(ctx context.Context) error {
 	return nil
 }
 
-// work takes one order of a lane after the other.
-func (a *Agent) work(ctx context.Context, lane orders.Lane) error {
+// work takes one order of a lane of a service after the other.
+func (a *Agent) work(ctx context.Context, service string, lane orders.Lane) error {
 	pauses := pausesUpTo(longestPause)
 	for ctx.Err() == nil {
-		err := a.next(ctx, lane)
+		err := a.next(ctx, service, lane)
 		switch {
 		case err == nil:
 			pauses.Reset()
@@ -291,17 +317,65 @@ func (a *Agent) hello(ctx context.Context, directories []Directory, trusts *Clou
 	if err != nil {
 		return err
 	}
-	response, err := a.do(ctx, http.MethodPut, "/api/v1/agent/hello", bytes.NewReader(body))
+	response, err := a.do(ctx, http.MethodPut, "/api/v1/agent/hello", body)
 	if err != nil {
 		return fmt.Errorf("say hello: %w", err)
 	}
 	return response.Body.Close()
 }
 
-// do makes one signed request. An answer that is no success is an error with
+// mostHeard is how long one of several services may take for an answer that is no order.
+const mostHeard = 3 * time.Second
+
+// do makes one signed request of the service that answers: the one that did so last first.
+func (a *Agent) do(ctx context.Context, method, path string, body []byte) (*http.Response, error) {
+	first, failures := int(a.answered.Load()), []error{}
+	for i := range a.services {
+		at := (first + i) % len(a.services)
+		response, err := a.hear(ctx, a.services[at], method, path, body)
+		if err == nil || errors.Is(err, errRetired) || problem.CodeOf(err) != "" || ctx.Err() != nil {
+			a.answered.Store(int32(at))
+			return response, err
+		}
+		failures = append(failures, err)
+	}
+	return nil, errors.Join(failures...)
+}
+
+// hear gives up a service that is silent where there are others.
+func (a *Agent) hear(ctx context.Context, service, method, path string, body []byte) (*http.Response, error) {
+	if len(a.services) == 1 {
+		return a.to(ctx, service, method, path, bytes.NewReader(body))
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	timer := time.AfterFunc(mostHeard, cancel)
+	response, err := a.to(ctx, service, method, path, bytes.NewReader(body))
+	if !timer.Stop() && err != nil {
+		err = fmt.Errorf("%s is silent: %w", service, err)
+	}
+	if err != nil {
+		cancel()
+		return nil, err
+	}
+	response.Body = ended{response.Body, cancel}
+	return response, nil
+}
+
+// ended is a body with which a request ends.
+type ended struct {
+	io.ReadCloser
+	end context.CancelFunc
+}
+
+func (b ended) Close() error {
+	defer b.end()
+	return b.ReadCloser.Close()
+}
+
+// to makes one signed request of a service. An answer that is no success is an error with
 // the service's own words.
-func (a *Agent) do(ctx context.Context, method, path string, body io.Reader) (*http.Response, error) {
-	request, err := http.NewRequestWithContext(ctx, method, a.config.Service+path, body)
+func (a *Agent) to(ctx context.Context, service, method, path string, body io.Reader) (*http.Response, error) {
+	request, err := http.NewRequestWithContext(ctx, method, service+path, body)
 	if err != nil {
 		return nil, err
 	}

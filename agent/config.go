@@ -25,6 +25,8 @@ import (
 // Config is the agent's own file, mode 0600: the only place where credentials
 // of directories are kept.
 type Config struct {
+	// Service is its base URL; where several are on one database, all of them with commas
+	// between.
 	Service string `yaml:"service"`
 	// ServiceCA is a PEM bundle for the service's certificate; "" means the
 	// system's.

@@ -18,8 +18,8 @@ import (
 )
 
 // next waits for an order and answers it.
-func (a *Agent) next(ctx context.Context, lane orders.Lane) error {
-	response, err := a.do(ctx, http.MethodGet, "/api/v1/agent/order?lane="+string(lane), nil)
+func (a *Agent) next(ctx context.Context, service string, lane orders.Lane) error {
+	response, err := a.to(ctx, service, http.MethodGet, "/api/v1/agent/order?lane="+string(lane), nil)
 	if err != nil {
 		return fmt.Errorf("ask for an order: %w", err)
 	}
@@ -32,11 +32,11 @@ func (a *Agent) next(ctx context.Context, lane orders.Lane) error {
 		return fmt.Errorf("read an order: %w", err)
 	}
 	slog.Info("order", logkey.Order, order.ID, logkey.Kind, order.Kind(), logkey.Directory, order.Directory)
-	return a.answer(ctx, order)
+	return a.answer(ctx, service, order)
 }
 
 // answer streams what the directory gives to the service as it comes.
-func (a *Agent) answer(ctx context.Context, order orders.Order) error {
+func (a *Agent) answer(ctx context.Context, service string, order orders.Order) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	reader, writer := io.Pipe()
@@ -46,7 +46,7 @@ func (a *Agent) answer(ctx context.Context, order orders.Order) error {
 		_ = writer.CloseWithError(err)
 		produced <- err
 	}()
-	response, err := a.do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/agent/orders/%d/answer", order.ID), reader)
+	response, err := a.to(ctx, service, http.MethodPost, fmt.Sprintf("/api/v1/agent/orders/%d/answer", order.ID), reader)
 	_ = reader.CloseWithError(errors.New("the service has ended the order"))
 	cancel()
 	if readErr := <-produced; err == nil && readErr != nil && !errors.Is(readErr, context.Canceled) {

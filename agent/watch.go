@@ -1,7 +1,6 @@
 package agent
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -151,7 +150,7 @@ func (a *Agent) tellChanges(ctx context.Context, name string, changed <-chan str
 		case <-changed:
 		}
 		for ctx.Err() == nil {
-			response, err := a.do(ctx, http.MethodPost, "/api/v1/agent/changed", bytes.NewReader(body))
+			response, err := a.do(ctx, http.MethodPost, "/api/v1/agent/changed", body)
 			if err == nil {
 				_ = response.Body.Close()
 				break
@@ -171,7 +170,7 @@ func (a *Agent) watches(ctx context.Context, states []wire.Watch) ([]wire.WatchW
 	if err != nil {
 		return nil, err
 	}
-	response, err := a.do(ctx, http.MethodPost, "/api/v1/agent/watches", bytes.NewReader(body))
+	response, err := a.do(ctx, http.MethodPost, "/api/v1/agent/watches", body)
 	if err != nil {
 		return nil, err
 	}

@@ -12,6 +12,7 @@ import (
 
 	"kambrel.example/kambrel/agent"
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/address"
 	"kambrel.example/kambrel/core/secret"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/api"
@@ -200,7 +201,7 @@ to reach the directories that it serves; in the configuration file (mode 0600):
 			} else if _, statErr := os.Stat(file); statErr == nil {
 				return err
 			}
-			config.Service = strings.TrimSuffix(config.Service, "/")
+			config.Service = strings.Join(address.List(config.Service), ",")
 			enrolled, err := agent.Enrol(cmd.Context(), config, code)
 			if err != nil {
 				return err
@@ -213,7 +214,7 @@ to reach the directories that it serves; in the configuration file (mode 0600):
 		},
 	}
 	host, _ := os.Hostname()
-	command.Flags().StringVar(&config.Service, "service", "", "URL of the service")
+	command.Flags().StringVar(&config.Service, "service", "", "URL of the service, or those of all on one database with commas between")
 	command.Flags().StringVar(&code, "code", "", "one-time code")
 	command.Flags().StringVar(&config.Name, "name", host, "what to call the agent")
 	command.Flags().StringVar(&config.ServiceCA, "service-ca", "", "PEM bundle for the service's certificate")

@@ -24,7 +24,7 @@ func newLoginCommand(d *deps) *cobra.Command {
 terminal, or read from --password-file, where - is standard input.`,
 		Example: "  kambrel login https://kambrel.halvard.example --name ingrid\n  echo \"$PASSWORD\" | kambrel login http://127.0.0.1:7600 --name administrator --password-file -",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := agent.CheckService(args[0]); err != nil {
+			if err := agent.CheckServices(args[0]); err != nil {
 				return err
 			}
 			password, err := readPassword(cmd, passwordFile)

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"kambrel.example/kambrel/agent"
+	"kambrel.example/kambrel/core/address"
 )
 
 // Profile says which service to ask and with what token. The two belong
@@ -54,11 +56,14 @@ func findProfile(service, token string) (Profile, error) {
 			return p, errors.New("no service is known: sign in with 'kambrel login URL', start a demo with 'kambrel-lab demo', or give --service and --token")
 		}
 	}
-	return p, agent.CheckService(p.Service)
+	return p, agent.CheckServices(p.Service)
 }
 
-func sameService(a, b string) bool {
-	return a != "" && strings.EqualFold(strings.TrimSuffix(a, "/"), strings.TrimSuffix(b, "/"))
+// sameService tells whether all services of a list are among those of another, of one
+// database, so that the token of those is theirs.
+func sameService(known, meant string) bool {
+	all, list := address.List(strings.ToLower(known)), address.List(strings.ToLower(meant))
+	return len(list) > 0 && !slices.ContainsFunc(list, func(one string) bool { return !slices.Contains(all, one) })
 }
 
 func userProfile() string {

@@ -79,7 +79,7 @@ Exit status: 0 done, 1 failed, 2 done with problems.`,
 			return nil
 		},
 	}
-	root.PersistentFlags().StringVar(&d.service, "service", "", "URL of the service")
+	root.PersistentFlags().StringVar(&d.service, "service", "", "URL of the service, or several with commas between, of which one answers")
 	root.PersistentFlags().StringVar(&d.token, "token", "", "token for the service")
 	root.PersistentFlags().StringVarP(&d.output, "output", "o", "table", "how to print: table, json or yaml")
 	root.AddGroup(&cobra.Group{ID: "work", Title: "Sync:"}, &cobra.Group{ID: "choose", Title: "Choose and clean up:"}, &cobra.Group{ID: "match", Title: "Match:"}, &cobra.Group{ID: "look", Title: "Find and understand:"}, &cobra.Group{ID: "run", Title: "Set up and run:"})

@@ -10,27 +10,31 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
+	"kambrel.example/kambrel/core/address"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
-// Client is a connection to one service.
+// Client is a connection to a service, or to the one that answers of those on a database.
 type Client struct {
-	base  string
+	bases []string
+	at    *atomic.Int32 // the one that has answered last
 	token string
 	http  *http.Client
 }
 
-// New makes a client for a service's base URL and a token.
+// New makes a client for a service's base URL, or several with commas between, and a token.
 func New(base, token string) *Client {
-	return &Client{base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{
+	return &Client{bases: address.List(base), at: &atomic.Int32{}, token: token, http: &http.Client{
 		// The token is for one service and goes nowhere else.
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}}
@@ -84,19 +88,42 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 }
 
 func (c *Client) send(ctx context.Context, method, path string, query url.Values, in any) (*http.Response, error) {
-	var body io.Reader
+	var body []byte
 	if in != nil {
-		text, err := json.Marshal(in)
-		if err != nil {
+		var err error
+		if body, err = json.Marshal(in); err != nil {
 			return nil, err
 		}
-		body = bytes.NewReader(text)
 	}
-	address := c.base + "/api/v1" + path
 	if len(query) > 0 {
-		address += "?" + query.Encode()
+		path += "?" + query.Encode()
 	}
-	request, err := http.NewRequestWithContext(ctx, method, address, body)
+	first, failures := int(c.at.Load()), []error{}
+	for i := range c.bases {
+		at := (first + i) % len(c.bases)
+		response, err := c.sendTo(ctx, c.bases[at], method, path, body)
+		var refusal *Error
+		if err == nil || errors.As(err, &refusal) {
+			c.at.Store(int32(at))
+			return response, err
+		}
+		failures = append(failures, err)
+		// What may have been sent is not sent to another; a question is.
+		if ctx.Err() != nil || method != http.MethodGet && !notSent(err) {
+			break
+		}
+	}
+	return nil, errors.Join(failures...)
+}
+
+// notSent tells whether a request failed before any of it went out.
+func notSent(err error) bool {
+	var op *net.OpError
+	return errors.As(err, &op) && op.Op == "dial"
+}
+
+func (c *Client) sendTo(ctx context.Context, base, method, path string, body []byte) (*http.Response, error) {
+	request, err := http.NewRequestWithContext(ctx, method, base+"/api/v1"+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}
@@ -110,7 +137,7 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 		if errors.As(err, &wrapped) {
 			err = wrapped.Err
 		}
-		return nil, fmt.Errorf("the service at %s cannot be reached: %w", c.base, err)
+		return nil, fmt.Errorf("the service at %s cannot be reached: %w", base, err)
 	}
 	if response.StatusCode >= 200 && response.StatusCode <= 299 {
 		return response, nil
@@ -475,7 +502,7 @@ func (c *Client) events(ctx context.Context, concerns func(wire.Event) bool, loo
 		}
 		for {
 			if !lines.Scan() {
-				return fmt.Errorf("the service at %s has ended the stream of events", c.base)
+				return fmt.Errorf("the service at %s has ended the stream of events", c.bases[c.at.Load()])
 			}
 			data, ok := strings.CutPrefix(lines.Text(), "data: ")
 			var event wire.Event

@@ -67,7 +67,7 @@ protocol/wire       core/ protocol/orders
 directory           core/entry core/password core/problem core/secret
 cloud               core/address core/change core/entry core/problem core/rules core/secret protocol/events protocol/scim
 agent               core/address core/entry core/logkey core/password core/problem core/secret directory protocol/events protocol/orders protocol/wire
-client              core/problem core/reason core/settings protocol/wire protocol/orders
+client              core/address core/problem core/reason core/settings protocol/wire protocol/orders
 console
 cli                 agent client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders service/audit service/notices
 

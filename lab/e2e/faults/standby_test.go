@@ -1,8 +1,6 @@
 package faults_test
 
 import (
-	"os"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -33,15 +31,9 @@ func TestTheScheduleGoesOnWhenAServiceIsKilled(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, health.NextRun, "both know when the next run is")
 
+	w.AgentKnows(w.URL, address)
 	w.Service.Kill()
 	w.Set("cn=Crew 00001,"+worldtest.People, "title", "Mate")
-	// The agent finds the other service under the address it knows, as behind a
-	// load balancer: here its configuration is led there.
-	require.NoError(t, w.Agent.Stop())
-	text, err := os.ReadFile(w.AgentFile)
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(w.AgentFile, []byte(strings.ReplaceAll(string(text), w.URL, address)), 0o600))
-	w.StartAgent()
 	next := worldtest.AwaitRun(t, standby, func(r wire.Run) bool { return r.ID > first.ID && r.By == "schedule" && r.Counts.Update == 1 })
 	assert.Equal(t, progress.InStep, next.State)
 	assert.Equal(t, "Mate", w.User("crew00001@brisling.example")["title"])

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -46,6 +47,7 @@ type World struct {
 	Port      int
 	URL       string
 	Service   *servers.Process
+	Second    *servers.Process // what Standby has started
 	Agent     *servers.Process
 	Client    *client.Client
 	AgentFile string
@@ -182,7 +184,7 @@ func (w *World) Standby(arguments ...string) string {
 	port, err := servers.FreePort(0)
 	require.NoError(w.T, err)
 	address := fmt.Sprintf("127.0.0.1:%d", port)
-	_, err = w.Lab.Start(context.Background(), servers.Command{
+	w.Second, err = w.Lab.Start(context.Background(), servers.Command{
 		Name: "standby", Path: w.Programs.Kambrel, Env: []string{"KAMBREL_DATABASE=" + w.DSN},
 		Args:  append([]string{"serve", "--listen", address, "--cloud-url", w.Cloud.URL, "--cloud-token-file", w.Cloud.TokenFile}, arguments...),
 		Ready: servers.Answers("http://" + address + "/healthz"),
@@ -208,6 +210,17 @@ func (w *World) enrolAs(name, file string, directories ...string) {
 	text = append(bytes.ReplaceAll(text, []byte("directories: []\n"), nil), fmt.Appendf(nil, "directories:\n  - name: brisling\n    url: %s\n    ca: %s\n    bindDN: %s\n    password: %s\n",
 		w.Directory.URL, w.Directory.CAFile, w.Directory.ReaderDN, w.Directory.ReaderPassword)...)
 	require.NoError(w.T, os.WriteFile(file, text, 0o600))
+}
+
+// AgentKnows starts the agent again with the addresses of several services.
+func (w *World) AgentKnows(services ...string) {
+	w.T.Helper()
+	require.NoError(w.T, w.Agent.Stop())
+	text, err := os.ReadFile(w.AgentFile)
+	require.NoError(w.T, err)
+	text = regexp.MustCompile(`(?m)^service: .*$`).ReplaceAll(text, []byte("service: "+strings.Join(services, ",")))
+	require.NoError(w.T, os.WriteFile(w.AgentFile, text, 0o600))
+	w.StartAgent()
 }
 
 func (w *World) StartAgent() {
