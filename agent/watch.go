@@ -119,10 +119,17 @@ func (a *Agent) watchOne(ctx context.Context, w *watching, key string, d Directo
 			defer session.Close()
 			stop := context.AfterFunc(ctx, session.Close)
 			defer stop()
-			return session.Watch(ctx, wanted.Dialect, wanted.Base, func() {
+			err = session.Watch(ctx, wanted.Dialect, wanted.Base, func() {
 				w.tell(key, wire.Watch{Directory: d.Name, State: wire.Watched})
 				hear()
 			}, hear)
+			if !errors.Is(err, directory.ErrNotWatched) {
+				return err
+			}
+			return a.poll(ctx, d, wanted, hear, func() {
+				w.tell(key, wire.Watch{Directory: d.Name, State: wire.WatchPolled, Detail: err.Error()})
+				hear()
+			})
 		}()
 		if ctx.Err() != nil {
 			return
@@ -137,6 +144,21 @@ func (a *Agent) watchOne(ctx context.Context, w *watching, key string, d Directo
 		w.tell(key, wire.Watch{Directory: d.Name, State: state, Detail: err.Error()})
 		rest(ctx, pause)
 	}
+}
+
+// pollEvery is how often a directory is asked that does not tell what changes.
+const pollEvery = 10 * time.Second
+
+// poll asks a directory that does not tell, over a connection of its own.
+func (a *Agent) poll(ctx context.Context, d Directory, wanted wire.WatchWanted, hear, opened func()) error {
+	session, err := directory.Open(ctx, d.connection())
+	if err != nil {
+		return err
+	}
+	defer session.Close()
+	stop := context.AfterFunc(ctx, session.Close)
+	defer stop()
+	return session.Poll(ctx, wanted.Dialect, wanted.Base, pollEvery, opened, hear)
 }
 
 // tellChanges tells the service that a directory has changed: the first time at once, and

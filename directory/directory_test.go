@@ -241,8 +241,46 @@ func TestContract(t *testing.T) {
 			}
 			assert.Len(t, p.changes().entries, len(many), "more changes than one fetch takes")
 			p.watchTells(fleet)
+			p.pollTells(fleet)
 		})
 	}
+}
+
+// pollTells asks a directory as one that does not tell: it hears of who comes and who is
+// changed, and of nothing where nothing is.
+func (p *peer) pollTells(parent string) {
+	p.t.Helper()
+	heard, opened, ended := make(chan struct{}, 1000), make(chan struct{}), make(chan error, 1)
+	session, err := Open(p.t.Context(), connection(p.server))
+	require.NoError(p.t, err)
+	defer session.Close()
+	ctx, stop := context.WithCancel(p.t.Context())
+	go func() {
+		ended <- session.Poll(ctx, p.dialect, p.server.BaseDN, 50*time.Millisecond, func() { close(opened) }, func() { heard <- struct{}{} })
+	}()
+	<-opened
+	for what, change := range map[string]func(){
+		"somebody who comes": func() { p.person(parent, "Pia Aas") },
+		"a new title": func() {
+			p.modify("CN=Mira Tangen,"+parent, func(m *ldap.ModifyRequest) { m.Replace("title", []string{fmt.Sprint(time.Now().UnixNano())}) })
+		},
+	} {
+		change()
+		select {
+		case <-heard:
+		case <-time.After(10 * time.Second):
+			assert.Fail(p.t, "nothing was heard of "+what)
+		}
+		for quiet := false; !quiet; {
+			select {
+			case <-heard:
+			case <-time.After(1200 * time.Millisecond): // beyond the second of the change
+				quiet = true
+			}
+		}
+	}
+	stop()
+	assert.ErrorIs(p.t, <-ended, context.Canceled)
 }
 
 // watchTells hears of every sort of change as it comes, and of none where there is none; a

@@ -130,6 +130,24 @@ func (s Schedule) Next(last, now time.Time) (time.Time, bool) {
 	return s.open(next), true
 }
 
+const (
+	firstRetry   = 30 * time.Second
+	longestRetry = 10 * time.Minute
+)
+
+// Retry is when a run is to start since the latest ones have failed, so many one after the
+// other, where changes start runs: what they were to bring would else wait for the schedule.
+func (s Schedule) Retry(failed int, ended time.Time) (time.Time, bool) {
+	if failed == 0 || !s.IsLive() {
+		return ended, false
+	}
+	pause := longestRetry
+	if failed < 6 {
+		pause = min(firstRetry<<(failed-1), longestRetry)
+	}
+	return s.open(ended.Add(pause)), true
+}
+
 // sameHours tells whether no hours begin between two times.
 func (s Schedule) sameHours(from, to time.Time) bool {
 	local := to.In(s.Location())

@@ -56,6 +56,23 @@ func TestWhenTheNextRunIs(t *testing.T) {
 	}
 }
 
+func TestARunThatFailedIsTriedAgain(t *testing.T) {
+	t.Parallel()
+	live := Schedule{Every: "1h"}
+	ended := at(t, "UTC", "2026-11-30 05:00")
+	for failed, want := range map[int]time.Duration{1: 30 * time.Second, 2: time.Minute, 5: 8 * time.Minute, 6: 10 * time.Minute, 1000: 10 * time.Minute} {
+		next, is := live.Retry(failed, ended)
+		assert.True(t, is)
+		assert.Equal(t, want, next.Sub(ended), "%d", failed)
+	}
+	_, is := live.Retry(0, ended)
+	assert.False(t, is)
+	_, is = Schedule{Every: "1h", Live: "off"}.Retry(1, ended)
+	assert.False(t, is, "whoever has no live changes waits for the schedule")
+	next, _ := Schedule{Every: "1h", Hours: &Hours{From: "06:00", To: "07:00"}, Zone: "UTC"}.Retry(1, ended)
+	assert.Equal(t, time.Hour, next.Sub(ended), "not out of hours")
+}
+
 func TestTheNextFewRuns(t *testing.T) {
 	t.Parallel()
 	s := Schedule{Every: "10m", Hours: &Hours{From: "06:00", To: "06:15"}, Zone: "UTC"}

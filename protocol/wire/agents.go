@@ -57,13 +57,14 @@ func (h Hello) Check() string {
 const (
 	Watched     = "watched"     // changes are heard of as they come
 	WatchBroken = "broken"      // it is tried again
-	NotWatched  = "not-offered" // the directory has no way to tell
+	WatchPolled = "polled"      // the directory does not tell, and is asked every so often
+	NotWatched  = "not-offered" // there is no way to know but to read
 )
 
 // Watch is how an agent watches a directory.
 type Watch struct {
 	Directory string    `json:"directory"`
-	State     string    `json:"state" enum:"watched,broken,not-offered"`
+	State     string    `json:"state" enum:"watched,polled,broken,not-offered"`
 	Since     time.Time `json:"since"`
 	Detail    string    `json:"detail,omitempty"`
 }
@@ -79,7 +80,7 @@ func (w Watches) Check() string {
 		return "an agent watches up to 200 directories"
 	}
 	for _, one := range w.States {
-		if one.Directory == "" || len(one.Directory) > 63 || len(one.Detail) > 2000 || one.State != Watched && one.State != WatchBroken && one.State != NotWatched {
+		if one.Directory == "" || len(one.Directory) > 63 || len(one.Detail) > 2000 || !slices.Contains([]string{Watched, WatchPolled, WatchBroken, NotWatched}, one.State) {
 			return "the name of a directory has up to 63 bytes, the detail up to 2000, and the state is one that there is"
 		}
 	}

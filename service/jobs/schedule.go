@@ -197,6 +197,13 @@ func (e *Jobs) next(ctx context.Context, why purpose.Purpose, now time.Time) (*t
 			return nil, 0, err
 		}
 		next, is = schedule.Next(last.Created, now)
+		failed, ended, err := e.store.Runs.Failing(ctx)
+		if err != nil {
+			return nil, 0, err
+		}
+		if again, tries := schedule.Retry(failed, ended); tries && (!is || again.Before(next)) {
+			next, is = again, true
+		}
 	}
 	if !is {
 		return nil, 0, nil

@@ -328,6 +328,22 @@ func (s Runs) LastOf(ctx context.Context, why purpose.Purpose) (Run, bool, error
 	return row.run(), err == nil, err
 }
 
+// Failing tells how many runs that write have failed since one has not, and when the latest
+// of them ended.
+func (s Runs) Failing(ctx context.Context) (int, time.Time, error) {
+	const many = `ended IS NOT NULL AND purpose IN ('sync', 'full', 'release', 'undo')`
+	var row struct {
+		Failed int
+		Ended  *time.Time
+	}
+	err := s.raw(ctx, `SELECT count(*) AS failed, max(ended) AS ended FROM runs WHERE `+many+` AND state = 'failed'
+		AND id > coalesce((SELECT max(id) FROM runs WHERE `+many+` AND state <> 'failed'), 0)`).Scan(&row).Error
+	if row.Ended == nil {
+		return 0, time.Time{}, err
+	}
+	return row.Failed, *row.Ended, err
+}
+
 // LastAsked tells when a run for a purpose was asked for last, whatever came of it; zero when
 // none was.
 func (s Runs) LastAsked(ctx context.Context, why purpose.Purpose) (time.Time, error) {

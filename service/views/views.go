@@ -178,7 +178,6 @@ func Agent(a store.Agent) wire.Agent {
 	if view.Plain == nil {
 		view.Plain = []string{}
 	}
-	view.Watches = List(a.Watches, func(w store.Watch) wire.Watch { return wire.Watch(w) })
 	view.Faults = List(a.Faults, func(f store.AgentFault) wire.AgentFault {
 		return wire.AgentFault{Directory: f.Directory, Code: string(f.Code), Title: problem.Describe(f.Code).Title, Detail: f.Detail, Since: f.Since}
 	})
@@ -187,6 +186,10 @@ func Agent(a store.Agent) wire.Agent {
 		if time.Since(*a.LastContact) < onlineWithin {
 			view.State = "online"
 		}
+	}
+	view.Watches = []wire.Watch{}
+	if view.State == "online" { // of one that is away, what it said last says nothing
+		view.Watches = List(a.Watches, func(w store.Watch) wire.Watch { return wire.Watch(w) })
 	}
 	return view
 }

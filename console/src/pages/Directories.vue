@@ -84,6 +84,7 @@ async function retire(agent: Schemas['Agent']): Promise<void> {
 function watchWord(one: Schemas['Watch']): string {
   if (one.state === 'watched') return `hears of changes in ${one.directory} as they come`
   if (one.state === 'broken') return `hears of no changes in ${one.directory} since ${when(one.since)}; tries again`
+  if (one.state === 'polled') return `asks ${one.directory} every 10 seconds what has changed, since it does not tell`
   return `${one.directory} does not tell of changes; the schedule reads them`
 }
 const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', 'never-seen': 'default' }

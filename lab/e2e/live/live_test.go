@@ -2,6 +2,7 @@ package live_test
 
 import (
 	"fmt"
+	"os"
 	"slices"
 	"testing"
 	"time"
@@ -10,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab/e2e/worldtest"
 	"kambrel.example/kambrel/protocol/wire"
@@ -119,14 +121,34 @@ func TestAChangeArrivesByItself(t *testing.T) {
 	assert.Equal(t, before+1, runs(), "only the run that was asked for")
 }
 
-// TestADirectoryThatTellsNothingIsNotWatched says so, and the schedule goes on.
-func TestADirectoryThatTellsNothingIsNotWatched(t *testing.T) {
+// TestWhatFailedIsTriedAgain changes somebody while the cloud refuses everything: the run
+// fails, and the change arrives once the cloud is back, with no schedule and no other change.
+func TestWhatFailedIsTriedAgain(t *testing.T) {
+	t.Parallel()
+	w := worldtest.New(t, "")
+	w.Activate(liveDocument())
+	ada := w.Person("Ada Lind", map[string]string{"title": "Mate"})
+	const login = "ada.lind@brisling.example"
+	arrives(w, login, "Mate")
+	token, err := os.ReadFile(w.TokenFile)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(w.TokenFile, []byte("another-token\n"), 0o600))
+	w.Set(ada, "title", "Master")
+	worldtest.AwaitRun(t, w.Client, func(r wire.Run) bool { return r.By == "live" && r.State == progress.Failed })
+	health, err := w.Client.Health(t.Context())
+	require.NoError(t, err)
+	require.NotNil(t, health.NextRun, "it is told when it is tried again")
+	require.NoError(t, os.WriteFile(w.TokenFile, token, 0o600))
+	require.Eventually(t, func() bool { return w.User(login)["title"] == "Master" }, 60*time.Second, 50*time.Millisecond)
+}
+
+// TestADirectoryThatTellsNothingIsAsked says so, and changes arrive without a schedule.
+func TestADirectoryThatTellsNothingIsAsked(t *testing.T) {
 	t.Parallel()
 	w := worldtest.NewWith(t, worldtest.LDIFPeople(3), worldtest.Options{NoSync: true})
-	d := liveDocument()
-	d.Schedule.Every = "10s"
-	w.Activate(d)
-	watched(w, wire.NotWatched)
+	w.Activate(liveDocument())
+	watched(w, wire.WatchPolled)
+	require.Eventually(t, func() bool { return w.User("crew00001@brisling.example") != nil }, 30*time.Second, 50*time.Millisecond, "all is read once")
 	w.Set("cn=Crew 00001,"+worldtest.People, "title", "Mate")
 	arrives(w, "crew00001@brisling.example", "Mate")
 }
