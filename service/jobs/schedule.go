@@ -104,7 +104,7 @@ type pruneWorker struct {
 	jobs *Jobs
 }
 
-// Work deletes what is too old to be asked for.
+// Work deletes what is too old to be asked for, and looks after what is kept counted.
 func (w *pruneWorker) Work(ctx context.Context, _ *river.Job[pruneArgs]) error {
 	now := time.Now()
 	active, _, err := w.jobs.store.Settings.Active(ctx)
@@ -122,6 +122,9 @@ func (w *pruneWorker) Work(ctx context.Context, _ *river.Job[pruneArgs]) error {
 		return err
 	}
 	if err := w.jobs.store.Orders.Prune(ctx, now.Add(-keepQuiet)); err != nil {
+		return err
+	}
+	if err := w.jobs.store.Resources.FindLoose(ctx); err != nil {
 		return err
 	}
 	if err := w.jobs.store.Removed.Drop(ctx); err != nil {

@@ -172,6 +172,10 @@ func listed(t *testing.T, s *Store) {
 	_, err = s.Resources.Store(ctx, entry.User, []entry.Resource{resource("r4", "dag@halvard.example", "")}, nil, true)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"r1", "r9"}, loose(), "what comes back to its link is not loose")
+	_, err = s.exec(ctx, `DELETE FROM loose_resources`) // as if nobody had seen it
+	require.NoError(t, err)
+	require.NoError(t, s.Resources.FindLoose(ctx))
+	assert.Equal(t, []string{"r1", "r9"}, loose())
 }
 
 // indexedParts makes the indexes once a mirror is large, and anew after one was broken off.

@@ -144,6 +144,13 @@ func (s Resources) Except(ctx context.Context, kind entry.Kind, seen map[string]
 	return others, rows.Err()
 }
 
+// FindLoose adds to the loose resources what two transactions have missed that did not see
+// each other: one that dropped a link, and one that brought its resource.
+func (s Resources) FindLoose(ctx context.Context) error {
+	_, err := s.exec(ctx, `INSERT INTO loose_resources SELECT id FROM resources r WHERE NOT EXISTS (SELECT FROM links l WHERE l.resource_id = r.id) ON CONFLICT DO NOTHING`)
+	return err
+}
+
 // MembersTrust tells how often changes of members were found kept by the cloud.
 func (s Resources) MembersTrust(ctx context.Context, url string) (int, error) {
 	var n int
