@@ -157,7 +157,7 @@ type FindQuery struct {
 	Most int
 }
 
-// entryState is where an entry stands. What comes first in the order of stateOrder counts.
+// entryState is where an entry stands. What comes first in hitState counts.
 type entryState struct {
 	// from drives a search for its entries e by the shortest way, and is tells of an entry
 	// what that way knows already.
@@ -292,7 +292,7 @@ func alongLogins(fits, direction string) string {
 
 const (
 	// strpos is the faster one; of LIKE the planner knows how much it keeps, and an index
-	// of parts finds it; see Index.
+	// of parts finds it; see IndexParts.
 	contains = `(strpos(%[1]s.search, @text) > 0 AND %[1]s.search LIKE @pattern)`
 	// A line of what is searched that is the text, begins with it, or has it somewhere.
 	nearness = `CASE WHEN strpos(E'\n' || %[1]s.search || E'\n', E'\n' || @text || E'\n') > 0 THEN '0' WHEN strpos(E'\n' || %[1]s.search, E'\n' || @text) > 0 THEN '1' ELSE '2' END`
