@@ -49,6 +49,8 @@ type figures struct {
 	Undo       float64 `json:"undo"`
 	Runs       float64 `json:"runs"`
 	Pages      float64 `json:"pages"`
+	Live       float64 `json:"live"`
+	LiveBeside float64 `json:"liveBesideARehearsal"`
 	Reset      float64 `json:"reset"`
 	ResetRun   float64 `json:"resetBesideARun"`
 	RawReset   float64 `json:"rawReset"`
@@ -140,6 +142,8 @@ func measure(ctx context.Context, n int, o options, hold bool) (f figures, err e
 		{"delta without a change", &f.Idle, s.delta0},
 		{"delta of 100 changes", &f.Delta, s.delta100},
 		{"100 entries read and 100 PATCHes", &f.RawDelta, s.rawDelta},
+		{"live, 95 of 100", &f.Live, s.live},
+		{"live, while everybody is rehearsed, 95 of 100", &f.LiveBeside, s.liveBeside},
 		{"rehearsal of everything", &f.Rehearsal, s.rehearsal},
 		{"one pass over the mirror in SQL", &f.RawPass, s.rawPass},
 		{"impact of a draft", &f.Impact, s.impact},

@@ -116,7 +116,8 @@ func TestASideIsPaused(t *testing.T) {
 
 	do, shows := w.Console()
 	do("pause in the console", chromedp.Navigate(w.URL+"/runs"), shows("h1", "Runs"), worldtest.Button("Pause…"),
-		chromedp.Click(`.n-radio:nth-of-type(3)`, chromedp.ByQuery), chromedp.SendKeys(`input[aria-label="Why"]`, "no writes tonight", chromedp.ByQuery),
+		shows(".n-radio", "Nothing is written to them"), chromedp.Evaluate(`[...document.querySelectorAll(".n-radio")].find(r => r.textContent.includes("Nothing is written to them")).click()`, nil),
+		shows(".n-radio--checked", "Directories"), chromedp.SendKeys(`input[aria-label="Why"]`, "no writes tonight", chromedp.ByQuery),
 		worldtest.Button("Pause it"), shows(".paused", "Nothing is written to directories"), shows(".paused", "no writes tonight"))
 	w.CloudMember(w.ID("Deck"), true, "bo")
 	w.Set(anna, "title", "Master")
