@@ -15,7 +15,6 @@ import (
 	"net/url"
 	"os"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
@@ -46,9 +45,8 @@ const (
 
 // Agent takes orders and answers them.
 type Agent struct {
-	config   Config   // what it was started with
-	services []string // their base URLs
-	answered atomic.Int32
+	config   Config // what it was started with
+	services *address.Services
 	file     string // where changed directories are read from, "" for nowhere
 	version  string
 	signer   jose.Signer
@@ -74,7 +72,7 @@ func New(c Config, file, version string) (*Agent, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Agent{config: c, services: address.List(c.Service), file: file, version: version, signer: s, http: client, vault: kept}, nil
+	return &Agent{config: c, services: address.ServicesOf(c.Service), file: file, version: version, signer: s, http: client, vault: kept}, nil
 }
 
 func httpClient(c Config) (*http.Client, error) {
@@ -141,17 +139,15 @@ func Enrol(ctx context.Context, c Config, code string) (Config, error) {
 		return c, err
 	}
 	var response *http.Response
-	for _, service := range address.List(c.Service) { // whichever is there
-		var request *http.Request
-		if request, err = http.NewRequestWithContext(ctx, http.MethodPost, service+"/api/v1/agents", bytes.NewReader(body)); err != nil {
-			return c, err
+	if err := address.ServicesOf(c.Service).Ask(func(service string) (bool, error) { // whichever is there
+		request, err := http.NewRequestWithContext(ctx, http.MethodPost, service+"/api/v1/agents", bytes.NewReader(body))
+		if err != nil {
+			return true, err
 		}
 		request.Header.Set("Content-Type", "application/json")
-		if response, err = client.Do(request); err == nil {
-			break
-		}
-	}
-	if err != nil {
+		response, err = client.Do(request)
+		return err == nil, err
+	}); err != nil {
 		return c, fmt.Errorf("reach the service: %w", err)
 	}
 	defer response.Body.Close()
@@ -177,7 +173,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	group.Go(func() error { return a.watch(ctx) })
 	// All services are asked for orders side by side, so that none has to be found out to be
 	// away, or to have stopped in the middle of an answer.
-	for _, service := range a.services {
+	for _, service := range a.services.URLs() {
 		for slot := range atOnce {
 			lane := orders.LaneAny
 			if slot == 0 {
@@ -329,22 +325,18 @@ const mostHeard = 3 * time.Second
 
 // do makes one signed request of the service that answers: the one that did so last first.
 func (a *Agent) do(ctx context.Context, method, path string, body []byte) (*http.Response, error) {
-	first, failures := int(a.answered.Load()), []error{}
-	for i := range a.services {
-		at := (first + i) % len(a.services)
-		response, err := a.hear(ctx, a.services[at], method, path, body)
-		if err == nil || errors.Is(err, errRetired) || problem.CodeOf(err) != "" || ctx.Err() != nil {
-			a.answered.Store(int32(at))
-			return response, err
-		}
-		failures = append(failures, err)
-	}
-	return nil, errors.Join(failures...)
+	var response *http.Response
+	err := a.services.Ask(func(service string) (bool, error) {
+		var err error
+		response, err = a.hear(ctx, service, method, path, body)
+		return err == nil || errors.Is(err, errRetired) || problem.CodeOf(err) != "" || ctx.Err() != nil, err
+	})
+	return response, err
 }
 
 // hear gives up a service that is silent where there are others.
 func (a *Agent) hear(ctx context.Context, service, method, path string, body []byte) (*http.Response, error) {
-	if len(a.services) == 1 {
+	if len(a.services.URLs()) == 1 {
 		return a.to(ctx, service, method, path, bytes.NewReader(body))
 	}
 	ctx, cancel := context.WithCancel(ctx)

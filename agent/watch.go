@@ -111,26 +111,21 @@ func (a *Agent) watchOne(ctx context.Context, w *watching, key string, d Directo
 	pauses := pausesUpTo(longestWatch)
 	for ctx.Err() == nil {
 		began := time.Now()
-		err := func() error {
-			session, err := directory.Open(ctx, d.connection())
-			if err != nil {
-				return err
-			}
-			defer session.Close()
-			stop := context.AfterFunc(ctx, session.Close)
-			defer stop()
-			err = session.Watch(ctx, wanted.Dialect, wanted.Base, func() {
-				w.tell(key, wire.Watch{Directory: d.Name, State: wire.Watched})
+		opened := func(state, detail string) func() {
+			return func() {
+				w.tell(key, wire.Watch{Directory: d.Name, State: state, Detail: detail})
 				hear()
-			}, hear)
-			if !errors.Is(err, directory.ErrNotWatched) {
-				return err
 			}
-			return a.poll(ctx, d, wanted, hear, func() {
-				w.tell(key, wire.Watch{Directory: d.Name, State: wire.WatchPolled, Detail: err.Error()})
-				hear()
+		}
+		err := onSession(ctx, d, func(s *directory.Session) error {
+			return s.Watch(ctx, wanted.Dialect, wanted.Base, opened(wire.Watched, ""), hear)
+		})
+		if errors.Is(err, directory.ErrNotWatched) {
+			why := err.Error()
+			err = onSession(ctx, d, func(s *directory.Session) error {
+				return s.Poll(ctx, wanted.Dialect, wanted.Base, pollEvery, opened(wire.WatchPolled, why), hear)
 			})
-		}()
+		}
 		if ctx.Err() != nil {
 			return
 		}
@@ -149,8 +144,8 @@ func (a *Agent) watchOne(ctx context.Context, w *watching, key string, d Directo
 // pollEvery is how often a directory is asked that does not tell what changes.
 const pollEvery = 10 * time.Second
 
-// poll asks a directory that does not tell, over a connection of its own.
-func (a *Agent) poll(ctx context.Context, d Directory, wanted wire.WatchWanted, hear, opened func()) error {
+// onSession works on a connection of its own, which is closed when ctx ends.
+func onSession(ctx context.Context, d Directory, work func(*directory.Session) error) error {
 	session, err := directory.Open(ctx, d.connection())
 	if err != nil {
 		return err
@@ -158,7 +153,7 @@ func (a *Agent) poll(ctx context.Context, d Directory, wanted wire.WatchWanted, 
 	defer session.Close()
 	stop := context.AfterFunc(ctx, session.Close)
 	defer stop()
-	return session.Poll(ctx, wanted.Dialect, wanted.Base, pollEvery, opened, hear)
+	return work(session)
 }
 
 // tellChanges tells the service that a directory has changed: the first time at once, and

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -8,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/pause"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -79,15 +81,7 @@ anew later. What changes meanwhile is taken up when the work goes on.`,
 				}
 				in.Until = &end
 			}
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			pauses, err := c.Pause(cmd.Context(), in)
-			if err != nil {
-				return err
-			}
-			return d.print(cmd.OutOrStdout(), pauses, func(w io.Writer) error { return printPauses(w, pauses) })
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.Pause, error) { return c.Pause(ctx, in) }, printPauses)
 		},
 	}
 	what.flags(command)
@@ -98,15 +92,7 @@ anew later. What changes meanwhile is taken up when the work goes on.`,
 	command.AddCommand(&cobra.Command{
 		Use: "list", Short: "List what is paused, by whom and why", Args: noArguments, Example: "  kambrel pause list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			pauses, err := c.Pauses(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return d.print(cmd.OutOrStdout(), pauses, func(w io.Writer) error { return printPauses(w, pauses) })
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.Pause, error) { return c.Pauses(ctx) }, printPauses)
 		},
 	})
 	return command

@@ -88,17 +88,13 @@ missed is made up once when they begin. The full comparison does not heed them.`
 			}); err != nil || d.output != "table" {
 				return err
 			}
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			times, err := c.TrySchedule(cmd.Context(), edited)
-			if err != nil {
-				return err
-			}
-			fmt.Fprintln(cmd.OutOrStdout())
-			printSchedule(cmd.OutOrStdout(), edited, times)
-			return nil
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.ScheduleTimes, error) {
+				return c.TrySchedule(ctx, edited)
+			}, func(w io.Writer, times wire.ScheduleTimes) error {
+				fmt.Fprintln(w)
+				printSchedule(w, edited, times)
+				return nil
+			})
 		},
 	}
 	flags := command.Flags()

@@ -15,7 +15,6 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"kambrel.example/kambrel/core/address"
@@ -26,15 +25,14 @@ import (
 
 // Client is a connection to a service, or to the one that answers of those on a database.
 type Client struct {
-	bases []string
-	at    *atomic.Int32 // the one that has answered last
-	token string
-	http  *http.Client
+	services *address.Services
+	token    string
+	http     *http.Client
 }
 
 // New makes a client for a service's base URL, or several with commas between, and a token.
 func New(base, token string) *Client {
-	return &Client{bases: address.List(base), at: &atomic.Int32{}, token: token, http: &http.Client{
+	return &Client{services: address.ServicesOf(base), token: token, http: &http.Client{
 		// The token is for one service and goes nowhere else.
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}}
@@ -98,22 +96,15 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 	if len(query) > 0 {
 		path += "?" + query.Encode()
 	}
-	first, failures := int(c.at.Load()), []error{}
-	for i := range c.bases {
-		at := (first + i) % len(c.bases)
-		response, err := c.sendTo(ctx, c.bases[at], method, path, body)
+	var response *http.Response
+	err := c.services.Ask(func(base string) (bool, error) {
+		var err error
 		var refusal *Error
-		if err == nil || errors.As(err, &refusal) {
-			c.at.Store(int32(at))
-			return response, err
-		}
-		failures = append(failures, err)
+		response, err = c.sendTo(ctx, base, method, path, body)
 		// What may have been sent is not sent to another; a question is.
-		if ctx.Err() != nil || method != http.MethodGet && !notSent(err) {
-			break
-		}
-	}
-	return nil, errors.Join(failures...)
+		return err == nil || errors.As(err, &refusal) || ctx.Err() != nil || method != http.MethodGet && !notSent(err), err
+	})
+	return response, err
 }
 
 // notSent tells whether a request failed before any of it went out.
@@ -502,7 +493,7 @@ func (c *Client) events(ctx context.Context, concerns func(wire.Event) bool, loo
 		}
 		for {
 			if !lines.Scan() {
-				return fmt.Errorf("the service at %s has ended the stream of events", c.bases[c.at.Load()])
+				return fmt.Errorf("the service at %s has ended the stream of events", c.services.Asked())
 			}
 			data, ok := strings.CutPrefix(lines.Text(), "data: ")
 			var event wire.Event

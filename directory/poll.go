@@ -38,17 +38,15 @@ func (s *Session) Poll(ctx context.Context, dialect entry.Dialect, base string, 
 	if dialect == entry.AD {
 		look = s.lookByUSN(parsed)
 	}
-	if _, err := look(ctx, own); err != nil {
-		return err
-	}
-	opened()
-	for {
+	for first := true; ; first = false {
 		began := time.Now()
 		some, err := look(ctx, own)
-		if err != nil {
+		switch {
+		case err != nil:
 			return err
-		}
-		if some {
+		case first: // it has seen how things are
+			opened()
+		case some:
 			changed()
 		}
 		select {
@@ -69,12 +67,8 @@ func (s *Session) lookByTime(base entry.DN) look {
 	var seen map[string]string // times by distinguished names, from since on
 	return func(ctx context.Context, own string) (bool, error) {
 		if seen == nil {
-			result, err := s.conn.Search(&ldap.SearchRequest{BaseDN: base.String(), Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"modifyTimestamp"}})
-			if err != nil {
-				return false, refused(err, "read the time of %s", base)
-			}
-			if len(result.Entries) == 0 || result.Entries[0].GetAttributeValue("modifyTimestamp") == "" {
-				return false, fmt.Errorf("%w: it shows no modifyTimestamp", ErrNotWatched)
+			if _, err := s.shown(base.String(), "modifyTimestamp"); err != nil {
+				return false, err
 			}
 		}
 		newest, found, some := since, map[string]string{}, false
@@ -108,16 +102,13 @@ func (s *Session) lookByTime(base entry.DN) look {
 func (s *Session) lookByUSN(base entry.DN) look {
 	var highest int64
 	return func(ctx context.Context, own string) (bool, error) {
-		result, err := s.conn.Search(&ldap.SearchRequest{Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"highestCommittedUSN"}})
+		shown, err := s.shown("", "highestCommittedUSN")
 		if err != nil {
-			return false, refused(err, "read the highest number of changes")
+			return false, err
 		}
-		if len(result.Entries) == 0 {
-			return false, fmt.Errorf("%w: it shows no root", ErrNotWatched)
-		}
-		now, err := strconv.ParseInt(result.Entries[0].GetAttributeValue("highestCommittedUSN"), 10, 64)
+		now, err := strconv.ParseInt(shown[0], 10, 64)
 		if err != nil {
-			return false, fmt.Errorf("%w: it shows no highestCommittedUSN", ErrNotWatched)
+			return false, fmt.Errorf("%w: highestCommittedUSN is no number", ErrNotWatched)
 		}
 		before := highest
 		if highest = now; before == 0 || now == before {

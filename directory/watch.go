@@ -119,16 +119,21 @@ func (s *Session) openWatch(ctx context.Context, dialect entry.Dialect, base ent
 
 // stateNow is the cookie of how a directory is now, as its contextCSN tells it.
 func (s *Session) stateNow(base entry.DN) ([]byte, error) {
-	request := search(base.String(), "(objectClass=*)", []string{"contextCSN"})
-	request.Scope = ldap.ScopeBaseObject
-	result, err := s.conn.Search(request)
+	numbers, err := s.shown(base.String(), "contextCSN")
+	return []byte("rid=000,csn=" + strings.Join(numbers, ";")), err
+}
+
+// shown are the values of an attribute of one entry, "" being the root of the directory; it is
+// ErrNotWatched that there are none.
+func (s *Session) shown(dn, attribute string) ([]string, error) {
+	result, err := s.conn.Search(&ldap.SearchRequest{BaseDN: dn, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{attribute}})
 	if err != nil {
-		return nil, refused(err, "read the state of %s", base)
+		return nil, refused(err, "read %s of %q", attribute, dn)
 	}
-	if len(result.Entries) == 0 || len(result.Entries[0].GetAttributeValues("contextCSN")) == 0 {
-		return nil, fmt.Errorf("%w: it shows no contextCSN", ErrNotWatched)
+	if len(result.Entries) == 0 || result.Entries[0].GetAttributeValue(attribute) == "" {
+		return nil, fmt.Errorf("%w: it shows no %s", ErrNotWatched, attribute)
 	}
-	return []byte("rid=000,csn=" + strings.Join(result.Entries[0].GetAttributeValues("contextCSN"), ";")), nil
+	return result.Entries[0].GetAttributeValues(attribute), nil
 }
 
 // askStill ends a watch whose directory does not answer any more: nothing else would come of

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/problem"
 )
 
@@ -52,6 +53,17 @@ func (p Pause) Text() string {
 	return fmt.Sprintf("%s, by %s since %s%s: %s", p.What(), p.By, p.Since.UTC().Format("2006-01-02 15:04 UTC"), until, p.Reason)
 }
 
+// About is what the pause is about.
+func (p Pause) About() about.Thing {
+	switch p.Of {
+	case Directory:
+		return about.Thing{Type: about.Directory, Key: p.Directory}
+	case Cloud:
+		return about.Thing{Type: about.Cloud}
+	}
+	return about.Thing{Type: about.Service}
+}
+
 // Problem is what it is to those who find it.
 func (p Pause) Problem() *problem.Error {
 	facts := problem.Facts{Value: string(p.Of), Answer: p.Text()}
@@ -84,6 +96,11 @@ func (a All) ToCloud() (Pause, bool) {
 // ToDirectories is the pause that keeps anything from being written to any directory.
 func (a All) ToDirectories() (Pause, bool) {
 	return a.find(func(p Pause) bool { return p.Of == Everything || p.Of == Directories })
+}
+
+// ToDirectory is All.ToDirectory of one directory.
+func ToDirectory(name string) func(All) (Pause, bool) {
+	return func(a All) (Pause, bool) { return a.ToDirectory(name) }
 }
 
 // ToDirectory is the pause that keeps anything from being written to a directory.

@@ -1,6 +1,7 @@
 package settings
 
 import (
+	"cmp"
 	"fmt"
 	"net/mail"
 	"net/url"
@@ -64,15 +65,7 @@ func (n Notices) To(kind NoticeKind) []string {
 // DigestAt is when the digest of the day of a time goes out; false when none does. The
 // document must be valid.
 func (n Notices) DigestAt(day time.Time) (time.Time, bool) {
-	text := n.Digest
-	if text == "" {
-		text = DigestTime
-	}
-	at, err := time.Parse("15:04", text)
-	if err != nil {
-		return time.Time{}, false
-	}
-	return time.Date(day.Year(), day.Month(), day.Day(), at.Hour(), at.Minute(), 0, 0, day.Location()), true
+	return clock(day, cmp.Or(n.Digest, DigestTime))
 }
 
 func (v *validation) notices(n Notices) {

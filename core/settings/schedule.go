@@ -70,20 +70,20 @@ func (s Schedule) window(day time.Time) (from, to time.Time, is bool) {
 	if len(h.Days) > 0 && !slices.Contains(h.Days, Days[day.Weekday()]) {
 		return from, to, false
 	}
-	from, to = clock(day, h.From), clock(day, h.To)
-	if !to.After(from) {
-		to = clock(day.AddDate(0, 0, 1), h.To)
+	from, _ = clock(day, h.From)
+	if to, _ = clock(day, h.To); !to.After(from) {
+		to, _ = clock(day.AddDate(0, 0, 1), h.To)
 	}
 	return from, to, true
 }
 
-// clock is a time of a day, such as 06:00.
-func clock(day time.Time, text string) time.Time {
+// clock is a time of a day, such as 06:00; the day itself and false where it is none.
+func clock(day time.Time, text string) (time.Time, bool) {
 	at, err := time.Parse("15:04", text)
 	if err != nil {
-		return day
+		return day, false
 	}
-	return time.Date(day.Year(), day.Month(), day.Day(), at.Hour(), at.Minute(), 0, 0, day.Location())
+	return time.Date(day.Year(), day.Month(), day.Day(), at.Hour(), at.Minute(), 0, 0, day.Location()), true
 }
 
 // Within tells whether a time lies within the hours.
@@ -167,11 +167,11 @@ func (s Schedule) NextFull(last time.Time) (time.Time, bool) {
 		return time.Time{}, false
 	}
 	local := last.In(s.Location())
-	at := clock(local, s.Full)
+	at, is := clock(local, s.Full)
 	if !at.After(last) {
-		at = clock(local.AddDate(0, 0, 1), s.Full)
+		at, is = clock(local.AddDate(0, 0, 1), s.Full)
 	}
-	return at, true
+	return at, is
 }
 
 // Times are when the schedule starts the next runs from a time on, as many as asked, with the

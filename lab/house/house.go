@@ -46,7 +46,7 @@ core/filter         core/entry core/reason
 core/scimfilter     core/reason
 core/cloudgroups    core/change core/entry core/plan core/problem core/reason core/rules core/scimfilter core/settings
 core/formula        core/entry core/reason
-core/pause          core/problem
+core/pause          core/about core/problem
 core/settings       core/entry core/filter core/formula core/password core/problem core/scimfilter
 core/scope          core/entry core/filter core/reason core/settings
 core/person         core/entry core/formula core/problem core/settings

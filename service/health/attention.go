@@ -27,22 +27,11 @@ func standing(h wire.Health) []store.NewProblem {
 		met(about.Thing{Type: about.Settings}, problem.NoSettings, problem.Facts{})
 	}
 	for _, p := range h.Pauses {
-		thing := about.Thing{Type: about.Service}
-		switch p.Of {
-		case string(pause.Cloud):
-			thing.Type = about.Cloud
-		case string(pause.Directory):
-			thing = about.Thing{Type: about.Directory, Key: p.Directory}
-		case string(pause.Directories):
-			if slices.ContainsFunc(h.Pauses, func(other wire.Pause) bool { return other.Of == string(pause.Everything) }) {
-				continue // that says it too
-			}
+		if p.Of == string(pause.Directories) && slices.ContainsFunc(h.Pauses, func(other wire.Pause) bool { return other.Of == string(pause.Everything) }) {
+			continue // that says it too
 		}
-		facts := problem.Facts{Value: p.Of, Answer: p.Text}
-		if p.Directory != "" {
-			facts.Names = []string{p.Directory}
-		}
-		met(thing, problem.Paused, facts)
+		held := pause.Pause{Of: pause.Of(p.Of), Directory: p.Directory, By: p.By, Reason: p.Reason, Since: p.Since, Until: p.Until}
+		list = append(list, store.ProblemOf(held.About(), held.Problem()))
 	}
 	for _, directory := range h.Directory {
 		if directory.Agents == 0 {

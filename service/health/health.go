@@ -164,10 +164,8 @@ func (e *Health) otherRuns(ctx context.Context, h *wire.Health) error {
 	for _, run := range beside {
 		h.Beside = append(h.Beside, views.Run(run))
 	}
-	if h.NextRun, err = e.jobs.NextRun(ctx); err != nil {
-		return err
-	}
-	h.NextFull, err = e.jobs.NextFull(ctx)
+	next, err := e.jobs.Next(ctx)
+	h.NextRun, h.NextFull = next.Run, next.Full
 	return err
 }
 

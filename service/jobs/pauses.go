@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/pause"
@@ -42,7 +41,7 @@ func (e *Jobs) Pause(ctx context.Context, p pause.Pause) error {
 		if err := tx.Pauses.Set(ctx, p); err != nil {
 			return fmt.Errorf("pause %s: %w", p.What(), err)
 		}
-		done := act.Act{Kind: act.Pause, By: p.By, About: aboutPause(p), Note: p.Reason, After: paused{p.Of, p.Until}}
+		done := act.Act{Kind: act.Pause, By: p.By, About: p.About(), Note: p.Reason, After: paused{p.Of, p.Until}}
 		for _, one := range before {
 			if one.Of == p.Of && one.Directory == p.Directory {
 				done.Before = paused{one.Of, one.Until}
@@ -110,7 +109,7 @@ func (e *Jobs) endPauses(ctx context.Context) error {
 
 func resumed(ctx context.Context, tx *store.Store, ended pause.All, by, note string) error {
 	for _, p := range ended {
-		if err := tx.Acts.Record(ctx, act.Act{Kind: act.Resume, By: by, About: aboutPause(p), Note: note, Before: paused{p.Of, p.Until}}); err != nil {
+		if err := tx.Acts.Record(ctx, act.Act{Kind: act.Resume, By: by, About: p.About(), Note: note, Before: paused{p.Of, p.Until}}); err != nil {
 			return err
 		}
 	}
@@ -132,29 +131,12 @@ type paused struct {
 	Until *time.Time `json:"until,omitempty"`
 }
 
-func aboutPause(p pause.Pause) about.Thing {
-	switch p.Of {
-	case pause.Directory:
-		return about.Thing{Type: about.Directory, Key: p.Directory}
-	case pause.Cloud:
-		return about.Thing{Type: about.Cloud}
-	}
-	return about.Thing{Type: about.Service}
-}
-
 // mayBegin refuses a run that writes, and that somebody asks for, while everything is paused.
 func mayBegin(ctx context.Context, tx *store.Store, why purpose.Purpose) error {
 	if !why.Writes() {
 		return nil
 	}
-	pauses, err := tx.Pauses.Now(ctx)
-	if err != nil {
-		return err
-	}
-	if p, stopped := pauses.Runs(); stopped {
-		return p.Problem()
-	}
-	return nil
+	return tx.Pauses.Allow(ctx, pause.All.Runs)
 }
 
 // mayDo refuses what puts back, lets through or brings in step something certain, and would
@@ -162,15 +144,7 @@ func mayBegin(ctx context.Context, tx *store.Store, why purpose.Purpose) error {
 func mayDo(ctx context.Context, tx *store.Store, why purpose.Purpose) error {
 	switch why {
 	case purpose.Release, purpose.Undo, purpose.Single:
-	default:
-		return nil
-	}
-	pauses, err := tx.Pauses.Now(ctx)
-	if err != nil {
-		return err
-	}
-	if p, stopped := pauses.ToCloud(); stopped {
-		return p.Problem()
+		return tx.Pauses.Allow(ctx, pause.All.ToCloud)
 	}
 	return nil
 }

@@ -54,19 +54,21 @@ func (w *tickWorker) Work(ctx context.Context, _ *river.Job[tickArgs]) error {
 	if err := w.jobs.endPauses(ctx); err != nil {
 		return fmt.Errorf("end the pauses whose time has come: %w", err)
 	}
-	now := time.Now()
-	for _, why := range []purpose.Purpose{purpose.Full, purpose.Sync} {
-		next, revision, err := w.jobs.next(ctx, why, now)
-		if err != nil {
-			return err
-		}
-		if next == nil || now.Before(*next) {
-			continue
-		}
-		_, err = w.jobs.store.Runs.New(ctx, store.Run{Purpose: why, By: scheduledBy, Revision: revision}, true)
+	next, err := w.jobs.Next(ctx)
+	if err != nil {
 		return err
 	}
-	return nil
+	now := time.Now()
+	due := func(at *time.Time) bool { return at != nil && !now.Before(*at) }
+	why := purpose.Sync
+	switch {
+	case due(next.Full):
+		why = purpose.Full
+	case !due(next.Run):
+		return nil
+	}
+	_, err = w.jobs.store.Runs.New(ctx, store.Run{Purpose: why, By: scheduledBy, Revision: next.revision}, true)
+	return err
 }
 
 type indexArgs struct{}
@@ -139,20 +141,6 @@ func (w *pruneWorker) Work(ctx context.Context, _ *river.Job[pruneArgs]) error {
 	return w.jobs.store.Operators.DropExpired(ctx)
 }
 
-// NextRun tells when the schedule starts the next run, and NextFull when the next one that
-// compares everything; nil when it starts none, everything is paused, or there are no
-// settings.
-func (e *Jobs) NextRun(ctx context.Context) (*time.Time, error) {
-	next, _, err := e.next(ctx, purpose.Sync, time.Now())
-	return next, err
-}
-
-// NextFull: see NextRun.
-func (e *Jobs) NextFull(ctx context.Context) (*time.Time, error) {
-	next, _, err := e.next(ctx, purpose.Full, time.Now())
-	return next, err
-}
-
 // Times are when a schedule would start the next few runs, and the next one that compares
 // everything.
 func (e *Jobs) Times(ctx context.Context, schedule settings.Schedule, many int) ([]time.Time, *time.Time, error) {
@@ -168,50 +156,52 @@ func (e *Jobs) Times(ctx context.Context, schedule settings.Schedule, many int) 
 	return schedule.Times(last.Created, now, many), full, nil
 }
 
-// next tells when the schedule starts the next run for a purpose, and by which settings.
-func (e *Jobs) next(ctx context.Context, why purpose.Purpose, now time.Time) (*time.Time, int, error) {
+// Next is when the schedule starts the next run, and the next one that compares everything;
+// nil when it starts none, everything is paused, or there are no settings.
+type Next struct {
+	Run, Full *time.Time
+	revision  int // of the settings that say so
+}
+
+// Next tells when the next runs are.
+func (e *Jobs) Next(ctx context.Context) (Next, error) {
 	revision, ok, err := e.store.Settings.Active(ctx)
 	if err != nil || !ok {
-		return nil, 0, err
+		return Next{}, err
 	}
 	pauses, err := e.store.Pauses.Now(ctx)
 	if err != nil {
-		return nil, 0, err
+		return Next{}, err
 	}
 	if _, stopped := pauses.Runs(); stopped {
-		return nil, 0, nil
+		return Next{}, nil
 	}
-	schedule := revision.Document.Schedule
-	var next time.Time
-	is := false
-	if why == purpose.Full {
-		last, err := e.store.Runs.LastAsked(ctx, purpose.Full)
-		if err != nil {
-			return nil, 0, err
-		}
-		since := revision.Activated // what was set today is not made up for yesterday
-		if last.After(since) {
-			since = last
-		}
-		next, is = schedule.NextFull(since)
-	} else {
-		last, _, err := e.store.Runs.Last(ctx)
-		if err != nil {
-			return nil, 0, err
-		}
-		next, is = schedule.Next(last.Created, now)
-		failed, ended, err := e.store.Runs.Failing(ctx)
-		if err != nil {
-			return nil, 0, err
-		}
-		if again, tries := schedule.Retry(failed, ended); tries && (!is || again.Before(next)) {
-			next, is = again, true
-		}
+	schedule, next := revision.Document.Schedule, Next{revision: revision.Revision}
+	last, _, err := e.store.Runs.Last(ctx)
+	if err != nil {
+		return next, err
 	}
-	if !is {
-		return nil, 0, nil
+	failed, ended, err := e.store.Runs.Failing(ctx)
+	if err != nil {
+		return next, err
 	}
-	return &next, revision.Revision, nil
+	if at, is := schedule.Next(last.Created, time.Now()); is {
+		next.Run = &at
+	}
+	if again, tries := schedule.Retry(failed, ended); tries && (next.Run == nil || again.Before(*next.Run)) {
+		next.Run = &again
+	}
+	if schedule.Full == "" {
+		return next, nil
+	}
+	since, err := e.store.Runs.LastAsked(ctx, purpose.Full)
+	if since.Before(revision.Activated) { // what was set today is not made up for yesterday
+		since = revision.Activated
+	}
+	if at, is := schedule.NextFull(since); is {
+		next.Full = &at
+	}
+	return next, err
 }
 
 func startTimer(ctx context.Context, e *Jobs) (*timer, error) {

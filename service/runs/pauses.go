@@ -4,7 +4,6 @@ import (
 	"context"
 	"slices"
 
-	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/pause"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
@@ -25,9 +24,10 @@ func (x *execution) heedPauses(ctx context.Context) error {
 		if !stopped {
 			continue
 		}
-		failure := problem.Concerning(about.Thing{Type: about.Directory, Key: directory.Name}, p.Problem())
-		if x.subject == nil && x.run.Purpose.OfOne() {
-			if subject, err := subjectOf(x.run.Subject); err == nil && subject != nil && subject.Directory == directory.Name && x.run.Purpose.Writes() {
+		failure := problem.Concerning(p.About(), p.Problem())
+		if x.run.Purpose.OfOne() {
+			subject, err := subjectOf(x.run.Subject)
+			if err == nil && subject != nil && subject.Directory == directory.Name && x.run.Purpose.Writes() {
 				return failure
 			}
 			continue
@@ -52,16 +52,4 @@ func (x *execution) skips(side func(pause.All) (pause.Pause, bool)) bool {
 		x.run.LeftOut = append(x.run.LeftOut, progress.LeftOut{Code: failure.Code, Title: problem.Describe(failure.Code).Title, Detail: failure.Detail})
 	}
 	return true
-}
-
-// mayWrite ends the run where an operator has stopped meanwhile what it is about to write.
-func (x *execution) mayWrite(ctx context.Context, side func(pause.All) (pause.Pause, bool)) error {
-	pauses, err := x.store.Pauses.Now(ctx)
-	if err != nil {
-		return err
-	}
-	if p, stopped := side(pauses); stopped {
-		return p.Problem()
-	}
-	return nil
 }

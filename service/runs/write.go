@@ -52,7 +52,8 @@ func (x *execution) write(ctx context.Context, from, to int, last bool) error {
 			if rank == store.RankReferences-1 {
 				limit = groupChunk
 			}
-			if err := x.mayWrite(groupCtx, pause.All.ToCloud); err != nil {
+			// An operator may have stopped it meanwhile; then the run ends here.
+			if err := x.store.Pauses.Allow(groupCtx, pause.All.ToCloud); err != nil {
 				return errors.Join(err, group.Wait())
 			}
 			changes, err := x.store.Changes.Next(groupCtx, x.run.ID, rank, after, limit)

@@ -48,7 +48,7 @@ func (x *execution) guardGroups(ctx context.Context, again bool) error {
 func (k *keeping) writeGroups(ctx context.Context, rank int) error {
 	after := int64(0)
 	for {
-		if err := k.mayWrite(ctx, func(all pause.All) (pause.Pause, bool) { return all.ToDirectory(k.Directory) }); err != nil {
+		if err := k.store.Pauses.Allow(ctx, pause.ToDirectory(k.Directory)); err != nil {
 			return err
 		}
 		changes, err := k.store.Changes.NextOf(ctx, k.execution.run.ID, k.Directory, rank, after, groupsAtOnce)

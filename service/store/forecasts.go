@@ -7,12 +7,7 @@ import (
 
 // LastForecast returns the newest rehearsal of everybody that has ended well.
 func (s Runs) LastForecast(ctx context.Context) (Run, bool, error) {
-	var row runRow
-	err := s.with(ctx).Where("purpose IN ('forecast', 'impact') AND ended IS NOT NULL AND state IN ('in-step', 'problems')").Order("id DESC").Take(&row).Error
-	if NotFound(err) {
-		return Run{}, false, nil
-	}
-	return row.run(), err == nil, err
+	return taken(s.with(ctx).Where("purpose IN ('forecast', 'impact') AND ended IS NOT NULL AND state IN ('in-step', 'problems')").Order("id DESC"))
 }
 
 // OutcomeCount is how many a rehearsal of everybody decided alike: an operation, what

@@ -9,10 +9,25 @@ import (
 // Pauses are what operators have stopped.
 type Pauses struct{ *session }
 
+// stillPaused holds for a pause whose time has not come.
+const stillPaused = `(until IS NULL OR until > now())`
+
+// Allow refuses what one of the pauses stops that hold now.
+func (s Pauses) Allow(ctx context.Context, stops func(pause.All) (pause.Pause, bool)) error {
+	all, err := s.Now(ctx)
+	if err != nil {
+		return err
+	}
+	if p, stopped := stops(all); stopped {
+		return p.Problem()
+	}
+	return nil
+}
+
 // Now are those that hold.
 func (s Pauses) Now(ctx context.Context) (pause.All, error) {
 	all := pause.All{}
-	return all, s.raw(ctx, `SELECT * FROM pauses WHERE until IS NULL OR until > now() ORDER BY of <> 'everything', since, of, directory`).Scan(&all).Error
+	return all, s.raw(ctx, `SELECT * FROM pauses WHERE `+stillPaused+` ORDER BY of <> 'everything', since, of, directory`).Scan(&all).Error
 }
 
 // Set stops something, or tells anew why and until when.

@@ -164,28 +164,31 @@ func (s Runs) newUnless(ctx context.Context, run Run, there string) (int64, erro
 // writing chooses runs that are there to change the cloud.
 const writing = `purpose IN ('sync', 'full', 'release', 'single', 'undo')`
 
-// Open returns the oldest run that is to write and waits or was interrupted.
-func (s Runs) Open(ctx context.Context) (Run, bool, error) {
+// wasForMany holds for runs that have ended and were there to write, but for those of one object.
+const wasForMany = `ended IS NOT NULL AND purpose IN ('sync', 'full', 'release', 'undo')`
+
+// taken is the first run that a query finds.
+func taken(query *gorm.DB) (Run, bool, error) {
 	var row runRow
-	err := s.with(ctx).Where("state IN ?", []string{"waiting", "running"}).Where(writing).Order("id").Take(&row).Error
+	err := query.Take(&row).Error
 	if NotFound(err) {
 		return Run{}, false, nil
 	}
 	return row.run(), err == nil, err
 }
 
+// Open returns the oldest run that is to write and waits or was interrupted.
+func (s Runs) Open(ctx context.Context) (Run, bool, error) {
+	return taken(s.with(ctx).Where("state IN ?", []string{"waiting", "running"}).Where(writing).Order("id"))
+}
+
 // mayGo holds for a run that is under way, and for one that waits while not everything is
 // paused.
-const mayGo = `(state = 'running' OR state = 'waiting' AND NOT EXISTS (SELECT FROM pauses WHERE of = 'everything' AND (until IS NULL OR until > now())))`
+const mayGo = `(state = 'running' OR state = 'waiting' AND NOT EXISTS (SELECT FROM pauses WHERE of = 'everything' AND ` + stillPaused + `))`
 
 // Next returns the oldest run that is to write and goes on or may begin.
 func (s Runs) Next(ctx context.Context) (Run, bool, error) {
-	var row runRow
-	err := s.with(ctx).Where(mayGo).Where(writing).Order("id").Take(&row).Error
-	if NotFound(err) {
-		return Run{}, false, nil
-	}
-	return row.run(), err == nil, err
+	return taken(s.with(ctx).Where(mayGo).Where(writing).Order("id"))
 }
 
 // openBeside chooses runs that write nothing and wait or were interrupted, the
@@ -283,12 +286,7 @@ func (s Runs) List(ctx context.Context, q RunQuery) ([]Run, int, error) {
 
 // Last returns the newest run that has ended and was there to write.
 func (s Runs) Last(ctx context.Context) (Run, bool, error) {
-	var row runRow
-	err := s.with(ctx).Where("ended IS NOT NULL AND purpose IN ('sync', 'full', 'release', 'undo')").Order("id DESC").Take(&row).Error
-	if NotFound(err) {
-		return Run{}, false, nil
-	}
-	return row.run(), err == nil, err
+	return taken(s.with(ctx).Where(wasForMany).Order("id DESC"))
 }
 
 // Before returns the newest revision by which a run worked before another, and which is not
@@ -320,24 +318,18 @@ func (s Runs) Days(ctx context.Context, since time.Time) ([]RunDay, error) {
 // LastOf returns the newest run of a purpose that has ended well enough to be
 // looked at.
 func (s Runs) LastOf(ctx context.Context, why purpose.Purpose) (Run, bool, error) {
-	var row runRow
-	err := s.with(ctx).Where("purpose = ? AND ended IS NOT NULL AND state IN ('in-step', 'problems')", why).Order("id DESC").Take(&row).Error
-	if NotFound(err) {
-		return Run{}, false, nil
-	}
-	return row.run(), err == nil, err
+	return taken(s.with(ctx).Where("purpose = ? AND ended IS NOT NULL AND state IN ('in-step', 'problems')", why).Order("id DESC"))
 }
 
 // Failing tells how many runs that write have failed since one has not, and when the latest
 // of them ended.
 func (s Runs) Failing(ctx context.Context) (int, time.Time, error) {
-	const many = `ended IS NOT NULL AND purpose IN ('sync', 'full', 'release', 'undo')`
 	var row struct {
 		Failed int
 		Ended  *time.Time
 	}
-	err := s.raw(ctx, `SELECT count(*) AS failed, max(ended) AS ended FROM runs WHERE `+many+` AND state = 'failed'
-		AND id > coalesce((SELECT max(id) FROM runs WHERE `+many+` AND state <> 'failed'), 0)`).Scan(&row).Error
+	err := s.raw(ctx, `SELECT count(*) AS failed, max(ended) AS ended FROM runs WHERE `+wasForMany+` AND state = 'failed'
+		AND id > coalesce((SELECT max(id) FROM runs WHERE `+wasForMany+` AND state <> 'failed'), 0)`).Scan(&row).Error
 	if row.Ended == nil {
 		return 0, time.Time{}, err
 	}
@@ -357,12 +349,7 @@ func (s Runs) LastAsked(ctx context.Context, why purpose.Purpose) (time.Time, er
 
 // OfDraft returns the newest rehearsal of a version of the draft.
 func (s Runs) OfDraft(ctx context.Context, version int) (Run, bool, error) {
-	var row runRow
-	err := s.with(ctx).Where("draft = ? AND purpose = 'impact'", version).Order("id DESC").Take(&row).Error
-	if NotFound(err) {
-		return Run{}, false, nil
-	}
-	return row.run(), err == nil, err
+	return taken(s.with(ctx).Where("draft = ? AND purpose = 'impact'", version).Order("id DESC"))
 }
 
 // Cancel asks a run that writes nothing to end; false when there is none

@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"kambrel.example/kambrel/core/pause"
 	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/sheet"
 
@@ -392,22 +393,10 @@ func (e *Surveys) resumeRepairs(ctx context.Context) error {
 	return nil
 }
 
-// stopped is why nothing may be written to a directory now.
-func (e *Surveys) stopped(ctx context.Context, directory string) error {
-	pauses, err := e.store.Pauses.Now(ctx)
-	if err != nil {
-		return err
-	}
-	if p, stopped := pauses.ToDirectory(directory); stopped {
-		return p.Problem()
-	}
-	return nil
-}
-
 // carryOut sends the values of a repair to an agent, some at a time.
 func (e *Surveys) carryOut(ctx context.Context, directory settings.Directory, repair int64, changes []protocol.ValueChange) {
 	for part := range slices.Chunk(changes, repairsAtOnce) {
-		err := e.stopped(ctx, directory.Name)
+		err := e.store.Pauses.Allow(ctx, pause.ToDirectory(directory.Name))
 		if err == nil {
 			_, err = e.orders.Ask(ctx, protocol.Order{Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Repair: &protocol.Repair{Number: repair, Values: part}})
 		}

@@ -93,13 +93,3 @@ async function save(): Promise<void> {
     </NModal>
   </template>
 </template>
-
-<style scoped>
-.field {
-  display: grid;
-  grid-template-columns: 130px 1fr;
-  gap: 8px;
-  align-items: center;
-  margin-bottom: 10px;
-}
-</style>

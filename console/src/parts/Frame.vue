@@ -43,7 +43,9 @@ const places = [
   {
     name: 'cloud-groups',
     label: 'Cloud groups',
-    path: 'M12 3v8M8.5 7.5 12 11l3.5-3.5M7 15a2 2 0 1 0-.01 0zM17 15a2 2 0 1 0-.01 0zM3.5 21c0-2.6 1.6-4 3.5-4s3.5 1.4 3.5 4M13.5 21c0-2.6 1.6-4 3.5-4s3.5 1.4 3.5 4',
+    path:
+      'M12 3v8M8.5 7.5 12 11l3.5-3.5M7 15a2 2 0 1 0-.01 0zM17 15a2 2 0 1 0-.01 0z' +
+      'M3.5 21c0-2.6 1.6-4 3.5-4s3.5 1.4 3.5 4M13.5 21c0-2.6 1.6-4 3.5-4s3.5 1.4 3.5 4',
   },
   { name: 'settings', label: 'Settings', path: 'M4 7h9M17 7h3M4 17h3M11 17h9M15 4.5v5M9 14.5v5' },
   { name: 'audit', label: 'Audit', path: 'M6 3h9l4 4v14H6zM15 3v4h4M9.5 12.5l2 2 3.5-4', operator: true },

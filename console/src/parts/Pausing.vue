@@ -96,11 +96,4 @@ async function pause(): Promise<void> {
   display: flex;
   margin-bottom: 6px;
 }
-.field {
-  display: grid;
-  grid-template-columns: 90px 1fr;
-  gap: 8px;
-  align-items: center;
-  margin: 10px 0;
-}
 </style>

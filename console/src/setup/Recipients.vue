@@ -1,12 +1,13 @@
 <script setup lang="ts">
 // Who is told of what, as an edit of the draft.
-import { NButton, NCheckbox, NCheckboxGroup, NInput } from 'naive-ui'
+import { NButton, NCheckbox, NCheckboxGroup } from 'naive-ui'
 import { computed, onMounted } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { useDraft } from '../state/draft'
 import { useSession } from '../state/session'
 import DraftBar from './DraftBar.vue'
+import DraftField from './DraftField.vue'
 
 type Kind = 'failures' | 'digest' | 'weekly-report' | 'monthly-report'
 
@@ -55,13 +56,11 @@ function optional(name: 'digest' | 'webhook', value: string): void {
         <tbody>
           <tr v-for="(one, i) in recipients" :key="i">
             <td>
-              <NInput
+              <DraftField
                 :value="one.to"
-                size="small"
+                :label="`Address ${i + 1}`"
                 placeholder="name@halvard.example"
-                :disabled="!may"
-                :input-props="{ 'aria-label': `Address ${i + 1}` }"
-                @update:value="(to: string) => set(i, { ...one, to })"
+                @change="(to) => set(i, { ...one, to })"
               />
             </td>
             <td>
@@ -90,13 +89,11 @@ function optional(name: 'digest' | 'webhook', value: string): void {
         <NButton size="small" :disabled="!may" @click="add">Add somebody</NButton>
         <label v-for="field in fields" :key="field.name" :class="field.name"
           >{{ field.text }}
-          <NInput
-            :value="notices?.[field.name] ?? ''"
-            size="small"
+          <DraftField
+            :value="notices?.[field.name]"
+            :label="field.label"
             :placeholder="field.example"
-            :disabled="!may"
-            :input-props="{ 'aria-label': field.label }"
-            @update:value="(value: string) => optional(field.name, value)"
+            @change="(value) => optional(field.name, value)"
         /></label>
       </div>
       <p class="quiet">

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // When runs start by themselves, as an edit of the draft, with when the next ones would be.
-import { NButton, NCheckbox, NCheckboxGroup, NInput, NRadio, NRadioGroup } from 'naive-ui'
+import { NButton, NCheckbox, NCheckboxGroup, NRadio, NRadioGroup } from 'naive-ui'
 import { computed, onMounted } from 'vue'
 
 import { api, unwrap, type Schemas } from '../api/client'
@@ -8,6 +8,7 @@ import { useLoad } from '../parts/use-load'
 import { when } from '../parts/words'
 import { useDraft } from '../state/draft'
 import { useSession } from '../state/session'
+import DraftField from './DraftField.vue'
 
 const draft = useDraft()
 const session = useSession()
@@ -51,13 +52,11 @@ const next = computed(() => (times.data.value?.next ?? []).map((at) => when(at))
     <dl class="form">
       <dt>A run every</dt>
       <dd class="row">
-        <NInput
+        <DraftField
           :value="schedule.every"
-          size="small"
           class="short"
-          :disabled="!may"
-          :input-props="{ 'aria-label': 'Time between runs' }"
-          @update:value="(every: string) => change((s) => (s.every = every.trim()))"
+          label="Time between runs"
+          @change="(every) => change((s) => (s.every = every.trim()))"
         /><NButton
           v-for="one in intervals"
           :key="one"
@@ -87,22 +86,18 @@ const next = computed(() => (times.data.value?.next ?? []).map((at) => when(at))
             >Runs begin by themselves only from</NCheckbox
           >
           <template v-if="schedule.hours"
-            ><NInput
+            ><DraftField
               :value="schedule.hours.from"
-              size="small"
               class="short"
-              :disabled="!may"
-              :input-props="{ 'aria-label': 'From' }"
-              @update:value="(from: string) => hours((h) => (h.from = from.trim()))"
+              label="From"
+              @change="(from) => hours((h) => (h.from = from.trim()))"
             />
             to
-            <NInput
+            <DraftField
               :value="schedule.hours.to"
-              size="small"
               class="short"
-              :disabled="!may"
-              :input-props="{ 'aria-label': 'To' }"
-              @update:value="(to: string) => hours((h) => (h.to = to.trim()))"
+              label="To"
+              @change="(to) => hours((h) => (h.to = to.trim()))"
             />
           </template>
         </div>
@@ -127,26 +122,22 @@ const next = computed(() => (times.data.value?.next ?? []).map((at) => when(at))
       <dt>Everything compared</dt>
       <dd class="row">
         each day at
-        <NInput
-          :value="schedule.full ?? ''"
-          size="small"
+        <DraftField
+          :value="schedule.full"
           class="short"
+          label="Everything compared at"
           placeholder="never"
-          :disabled="!may"
-          :input-props="{ 'aria-label': 'Everything compared at' }"
-          @update:value="(value: string) => optional('full', value)"
+          @change="(value) => optional('full', value)"
         /><span class="quiet">reads both sides whole; the hours do not matter</span>
       </dd>
       <dt>Time zone</dt>
       <dd>
-        <NInput
-          :value="schedule.zone ?? ''"
-          size="small"
+        <DraftField
+          :value="schedule.zone"
           class="zone"
+          label="Time zone"
           placeholder="that of the service"
-          :disabled="!may"
-          :input-props="{ 'aria-label': 'Time zone' }"
-          @update:value="(value: string) => optional('zone', value)"
+          @change="(value) => optional('zone', value)"
         />
       </dd>
     </dl>

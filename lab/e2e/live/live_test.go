@@ -53,16 +53,25 @@ func arrives(w *worldtest.World, login, title string) time.Duration {
 	return time.Since(began)
 }
 
+// login is Ada's in the cloud.
+const login = "ada.lind@brisling.example"
+
+// adaArrives activates settings by which changes start runs, and lets Ada arrive.
+func adaArrives(w *worldtest.World) (dn string) {
+	w.T.Helper()
+	w.Activate(liveDocument())
+	dn = w.Person("Ada Lind", map[string]string{"title": "Mate"})
+	arrives(w, login, "Mate") // also the first run begins by itself
+	return dn
+}
+
 // TestAChangeArrivesByItself changes people in a directory: each change is in the cloud at
 // once, a burst with a few runs, what changed while nobody watched with the next beginning, and
 // nothing moves by itself any more once it is switched off.
 func TestAChangeArrivesByItself(t *testing.T) {
 	t.Parallel()
 	w := worldtest.NewRaced(t, worldtest.LDIFPeople(60))
-	w.Activate(liveDocument())
-	ada := w.Person("Ada Lind", map[string]string{"title": "Mate"})
-	const login = "ada.lind@brisling.example"
-	arrives(w, login, "Mate") // also the first run begins by itself
+	ada := adaArrives(w)
 	watched(w, wire.Watched)
 	w.Says([]string{"agent", "list"}, "brisling watched")
 
@@ -126,10 +135,7 @@ func TestAChangeArrivesByItself(t *testing.T) {
 func TestWhatFailedIsTriedAgain(t *testing.T) {
 	t.Parallel()
 	w := worldtest.New(t, "")
-	w.Activate(liveDocument())
-	ada := w.Person("Ada Lind", map[string]string{"title": "Mate"})
-	const login = "ada.lind@brisling.example"
-	arrives(w, login, "Mate")
+	ada := adaArrives(w)
 	token, err := os.ReadFile(w.TokenFile)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(w.TokenFile, []byte("another-token\n"), 0o600))

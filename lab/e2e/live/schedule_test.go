@@ -17,10 +17,7 @@ import (
 func TestNothingBeginsOutOfHours(t *testing.T) {
 	t.Parallel()
 	w := worldtest.New(t, "")
-	w.Activate(liveDocument())
-	ada := w.Person("Ada Lind", map[string]string{"title": "Mate"})
-	const login = "ada.lind@brisling.example"
-	arrives(w, login, "Mate")
+	ada := adaArrives(w)
 	watched(w, wire.Watched)
 
 	w.Refuses([]string{"schedule", "set", "--hours", "all day"}, "06:00-20:00")

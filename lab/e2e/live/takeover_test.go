@@ -19,12 +19,9 @@ func TestLiveGoesOnWithAnotherService(t *testing.T) {
 	t.Parallel()
 	const people = 40
 	w := worldtest.NewRaced(t, worldtest.LDIFPeople(people))
-	w.Activate(liveDocument())
 	standby := w.Standby()
 	w.AgentKnows(w.URL, standby)
-	ada := w.Person("Ada Lind", map[string]string{"title": "Mate"})
-	const login = "ada.lind@brisling.example"
-	arrives(w, login, "Mate")
+	ada := adaArrives(w)
 	watched(w, "watched")
 
 	w.Service.Kill()
