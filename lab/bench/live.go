@@ -82,14 +82,7 @@ func (s *stage) live(ctx context.Context) (float64, error) {
 	if _, err := s.sync(ctx, wire.NewRun{Purpose: purpose.Sync}, 0); err != nil {
 		return 0, err
 	}
-	times := make([]float64, livePeople)
-	for i := range times {
-		var err error
-		if times[i], err = s.arrival(ctx, 7*i); err != nil {
-			return 0, err
-		}
-	}
-	return within95(times), nil
+	return slowOf(livePeople, func(i int) (float64, error) { return s.arrival(ctx, 7*i) })
 }
 
 // liveBeside is the same while everybody is rehearsed, and switches live off again.
@@ -97,17 +90,6 @@ func (s *stage) liveBeside(ctx context.Context) (float64, error) {
 	if _, err := s.client.StartRun(ctx, wire.NewRun{Purpose: purpose.Forecast}); err != nil {
 		return 0, err
 	}
-	times := make([]float64, livePeople)
-	for i := range times {
-		var err error
-		if times[i], err = s.arrival(ctx, 7*i+1); err != nil {
-			return 0, err
-		}
-	}
-	return within95(times), s.watch(ctx, "off")
-}
-
-func within95(times []float64) float64 {
-	slices.Sort(times)
-	return times[len(times)*95/100]
+	slow, err := slowOf(livePeople, func(i int) (float64, error) { return s.arrival(ctx, 7*i+1) })
+	return slow, errors.Join(err, s.watch(ctx, "off"))
 }

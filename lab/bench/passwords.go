@@ -31,6 +31,18 @@ func slow(times []float64) float64 {
 	return times[len(times)*95/100]
 }
 
+// slowOf is the same of measuring something so many times.
+func slowOf(many int, measure func(i int) (float64, error)) (float64, error) {
+	times := make([]float64, many)
+	for i := range times {
+		var err error
+		if times[i], err = measure(i); err != nil {
+			return 0, err
+		}
+	}
+	return slow(times), nil
+}
+
 // trust lets agent and stand-in know each other's keys.
 func (s *stage) trust(ctx context.Context) error {
 	file := filepath.Join(s.lab.Dir, "agent.yaml")
@@ -122,14 +134,7 @@ func (s *stage) passwords(ctx context.Context) (float64, error) {
 	if err := s.takePasswords(ctx); err != nil {
 		return 0, err
 	}
-	times := make([]float64, resets)
-	for i := range times {
-		var err error
-		if times[i], err = s.reset(ctx, i); err != nil {
-			return 0, err
-		}
-	}
-	return slow(times), nil
+	return slowOf(resets, func(i int) (float64, error) { return s.reset(ctx, i) })
 }
 
 // passwordsBeside are resets while everybody is read and compared.
