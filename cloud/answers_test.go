@@ -46,7 +46,7 @@ func ask(ctx context.Context, c *Client) []error {
 	keep := func(err error) { errs = append(errs, err) }
 	_, err := c.Catalogue(ctx)
 	keep(err)
-	_, err = c.Read(ctx, entry.User, "", func([]entry.Resource) error { return nil })
+	_, err = c.Read(ctx, entry.User, "", nil, func([]entry.Resource) error { return nil })
 	keep(err)
 	_, err = c.Finder(entry.User).ByLinkKey(ctx, "k")
 	keep(err)
@@ -76,7 +76,7 @@ func TestAnswersThatAreNoneAreRefused(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			c := answering(t, http.StatusOK, "", answer)
-			_, err := c.Read(t.Context(), entry.User, "", func(page []entry.Resource) error {
+			_, err := c.Read(t.Context(), entry.User, "", nil, func(page []entry.Resource) error {
 				assert.Empty(t, page, "nothing of it is kept")
 				return nil
 			})

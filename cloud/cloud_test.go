@@ -117,7 +117,7 @@ func titled(r entry.Resource, title, version string) Write {
 func readAll(t *testing.T, c *Client, watermark string) (map[string]entry.Resource, Reading) {
 	t.Helper()
 	found := map[string]entry.Resource{}
-	reading, err := c.Read(t.Context(), entry.User, watermark, func(page []entry.Resource) error {
+	reading, err := c.Read(t.Context(), entry.User, watermark, nil, func(page []entry.Resource) error {
 		for _, r := range page {
 			found[r.Login()] = r
 		}
@@ -413,7 +413,7 @@ func TestKindsThatACloudLacksAreTold(t *testing.T) {
 	catalogue, err := c.Catalogue(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, []string{"User", "Group"}, catalogue.Members)
-	_, err = c.Read(t.Context(), entry.Contact, "", func([]entry.Resource) error { return nil })
+	_, err = c.Read(t.Context(), entry.Contact, "", nil, func([]entry.Resource) error { return nil })
 	assert.ErrorContains(t, err, "no resource type for a contact")
 }
 

@@ -70,7 +70,7 @@ func TestPagesAreNotBelieved(t *testing.T) {
 				fmt.Fprint(w, c.pages[start])
 			})
 			found := map[string]bool{}
-			reading, err := client.Read(t.Context(), entry.User, "", func(page []entry.Resource) error {
+			reading, err := client.Read(t.Context(), entry.User, "", nil, func(page []entry.Resource) error {
 				for _, r := range page {
 					found[r.ID()] = true
 				}
@@ -95,7 +95,7 @@ func TestAListThatIsNeitherFilteredNorSortedIsReadWhole(t *testing.T) {
 	client := cloudOf(t, `{"filter":{"supported":true,"maxResults":10},"sort":{"supported":true}}`, func(w http.ResponseWriter, r *http.Request) {
 		fmt.Fprint(w, `{"totalResults":2,"Resources":[{"id":"new","meta":{"lastModified":"2026-03-02T00:00:00Z"}},{"id":"old","meta":{"lastModified":"2026-03-01T00:00:00Z"}}]}`)
 	})
-	reading, err := client.Read(t.Context(), entry.User, "2026-03-01T12:00:00Z", func([]entry.Resource) error { return nil })
+	reading, err := client.Read(t.Context(), entry.User, "2026-03-01T12:00:00Z", nil, func([]entry.Resource) error { return nil })
 	require.NoError(t, err)
 	assert.True(t, reading.Complete)
 	// Nor is anybody taken for who has a value just since the service says so.

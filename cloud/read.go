@@ -10,7 +10,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/google/uuid"
 
@@ -29,23 +28,26 @@ type Reading struct {
 }
 
 // Read streams the resources of a kind page by page: those changed since the
-// watermark, or all when it is empty or the cloud cannot tell. Groups come
+// watermark, or all when it is empty or the cloud cannot tell. Of many changes those
+// may be left out of which differing says that they are known. Groups come
 // without their members; see Members. A list that contradicts itself ends the
 // read with problem.CloudListIncomplete.
-func (c *Client) Read(ctx context.Context, kind entry.Kind, watermark string, emit func([]entry.Resource) error) (Reading, error) {
+func (c *Client) Read(ctx context.Context, kind entry.Kind, watermark string, differing Differing, emit func([]entry.Resource) error) (Reading, error) {
 	can, err := c.Discover(ctx)
 	if err != nil {
 		return Reading{}, err
 	}
 	reading := Reading{Watermark: watermark, Complete: watermark == "" || !can.Filter || !can.Sort}
-	note := func(page []entry.Resource) error {
+	// Only what lists say moves the watermark: what was asked for one by one may be newer
+	// than something that no list has shown yet.
+	listed := func(page []entry.Resource) {
 		for _, resource := range page {
 			reading.Watermark = max(reading.Watermark, resource.LastModified())
 		}
-		return emit(page)
 	}
 	if !reading.Complete {
-		err = c.readChanges(ctx, kind, can, watermark, note)
+		changes := changesReader{Client: c, kind: kind, can: can, differing: differing, listed: listed, emit: emit}
+		err = changes.read(ctx, watermark)
 		if refusesFilter(err) {
 			c.deny(FeatureFilter, err)
 			err = errNotObeyed
@@ -53,7 +55,10 @@ func (c *Client) Read(ctx context.Context, kind entry.Kind, watermark string, em
 		reading.Complete = errors.Is(err, errNotObeyed)
 	}
 	if reading.Complete {
-		err = c.readAll(ctx, kind, can, note)
+		err = c.readAll(ctx, kind, can, func(page []entry.Resource) error {
+			listed(page)
+			return emit(page)
+		})
 	}
 	return reading, err
 }
@@ -114,81 +119,13 @@ func (c *Client) Count(ctx context.Context, kind entry.Kind) (int, error) {
 	return page.total, nil
 }
 
-// refusesFilter tells the refusal of a list that is asked for with a filter.
-func refusesFilter(err error) bool { return lacking(err, http.StatusBadRequest, http.StatusForbidden) }
-
-// errNotObeyed says that a list is neither filtered nor sorted as it was asked
-// for, so that it does not tell what has changed.
-var errNotObeyed = errors.New("the list is not as it was asked for")
-
-// readChanges goes on from the newest resource of each page rather than by
-// index, so that changes made meanwhile cannot hide any. A cursor is followed
-// to its end instead.
-func (c *Client) readChanges(ctx context.Context, kind entry.Kind, can Capabilities, since string, emit func([]entry.Resource) error) error {
-	seen := map[string]string{} // id -> version of those at the newest time
-	start, cursor := 1, ""
-	for {
-		query := can.page(start, cursor, can.MaxResults)
-		query.Set("filter", `meta.lastModified ge "`+since+`"`)
-		query.Set("sortBy", "meta.lastModified")
-		query.Set("sortOrder", "ascending")
-		page, err := c.list(ctx, kind, query)
-		if err != nil {
-			return fmt.Errorf("read %ss changed since %s: %w", kind, since, err)
-		}
-		if !page.since(since) || can.Pages != "cursor" && page.start > 0 && page.start != start {
-			return errNotObeyed
-		}
-		fresh := page.resources[:0:0]
-		for _, resource := range page.resources {
-			if seen[resource.ID()] != resource.LastModified() {
-				fresh = append(fresh, resource)
-			}
-		}
-		if err := emit(fresh); err != nil {
-			return err
-		}
-		size := len(page.resources)
-		if can.Pages == "cursor" {
-			if page.next == "" {
-				return nil
-			}
-			if page.next == cursor {
-				return errNotObeyed
-			}
-			cursor = page.next
-			continue
-		}
-		if size > 0 && len(fresh) == 0 && start > 1 {
-			return errNotObeyed // the same page again
-		}
-		if size == 0 || start+size > page.total {
-			return nil
-		}
-		newest := page.resources[size-1].LastModified()
-		if newest == since {
-			start += size // more of one moment than a page holds
-			for _, resource := range page.resources {
-				seen[resource.ID()] = newest
-			}
-			continue
-		}
-		since, start = newest, 1
-		clear(seen)
-		for _, resource := range page.resources {
-			if resource.LastModified() == newest {
-				seen[resource.ID()] = newest
-			}
-		}
-	}
-}
-
 // listing is one page of a list.
 type listing struct {
 	resources []entry.Resource
 	total     int
 	start     int    // where the service says that the page begins, 0 for untold
 	next      string // cursor of the next page
+	stamps    bool   // the resources have an id and meta only
 }
 
 func (l listing) ids() []string {
@@ -199,30 +136,13 @@ func (l listing) ids() []string {
 	return ids
 }
 
-// since tells whether the resources are of a time on and in the order of their
-// times. Times that cannot be read are taken to be so.
-func (l listing) since(text string) bool {
-	last, err := time.Parse(time.RFC3339Nano, text)
-	for _, resource := range l.resources {
-		at, err2 := time.Parse(time.RFC3339Nano, resource.LastModified())
-		if err != nil || err2 != nil {
-			continue
-		}
-		if at.Before(last) {
-			return false
-		}
-		last = at
-	}
-	return true
-}
-
 // list reads one page.
 func (c *Client) list(ctx context.Context, kind entry.Kind, query url.Values) (listing, error) {
 	path, err := c.path(ctx, kind, "")
 	if err != nil {
 		return listing{}, err
 	}
-	if kind == entry.Group {
+	if kind == entry.Group && !query.Has("attributes") {
 		query.Set("excludedAttributes", "members")
 	}
 	var response scim.ListResponse

@@ -59,6 +59,16 @@ func (r Resource) Version() string { return r.meta("version") }
 // LastModified returns meta.lastModified as sent.
 func (r Resource) LastModified() string { return r.meta("lastModified") }
 
+// Stamp tells a state of a resource from others without what it holds (RFC 7643 section
+// 3.1, meta.version and meta.lastModified).
+type Stamp struct{ ID, Version, LastModified string }
+
+// Whole tells whether nothing is missing, so that equal stamps are of equal states.
+func (s Stamp) Whole() bool { return s.ID != "" && s.Version != "" && s.LastModified != "" }
+
+// Stamp is that of the resource as it was read.
+func (r Resource) Stamp() Stamp { return Stamp{r.ID(), r.Version(), r.LastModified()} }
+
 // AdministrativeRoles lists the values of roles whose type is "administrative".
 func (r Resource) AdministrativeRoles() []string {
 	var roles []string

@@ -21,8 +21,9 @@ import (
 // mostBeside is how many runs a service executes at once that write nothing.
 const mostBeside = 2
 
-// laneTick is after how long a lane looks for work of which no event told.
-const laneTick = 2 * time.Second
+// laneTick is after how long a lane looks for work of which no event told, as of that
+// which a service has left that was killed or stopped.
+const laneTick = 500 * time.Millisecond
 
 // lane executes the runs that write as they come.
 func (e *Jobs) lane(ctx context.Context) {

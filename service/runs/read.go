@@ -159,7 +159,7 @@ func (x *execution) readCloud(ctx context.Context, kind entry.Kind) error {
 		since = ""
 	}
 	seen := map[string]struct{}{}
-	reading, err := x.cloud.Read(ctx, kind, since, func(page []entry.Resource) error {
+	reading, err := x.cloud.Read(ctx, kind, since, x.store.Resources.Differing, func(page []entry.Resource) error {
 		changed, err := x.store.Resources.Store(ctx, kind, page, x.Settings.Of(kind).Indexed, true)
 		if err != nil {
 			return err
@@ -212,7 +212,7 @@ func (x *execution) groupsDeleted(ctx context.Context, reading *cloud.Reading, s
 	if err != nil || has >= had {
 		return err
 	}
-	whole, err := x.cloud.Read(ctx, entry.Group, "", func(page []entry.Resource) error {
+	whole, err := x.cloud.Read(ctx, entry.Group, "", nil, func(page []entry.Resource) error {
 		for _, resource := range page {
 			seen[resource.ID()] = struct{}{}
 		}

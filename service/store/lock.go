@@ -18,15 +18,19 @@ const runLock = 0x6b616d62
 
 const (
 	// lockBeat is how often the lock's connection is tried.
-	lockBeat = time.Second
+	lockBeat = 500 * time.Millisecond
 	// lockDoubt is after how long without an answer the holder writes nothing any
 	// more.
-	lockDoubt = 4 * time.Second
+	lockDoubt = 2 * time.Second
 	// lockIdle is after how long without a word PostgreSQL ends the connection and
 	// with it the lock. It is well above lockDoubt, so that nobody else begins
 	// before the holder has stopped.
-	lockIdle = 10 * time.Second
+	lockIdle = 3500 * time.Millisecond
 )
+
+// idleTransaction is after how long PostgreSQL ends a transaction in which nothing is
+// asked any more. Planning a batch on a busy machine asks nothing for seconds.
+const idleTransaction = 20 * time.Second
 
 // ErrLockLost says that another service may execute runs by now, so that nothing
 // of this one counts any more.
@@ -105,10 +109,25 @@ func (s *session) WithRunLock(ctx context.Context, work func(context.Context) er
 	if err := connection.QueryRow(ctx, `SELECT pg_try_advisory_lock($1)`, runLock).Scan(&locked); err != nil || !locked {
 		return false, err
 	}
+	if err := endFenced(ctx, connection); err != nil {
+		return false, err
+	}
 	if err := connection.QueryRow(ctx, `UPDATE run_lock SET epoch = epoch + 1 RETURNING epoch`).Scan(&lock.epoch); err != nil {
 		return false, err
 	}
 	return true, lock.during(context.WithValue(ctx, lockKey{}, lock), connection, `SELECT epoch = $1 FROM run_lock`, work)
+}
+
+// endFenced ends the transactions that the holder before was let through with. One that
+// was stopped in the middle of them would hold their rows until it goes on; what it has
+// done in them is decided about anew, like all that was not kept.
+func endFenced(ctx context.Context, connection *pgx.Conn) error {
+	_, err := connection.Exec(ctx, `SELECT pg_terminate_backend(pid, 1000) FROM pg_locks
+		WHERE relation = 'run_lock'::regclass AND mode = 'RowShareLock' AND database = (SELECT oid FROM pg_database WHERE datname = current_database()) AND pid <> pg_backend_pid()`)
+	if err != nil {
+		return fmt.Errorf("end the transactions of the service that executed runs before: %w", err)
+	}
+	return nil
 }
 
 // during runs work while the connection holds the lock, of which question asks it
@@ -189,7 +208,7 @@ func (s *session) lockConnection(ctx context.Context) (*pgx.Conn, error) {
 		},
 	}).DialContext
 	for name, value := range map[string]string{
-		"idle_session_timeout": milliseconds(lockIdle), "tcp_user_timeout": milliseconds(lockIdle), "tcp_keepalives_idle": "5", "tcp_keepalives_interval": "2", "tcp_keepalives_count": "3",
+		"idle_session_timeout": milliseconds(lockIdle), "tcp_user_timeout": milliseconds(lockIdle), "tcp_keepalives_idle": "1", "tcp_keepalives_interval": "1", "tcp_keepalives_count": "3",
 	} {
 		config.RuntimeParams[name] = value
 	}

@@ -113,6 +113,20 @@ func (s Resources) Store(ctx context.Context, kind entry.Kind, resources []entry
 	return changed.IDs, err
 }
 
+// Differing returns the ids of those stamps that are not of what the mirror has, as when
+// somebody else has changed a resource after Kambrel wrote it.
+func (s Resources) Differing(ctx context.Context, stamps []entry.Stamp) ([]string, error) {
+	var ids, versions, times textArray
+	for _, stamp := range stamps {
+		ids, versions, times = append(ids, stamp.ID), append(versions, stamp.Version), append(times, stamp.LastModified)
+	}
+	var found struct{ IDs textArray }
+	err := s.raw(ctx, `SELECT coalesce(array_agg(i), '{}') AS ids FROM unnest(?::text[], ?::text[], ?::text[]) AS t(i, v, m)
+		WHERE NOT EXISTS (SELECT FROM resources r WHERE r.id = i AND r.attributes->'meta'->>'version' = v AND r.attributes->'meta'->>'lastModified' = m)`,
+		ids, versions, times).Scan(&found).Error
+	return found.IDs, err
+}
+
 // Drop takes resources that the cloud no longer has out of the mirror
 // and marks their entries as dirty, to be looked up before they are made again.
 func (s Resources) Drop(ctx context.Context, ids []string) error {

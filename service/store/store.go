@@ -129,7 +129,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	config.RuntimeParams["plan_cache_mode"] = "force_custom_plan"
 	// A service that was stopped in the middle of a transaction must not keep its
 	// locks from the one that takes over.
-	config.RuntimeParams["idle_in_transaction_session_timeout"] = milliseconds(2 * lockIdle)
+	config.RuntimeParams["idle_in_transaction_session_timeout"] = milliseconds(idleTransaction)
 	pool := stdlib.OpenDB(*config)
 	pool.SetMaxOpenConns(connections)
 	pool.SetMaxIdleConns(connections)

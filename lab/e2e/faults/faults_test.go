@@ -80,6 +80,11 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	for name, team := range teams {
 		assert.Len(t, team["members"], crew/20+1, name)
 	}
+	// Of all that the run wrote nothing is read back but what somebody else has changed.
+	w.ByHand("crew01234@brisling.example", "title", "Stowaway")
+	drift := w.InStep(1)
+	assert.Equal(t, "Hand", w.User("crew01234@brisling.example")["title"])
+	assert.Less(t, drift.Counts.ResourcesRead, crew)
 	w.InStep(0)
 	full := w.Run(wire.NewRun{Purpose: purpose.Full})
 	assert.Zero(t, full.Counts.Changes, "%+v", full.Counts)

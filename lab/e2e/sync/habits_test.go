@@ -254,8 +254,7 @@ func idOf(w *worldtest.World, endpoint, name string) string {
 func addMember(w *worldtest.World, group, member string) {
 	w.T.Helper()
 	address := fmt.Sprint(w.Cloud.URL, "/Groups/", group)
-	status, answer := worldtest.SCIM(w.T, w.Address(), "PATCH", address, map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:PatchOp"},
-		"Operations": []any{map[string]any{"op": "add", "path": "members", "value": []any{map[string]any{"value": member, "type": "User"}}}}})
+	status, answer := worldtest.SCIM(w.T, w.Address(), "PATCH", address, worldtest.PatchRequest(worldtest.Operation("add", "members", []any{map[string]any{"value": member, "type": "User"}})))
 	if status == http.StatusNotImplemented {
 		_, have := worldtest.SCIM(w.T, w.Address(), "GET", address, nil)
 		_, asked := worldtest.SCIM(w.T, w.Address(), "GET", address+"?attributes=members", nil)

@@ -60,9 +60,7 @@ func TestWhatHappensInTheCloudMeanwhileIsMet(t *testing.T) {
 	// rule stays.
 	w.Set(ada, "title", "Pilot")
 	ends(func() {
-		status, _ := worldtest.SCIM(t, w.Address(), "PATCH", w.Cloud.URL+"/Users/"+id("ada.brekke"), map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:PatchOp"},
-			"Operations": []any{map[string]any{"op": "replace", "path": "title", "value": "Purser"}, map[string]any{"op": "add", "path": "nickName", "value": "A"}}})
-		assert.Equal(t, 200, status)
+		worldtest.Patch(t, w.Address(), "Users/"+id("ada.brekke"), worldtest.Operation("replace", "title", "Purser"), worldtest.Operation("add", "nickName", "A"))
 	})
 	assert.Equal(t, "Pilot", w.User("ada.brekke@brisling.example")["title"])
 	assert.Equal(t, "A", w.User("ada.brekke@brisling.example")["nickName"])

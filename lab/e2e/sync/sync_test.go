@@ -106,15 +106,13 @@ func TestDriftAndVanishedResourcesArePutRight(t *testing.T) {
 	w.Person("Ada Brekke", map[string]string{"title": "Mate"})
 	w.InStep(1)
 	id := w.User("ada.brekke@brisling.example")["id"].(string)
-	status, _ := worldtest.SCIM(t, w.Address(), "PATCH", w.Cloud.URL+"/Users/"+id, map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:PatchOp"},
-		"Operations": []any{map[string]any{"op": "replace", "path": "title", "value": "Captain"}, map[string]any{"op": "add", "path": "nickName", "value": "A"}}})
-	require.Equal(t, 200, status)
+	worldtest.Patch(t, w.Address(), "Users/"+id, worldtest.Operation("replace", "title", "Captain"), worldtest.Operation("add", "nickName", "A"))
 	w.InStep(1)
 	ada := w.User("ada.brekke@brisling.example")
 	assert.Equal(t, "Mate", ada["title"])
 	assert.Equal(t, "A", ada["nickName"])
 
-	status, _ = worldtest.SCIM(t, w.Address(), "DELETE", w.Cloud.URL+"/Users/"+id, nil)
+	status, _ := worldtest.SCIM(t, w.Address(), "DELETE", w.Cloud.URL+"/Users/"+id, nil)
 	require.Equal(t, 204, status)
 	run := w.Run(wire.NewRun{Purpose: purpose.Full})
 	require.Equal(t, progress.InStep, run.State)

@@ -12,6 +12,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/protocol/scim"
 )
 
 // SCIM makes a request to the cloud as anybody with its token could.
@@ -37,6 +39,27 @@ func SCIM(t *testing.T, c CloudAddress, method, path string, body any) (int, map
 		require.NoError(t, json.Unmarshal(text, &out), string(text))
 	}
 	return response.StatusCode, out
+}
+
+// PatchRequest is the body of a PATCH (RFC 7644 section 3.5.2).
+func PatchRequest(operations ...any) map[string]any {
+	return map[string]any{"schemas": []string{scim.PatchOpURN}, "Operations": operations}
+}
+
+// Patch changes a resource in the cloud, such as "Groups/7", as somebody does by hand.
+func Patch(t *testing.T, c CloudAddress, resource string, operations ...any) {
+	t.Helper()
+	status, answer := SCIM(t, c, "PATCH", c.URL+"/"+resource, PatchRequest(operations...))
+	require.Less(t, status, 300, answer)
+}
+
+// Operation is one of those.
+func Operation(op, path string, value any) map[string]any {
+	operation := map[string]any{"op": op, "path": path}
+	if value != nil {
+		operation["value"] = value
+	}
+	return operation
 }
 
 type CloudAddress struct{ URL, control, Token string }
@@ -79,6 +102,12 @@ func User(t *testing.T, c CloudAddress, login string) map[string]any {
 func (w *World) User(login string) map[string]any {
 	w.T.Helper()
 	return User(w.T, w.Address(), login)
+}
+
+// ByHand sets an attribute of a user in the cloud as somebody does there.
+func (w *World) ByHand(login, attribute string, value any) {
+	w.T.Helper()
+	Patch(w.T, w.Address(), fmt.Sprint("Users/", w.User(login)["id"]), Operation("replace", attribute, value))
 }
 
 // Resources lists what the cloud has of one type.

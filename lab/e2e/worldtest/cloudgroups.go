@@ -85,24 +85,17 @@ func (w *World) refs(names []string) []any {
 // CloudMember adds a member to a group in the cloud, or removes it.
 func (w *World) CloudMember(group string, add bool, name string) {
 	w.T.Helper()
-	operation := map[string]any{"op": "add", "path": "members", "value": w.refs([]string{name})}
+	operation := Operation("add", "members", w.refs([]string{name}))
 	if !add {
-		operation = map[string]any{"op": "remove", "path": fmt.Sprintf("members[value eq %q]", w.ID(name))}
+		operation = Operation("remove", fmt.Sprintf("members[value eq %q]", w.ID(name)), nil)
 	}
-	w.patchGroup(group, operation)
+	Patch(w.T, w.Address(), "Groups/"+group, operation)
 }
 
 // RenameCloudGroup gives a group in the cloud another name.
 func (w *World) RenameCloudGroup(id, name string) {
 	w.T.Helper()
-	w.patchGroup(id, map[string]any{"op": "replace", "path": "displayName", "value": name})
-}
-
-func (w *World) patchGroup(id string, operation map[string]any) {
-	w.T.Helper()
-	status, answer := SCIM(w.T, w.Address(), "PATCH", w.Cloud.URL+"/Groups/"+id, map[string]any{
-		"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:PatchOp"}, "Operations": []any{operation}})
-	require.Less(w.T, status, 300, answer)
+	Patch(w.T, w.Address(), "Groups/"+id, Operation("replace", "displayName", name))
 }
 
 // DropCloudGroup deletes a group in the cloud.
