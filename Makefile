@@ -6,7 +6,7 @@ SQL := $(wildcard service/store/migrations/*.sql)
 APISOURCES := go.mod go.sum $(wildcard protocol/wire/*.go service/api/*.go service/operators/*.go core/*/*.go)
 WEBSOURCES := $(shell find console/src console/public -type f 2>/dev/null) $(wildcard console/*.json console/*.ts console/index.html)
 
-.PHONY: help build demo test test-core worlds check lint bench screenshots picture packages clean
+.PHONY: help build demo test test-core worlds check lint bench soak screenshots picture packages clean
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -65,6 +65,9 @@ worlds: packages ## make 200 random worlds, in which every way to a decision mus
 check: ## what CI runs: lint, then all tests
 	$(MAKE) lint
 	$(MAKE) test
+
+soak: packages build ## an hour of random edits and faults; ARGS='-for 10m -seed 3' for others
+	go test -race -count=1 -timeout 0 -v -run Soak ./lab/e2e/soak -args -for 1h -seed $$(date +%s) $(ARGS)
 
 picture: ## draw the rooms in docs/architecture.md from the real imports
 	go run ./lab/house/draw

@@ -294,6 +294,9 @@ func printPlan(w io.Writer, run wire.Run) {
 	}
 	if c.Held > 0 {
 		fmt.Fprintf(w, "  the guard holds what would %s: look at 'kambrel runs show %d --state held', then 'kambrel runs release %d' if it is meant, or 'kambrel runs discard %d' if not\n", c.HeldText(), run.ID, run.ID, run.ID)
+		if earlier := c.EarlierText(); earlier != "" {
+			fmt.Fprintf(w, "  %s\n", earlier)
+		}
 		if c.Hanging > 0 {
 			fmt.Fprintf(w, "  with them it holds %d memberships and references to them, which stay as they are until then\n", c.Hanging)
 		}

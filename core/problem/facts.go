@@ -3,6 +3,7 @@ package problem
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"kambrel.example/kambrel/core/entry"
 )
@@ -26,6 +27,8 @@ type Facts struct {
 	Count     int        `json:"count,omitempty"`
 	Hanging   int        `json:"hanging,omitempty" doc:"Memberships and references that hang on what is held"`
 	Losses    []Loss     `json:"losses,omitempty" doc:"What the changes that are held would take away"`
+	Earlier   int        `json:"earlier,omitempty" doc:"What of the same went before, since then, and counts with it"`
+	Since     *time.Time `json:"since,omitempty"`
 	Names     []string   `json:"names,omitempty" doc:"Names of directories or containers"`
 	Granted   []string   `json:"granted,omitempty" doc:"Directories for which an agent may speak already"`
 	Answer    string     `json:"answer,omitempty" doc:"What the other side said"`
@@ -225,6 +228,9 @@ func (f Facts) text(code Code) string {
 			}
 			text = fmt.Sprintf("run %s would %s", f.Value, strings.Join(texts, ", "))
 		}
+		if earlier := EarlierText(f.Earlier, f.Since); earlier != "" {
+			text += " (" + earlier + ")"
+		}
 		if f.Hanging > 0 {
 			text += fmt.Sprintf(", and with them %d memberships and references to them", f.Hanging)
 		}
@@ -338,4 +344,13 @@ func (f Facts) owner() string {
 		return owner.Name + ", which was deleted from its directory"
 	}
 	return owner.Name
+}
+
+// EarlierText says that what went before counts with what would be taken away, "" where
+// nothing does.
+func EarlierText(count int, since *time.Time) string {
+	if count == 0 || since == nil {
+		return ""
+	}
+	return fmt.Sprintf("%d went before, since %s, and count with it", count, since.UTC().Format("2006-01-02 15:04 UTC"))
 }

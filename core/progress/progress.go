@@ -48,6 +48,8 @@ type Counts struct {
 	Unlink           int            `json:"unlink,omitempty"`
 	Changes          int            `json:"changes" doc:"All planned changes that are not held"`
 	Held             int            `json:"held" doc:"Changes that the guard holds"`
+	Earlier          int            `json:"earlier,omitempty" doc:"What of the same runs before have taken away since then, which the guard counted with it"`
+	EarlierSince     *time.Time     `json:"earlierSince,omitempty"`
 	Hanging          int            `json:"hanging,omitempty" doc:"Memberships and references that are held with them"`
 	Losses           []problem.Loss `json:"losses,omitempty" doc:"What the changes that are held would take away"`
 	Done             int            `json:"done" doc:"Changes the cloud has carried out"`
@@ -87,6 +89,10 @@ func (c Counts) HeldText() string {
 	}
 	return strings.Join(texts, ", ")
 }
+
+// EarlierText says what runs before have taken away that counts with what is held, ""
+// for nothing.
+func (c Counts) EarlierText() string { return problem.EarlierText(c.Earlier, c.EarlierSince) }
 
 // HeldRemovals is how many removals are held.
 func (c Counts) HeldRemovals() int {

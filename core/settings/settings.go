@@ -4,6 +4,7 @@
 package settings
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -224,6 +225,10 @@ type Guard struct {
 	Removals int `json:"removals" yaml:"removals"` // 0: the share alone counts
 	Share    int `json:"share" yaml:"share"`       // percent, 0 to 100; 0: the number alone counts
 
+	// Within is how long what went counts together with what would go: changes come in
+	// live, and what a script takes away one by one is as much as all of it at once.
+	Within string `json:"within,omitempty" yaml:"within,omitempty" doc:"How long what went counts together with what would go, as 1h; 0s: each run by itself"`
+
 	// Members are those that groups lose who are still there, of all members of groups
 	// in the cloud; Group is the same of each group by itself.
 	Members *Limit `json:"members,omitempty" yaml:"members,omitempty"`
@@ -244,7 +249,7 @@ type Limit struct {
 
 // DefaultGuard is the guard that new settings have.
 func DefaultGuard() Guard {
-	return Guard{Removals: 20, Share: 5, Members: &Limit{100, 10}, Group: &Limit{10, 50}, Values: &Limit{20, 5}, Access: &Limit{20, 5}, Logins: &Limit{20, 5}}
+	return Guard{Removals: 20, Share: 5, Within: "1h", Members: &Limit{100, 10}, Group: &Limit{10, 50}, Values: &Limit{20, 5}, Access: &Limit{20, 5}, Logins: &Limit{20, 5}}
 }
 
 // Whole is the guard with the limits that it does not give.
@@ -257,7 +262,17 @@ func (g Guard) Whole() Guard {
 			*limit.of = *limit.otherwise
 		}
 	}
+	g.Within = cmp.Or(g.Within, standing.Within)
 	return g
+}
+
+// MostGuarded is the longest time that what went counts.
+const MostGuarded = 7 * 24 * time.Hour
+
+// Window is Within as a duration.
+func (g Guard) Window() time.Duration {
+	window, _ := time.ParseDuration(g.Whole().Within)
+	return window
 }
 
 // Clone returns a document that shares nothing with this one.

@@ -68,6 +68,9 @@ func (d *Document) Validate() []problem.Fault {
 		}
 	}
 	percent("guard.share", d.Guard.Share)
+	if within, err := time.ParseDuration(d.Guard.Whole().Within); err != nil || within < 0 || within > MostGuarded {
+		v.add("guard.within", "%q: write how long what went counts together with what would go, as 1h, or 0s; at most %d hours", d.Guard.Within, int(MostGuarded.Hours()))
+	}
 	for _, one := range []struct {
 		name  string
 		limit *Limit

@@ -80,7 +80,8 @@ func standing(h wire.Health) []store.NewProblem {
 	}
 	if h.LastRun != nil && h.LastRun.Counts.Held > 0 {
 		number := strconv.FormatInt(h.LastRun.ID, 10)
-		met(about.Thing{Type: about.Run, Key: number}, problem.RemovalsHeld, problem.Facts{Value: number, Count: h.LastRun.Counts.Held, Losses: h.LastRun.Counts.Losses, Hanging: h.LastRun.Counts.Hanging})
+		met(about.Thing{Type: about.Run, Key: number}, problem.RemovalsHeld, problem.Facts{Value: number, Count: h.LastRun.Counts.Held, Losses: h.LastRun.Counts.Losses, Hanging: h.LastRun.Counts.Hanging,
+			Earlier: h.LastRun.Counts.Earlier, Since: h.LastRun.Counts.EarlierSince})
 	}
 	return list
 }

@@ -4,10 +4,12 @@ import (
 	"context"
 	"maps"
 	"slices"
+	"time"
 
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
+	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/service/store"
 )
@@ -15,16 +17,16 @@ import (
 // guardBatch is how many changes are divided at once.
 const guardBatch = 500
 
-// guard holds what the run would take away when that is too much: people first, then
-// what they have.
+// guard holds what the run would take away when that is too much, with what went before:
+// people first, then what they have.
 func (x *execution) guard(ctx context.Context) error {
-	removals, err := x.store.Changes.CountRemovals(ctx, x.run.ID)
+	removals, released, err := x.store.Changes.CountRemovals(ctx, x.run.ID)
 	if err != nil {
 		return err
 	}
-	limit := settings.Limit{Number: x.Settings.Document.Guard.Removals, Share: x.Settings.Document.Guard.Share}
-	tooMany, err := exceeds(limit, removals, func() (int, error) { return x.store.Links.Count(ctx) })
+	tooMany, earlier, err := x.tooManyRemovals(ctx, change.Cloud, removals, released, x.store.Links.Count)
 	if err == nil && tooMany {
+		x.held(earlier, x.since.removals)
 		err = x.store.Changes.HoldRemovals(ctx, x.run.ID, !x.run.Purpose.Rehearses())
 	}
 	if err != nil {
@@ -33,14 +35,43 @@ func (x *execution) guard(ctx context.Context) error {
 	return x.guardLosses(ctx, 0, store.RankReferences-1)
 }
 
-// exceeds tells whether n are more than a limit allows. How many there are in all, which
-// takes the longer the more there are, is asked only when the number is passed.
-func exceeds(limit settings.Limit, n int, total func() (int, error)) (bool, error) {
-	if n <= limit.Number {
+// tooManyRemovals tells whether what is planned on one side and not released is too much,
+// with what went before, of which it tells the number.
+func (x *execution) tooManyRemovals(ctx context.Context, side change.Side, planned, released int, total func(context.Context) (int, error)) (tooMany bool, earlier int, err error) {
+	if planned > 0 && !x.since.removals.IsZero() {
+		if earlier, err = x.store.Changes.RemovedSince(ctx, x.run.ID, side, x.since.removals); err != nil {
+			return false, 0, err
+		}
+	}
+	if x.releasesSome() {
+		earlier += released
+	}
+	limit := settings.Limit{Number: x.Settings.Document.Guard.Removals, Share: x.Settings.Document.Guard.Share}
+	tooMany, err = exceeds(limit, planned, earlier, func() (int, error) { return total(ctx) })
+	return tooMany, earlier, err
+}
+
+// held notes what of the same went before.
+func (x *execution) held(earlier int, since time.Time) {
+	if earlier == 0 {
+		return
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if c := &x.run.Counts; earlier > c.Earlier {
+		c.Earlier, c.EarlierSince = earlier, &since
+	}
+}
+
+// exceeds tells whether n, with those that went earlier, are more than a limit allows. How
+// many there are in all, which takes the longer the more there are, is asked only when the
+// number is passed.
+func exceeds(limit settings.Limit, n, earlier int, total func() (int, error)) (bool, error) {
+	if n <= 0 || n+earlier <= limit.Number {
 		return false, nil
 	}
 	all, err := total()
-	return err == nil && plan.Exceeds(limit, n, all), err
+	return err == nil && plan.Exceeds(limit, n+earlier, all+earlier), err
 }
 
 // guardLosses holds parts of the planned changes of some ranks: values that would be
@@ -59,12 +90,31 @@ func (x *execution) guardLosses(ctx context.Context, from, to int) error {
 	if err != nil {
 		return err
 	}
+	var before []problem.Loss
+	groupsBefore := map[string]int{}
+	if !x.since.losses.IsZero() {
+		if before, groupsBefore, err = x.store.Changes.LossesSince(ctx, x.since.losses, from, to); err != nil {
+			return err
+		}
+	}
+	earlier := map[lossOfKind]int{}
+	for _, loss := range before {
+		earlier[lossOf(loss)] = loss.Count
+	}
+	if x.releasesSome() {
+		for is, n := range let {
+			earlier[is] += n
+		}
+		for group, n := range letOf {
+			groupsBefore[group] += n
+		}
+	}
 	limits := x.Settings.Document.Guard.Whole()
 	tooMany := tooMany{released: released, losses: map[lossOfKind]bool{}, groups: map[string]bool{}, x: x}
 	for _, loss := range losses {
-		is := lossOfKind{entry.Kind(loss.Kind), plan.Loss{Of: plan.LossOf(loss.Of), Target: loss.Target}}
+		is := lossOf(loss)
 		limit := map[plan.LossOf]*settings.Limit{plan.LosesMembers: limits.Members, plan.LosesValue: limits.Values, plan.LosesAccess: limits.Access, plan.LosesLogin: limits.Logins}[is.Of]
-		if tooMany.losses[is], err = exceeds(*limit, loss.Count-let[is], func() (int, error) {
+		if tooMany.losses[is], err = exceeds(*limit, loss.Count-let[is], earlier[is], func() (int, error) {
 			switch {
 			case is.Of == plan.LosesMembers && from >= store.RankGroups:
 				return x.store.CloudGroups.CountMemberships(ctx)
@@ -77,15 +127,21 @@ func (x *execution) guardLosses(ctx context.Context, from, to int) error {
 		}); err != nil {
 			return err
 		}
+		if tooMany.losses[is] {
+			x.held(earlier[is], x.since.losses)
+		}
 	}
 	for group, lost := range groups {
-		if tooMany.groups[group], err = exceeds(*limits.Group, lost-letOf[group], func() (int, error) {
+		if tooMany.groups[group], err = exceeds(*limits.Group, lost-letOf[group], groupsBefore[group], func() (int, error) {
 			if from >= store.RankGroups {
 				return x.store.CloudGroups.CountMembers(ctx, group)
 			}
 			return x.store.Resources.CountMembers(ctx, group)
 		}); err != nil {
 			return err
+		}
+		if tooMany.groups[group] {
+			x.held(groupsBefore[group], x.since.losses)
 		}
 	}
 	if !tooMany.any() {
@@ -119,6 +175,10 @@ func (x *execution) eachLosing(ctx context.Context, run int64, state string, fro
 type lossOfKind struct {
 	kind entry.Kind
 	plan.Loss
+}
+
+func lossOf(loss problem.Loss) lossOfKind {
+	return lossOfKind{entry.Kind(loss.Kind), plan.Loss{Of: plan.LossOf(loss.Of), Target: loss.Target}}
 }
 
 // tooMany is what the guard holds.

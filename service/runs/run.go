@@ -41,6 +41,8 @@ type execution struct {
 	left    []store.NewProblem // of the directories that are left out
 	pauses  pause.All          // that held when it began
 	first   error              // what the first of them was left out for
+
+	since counting // what went before, of what the guard counts
 }
 
 // mostPasses is how often a run plans again what the cloud refused for a reason
@@ -113,6 +115,9 @@ func (x *execution) stages(ctx context.Context) error {
 		return err
 	}
 	if err := x.heedPauses(ctx); err != nil {
+		return err
+	}
+	if err := x.countSince(ctx); err != nil {
 		return err
 	}
 	shown, err := x.store.Resources.MembersShown(ctx, x.cloud.URL())

@@ -13,7 +13,6 @@ import (
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/rules"
-	"kambrel.example/kambrel/core/settings"
 	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/service/store"
 )
@@ -32,9 +31,9 @@ func (x *execution) guardGroups(ctx context.Context, again bool) error {
 	if err != nil {
 		return err
 	}
-	limit := settings.Limit{Number: x.Settings.Document.Guard.Removals, Share: x.Settings.Document.Guard.Share}
-	tooMany, err := exceeds(limit, leaving, func() (int, error) { return x.store.CloudGroups.Count(ctx) })
+	tooMany, earlier, err := x.tooManyRemovals(ctx, change.Directory, leaving, len(released), x.store.CloudGroups.Count)
 	if err == nil && tooMany {
+		x.held(earlier, x.since.removals)
 		err = x.store.CloudGroups.HoldLeaving(ctx, x.run.ID, released, again)
 	}
 	if err != nil {

@@ -434,11 +434,33 @@ func (s Changes) UnconfirmedKinds(ctx context.Context) ([]entry.Kind, error) {
 		WHERE c.state = 'unconfirmed' AND NOT EXISTS (SELECT FROM links l WHERE l.directory = c.directory AND l.entry_id = c.entry_id) AND NOT EXISTS (SELECT FROM decisions x WHERE x.directory = c.directory AND x.entry_id = c.entry_id AND x.action = 'create' AND x.made > c.sent)`).Scan(&kinds).Error
 }
 
-// CountRemovals counts the planned suspensions of a run that are not released.
-func (s Changes) CountRemovals(ctx context.Context, run int64) (int, error) {
+// CountRemovals counts the planned removals of a run, those that it does not release and
+// those that it does.
+func (s Changes) CountRemovals(ctx context.Context, run int64) (n, released int, err error) {
+	var counted struct{ N, Released int }
+	err = s.raw(ctx, `SELECT count(*) FILTER (WHERE NOT released) AS n, count(*) FILTER (WHERE released) AS released FROM (SELECT EXISTS
+		(SELECT FROM changes h JOIN runs u ON u.id = ? WHERE h.run_id = u.releases AND h.state = 'held' AND h.operation IN ('suspend', 'leave', 'delete') AND h.directory = c.directory AND h.entry_id = c.entry_id AND (coalesce(u.released_only, 'null') IN ('null', '[]') OR u.released_only @> to_jsonb(h.id))) AS released
+		FROM changes c WHERE c.run_id = ? AND c.state = 'planned' AND `+removesNow+`) c`, run, run).Scan(&counted).Error
+	return counted.N, counted.Released, err
+}
+
+// took chooses changes c of runs u that took something away by themselves since a time,
+// and not since an operator released all that was held, or undid something.
+const took = `c.state = 'done' AND (c.losses <> '{}' OR c.operation IN ('suspend', 'leave', 'delete')) AND c.answered >= @since AND NOT `+decides
+
+// RemovedSince counts those whom runs have taken out of the cloud since a time, who have
+// not come back and whom the run given does not take away once more. With side
+// "directory" it counts groups of the cloud that left directories.
+func (s Changes) RemovedSince(ctx context.Context, run int64, side change.Side, since time.Time) (int, error) {
 	var n int
-	err := s.raw(ctx, `SELECT count(*) FROM changes c WHERE c.run_id = ? AND c.state = 'planned' AND `+removesNow+` AND NOT EXISTS
-		(SELECT FROM changes h JOIN runs u ON u.id = ? WHERE h.run_id = u.releases AND h.state = 'held' AND h.operation IN ('suspend', 'leave', 'delete') AND h.directory = c.directory AND h.entry_id = c.entry_id AND (coalesce(u.released_only, 'null') IN ('null', '[]') OR u.released_only @> to_jsonb(h.id)))`, run, run).Scan(&n).Error
+	err := s.raw(ctx, `SELECT count(DISTINCT (c.directory, c.entry_id, c.resource_id)) FROM changes c JOIN runs u ON u.id = c.run_id
+		WHERE `+took+` AND c.side = @side AND `+removesNow+`
+			AND NOT EXISTS (SELECT FROM links l WHERE l.directory = c.directory AND l.entry_id = c.entry_id AND l.left_at IS NULL)
+			AND NOT EXISTS (SELECT FROM changes p WHERE p.run_id = @run AND p.directory = c.directory AND p.entry_id = c.entry_id AND p.resource_id = c.resource_id AND p.state = 'planned')`,
+		map[string]any{"since": since, "side": string(side), "run": run}).Scan(&n).Error
+	if err != nil {
+		err = fmt.Errorf("count what went before: %w", err)
+	}
 	return n, err
 }
 

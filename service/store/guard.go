@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"time"
 
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
@@ -16,16 +17,25 @@ import (
 // Losses tells what the planned changes of some ranks of a run take away, alike ones
 // together, and from which groups how many members go.
 func (s Changes) Losses(ctx context.Context, run int64, from, to int) ([]problem.Loss, map[string]int, error) {
-	losses, err := s.losses(ctx, `run_id = ? AND state = 'planned' AND rank BETWEEN ? AND ?`, run, from, to)
+	return s.lossesAndGroups(ctx, `changes c WHERE c.run_id = @run AND c.state = 'planned' AND c.rank BETWEEN @from AND @to`, map[string]any{"run": run, "from": from, "to": to})
+}
+
+// LossesSince is the same of what runs have carried out since a time.
+func (s Changes) LossesSince(ctx context.Context, since time.Time, from, to int) ([]problem.Loss, map[string]int, error) {
+	return s.lossesAndGroups(ctx, `changes c JOIN runs u ON u.id = c.run_id WHERE `+took+` AND c.rank BETWEEN @from AND @to`, map[string]any{"since": since, "from": from, "to": to})
+}
+
+func (s Changes) lossesAndGroups(ctx context.Context, of string, args map[string]any) ([]problem.Loss, map[string]int, error) {
+	groups := map[string]int{}
+	losses, err := s.losses(ctx, of, args)
 	if err != nil || !slices.ContainsFunc(losses, func(l problem.Loss) bool { return l.Of == string(plan.LosesMembers) }) {
-		return losses, nil, err
+		return losses, groups, err
 	}
 	var rows []struct {
 		ResourceID string
 		Members    int
 	}
-	groups := map[string]int{}
-	err = s.raw(ctx, `SELECT resource_id, sum(members_lost) AS members FROM changes WHERE run_id = ? AND state = 'planned' AND rank BETWEEN ? AND ? AND members_lost > 0 GROUP BY 1`, run, from, to).Scan(&rows).Error
+	err = s.raw(ctx, `SELECT c.resource_id, sum(c.members_lost) AS members FROM `+of+` AND c.members_lost > 0 GROUP BY 1`, args).Scan(&rows).Error
 	for _, row := range rows {
 		groups[row.ResourceID] = row.Members
 	}
@@ -59,7 +69,7 @@ func (s Changes) HeldLosses(ctx context.Context, run int64) ([]problem.Loss, err
 		return nil, err
 	}
 	removals = append(removals, again...)
-	losses, err := s.losses(ctx, `run_id = ? AND state = 'held'`, run)
+	losses, err := s.losses(ctx, `changes c WHERE c.run_id = @run AND c.state = 'held'`, map[string]any{"run": run})
 	losses = append(removals, losses...)
 	for i := range losses {
 		losses[i] = losses[i].Say()
@@ -67,11 +77,12 @@ func (s Changes) HeldLosses(ctx context.Context, run int64) ([]problem.Loss, err
 	return losses, err
 }
 
-func (s Changes) losses(ctx context.Context, where string, args ...any) ([]problem.Loss, error) {
+// losses counts what changes c take away, which follow FROM.
+func (s Changes) losses(ctx context.Context, of string, args map[string]any) ([]problem.Loss, error) {
 	var losses []problem.Loss
 	err := s.raw(ctx, `SELECT split_part(l, ' ', 1) AS of, kind, substr(l, strpos(l, ' ') + 1) AS target,
 			CASE WHEN l LIKE 'members %' THEN sum(members_lost) ELSE count(DISTINCT (directory, entry_id)) END AS count, CASE WHEN l LIKE 'members %' THEN count(DISTINCT resource_id) ELSE 0 END AS groups
-		FROM changes, unnest(losses) l WHERE `+where+` AND losses <> '{}' GROUP BY l, kind ORDER BY 4 DESC, 2 DESC, 1, 3`, args...).Scan(&losses).Error
+		FROM (SELECT c.* FROM `+of+` AND c.losses <> '{}') c, unnest(losses) l GROUP BY l, kind ORDER BY 4 DESC, 2 DESC, 1, 3`, args).Scan(&losses).Error
 	if err != nil {
 		err = fmt.Errorf("count what would be taken away: %w", err)
 	}

@@ -50,6 +50,7 @@ type runRow struct {
 	Subject       string
 	Members       int
 	Failures      int
+	GuardSince    *time.Time
 }
 
 // groupSubject begins the subject of a trial of a group.
@@ -103,20 +104,22 @@ type Run struct {
 	Members int
 	// Failures is how often it ended with an error that nobody has foreseen.
 	Failures int
+	// GuardSince is since when what went counts with what the run would take away.
+	GuardSince *time.Time
 }
 
 func (r *Run) row() *runRow {
 	return &runRow{
 		ID: r.ID, Purpose: string(r.Purpose), Releases: r.Releases, Undoes: r.Undoes, State: string(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
 		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, FailureCode: r.FailureCode, FailureDetail: r.FailureDetail,
-		Draft: r.Draft, Document: r.Document, Subject: r.Subject, Members: r.Members, Failures: r.Failures, LeftOut: r.LeftOut, Only: r.Only,
+		Draft: r.Draft, Document: r.Document, Subject: r.Subject, Members: r.Members, Failures: r.Failures, LeftOut: r.LeftOut, Only: r.Only, GuardSince: r.GuardSince,
 	}
 }
 
 func (r runRow) run() Run {
 	return Run{
 		FailureCode: r.FailureCode, FailureDetail: r.FailureDetail, Document: r.Document, Subject: r.Subject, Members: r.Members, Failures: r.Failures, ID: r.ID, Purpose: purpose.Purpose(r.Purpose), Releases: r.Releases, Undoes: r.Undoes, State: progress.State(r.State), Stage: r.Stage, Revision: r.Revision, By: r.By,
-		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, Draft: r.Draft, LeftOut: r.LeftOut, Only: r.Only,
+		Created: r.Created, Started: r.Started, Ended: r.Ended, Stages: r.Stages, Counts: r.Counts, Draft: r.Draft, LeftOut: r.LeftOut, Only: r.Only, GuardSince: r.GuardSince,
 	}
 }
 
@@ -189,6 +192,34 @@ const mayGo = `(state = 'running' OR state = 'waiting' AND NOT EXISTS (SELECT FR
 // Next returns the oldest run that is to write and goes on or may begin.
 func (s Runs) Next(ctx context.Context) (Run, bool, error) {
 	return taken(s.with(ctx).Where(mayGo).Where(writing).Order("id"))
+}
+
+// decides holds for runs u by which an operator has decided about all that was held.
+const decides = `(u.purpose = 'undo' OR u.purpose = 'release' AND coalesce(u.released_only, 'null') IN ('null', '[]'))`
+
+// Counted is since when the guard has counted, and whether that still stands.
+type Counted struct {
+	Since            *time.Time // in the last run, nil where it did not
+	Removals, Losses bool       // some are held
+	Decided          time.Time  // when an operator last decided about all that was held
+}
+
+// Counted finds that out. What is held stays so over runs that fail or leave a directory
+// out.
+func (s Runs) Counted(ctx context.Context) (Counted, error) {
+	var found Counted
+	err := s.raw(ctx, `SELECT (SELECT guard_since FROM runs WHERE guard_since IS NOT NULL AND `+wasForMany+` ORDER BY id DESC LIMIT 1) AS since,
+		EXISTS (SELECT FROM links WHERE held) AS removals,
+		(SELECT coalesce(max(u.ended), 'epoch') FROM runs u WHERE u.ended IS NOT NULL AND `+decides+`) AS decided`).Scan(&found).Error
+	if err != nil {
+		return found, fmt.Errorf("look since when the guard counts: %w", err)
+	}
+	last, ok, err := taken(s.with(ctx).Where(wasForMany).Where("state IN ?", []string{string(progress.InStep), string(progress.Problems)}).Order("id DESC"))
+	if ok {
+		removals := last.Counts.HeldRemovals()
+		found.Removals, found.Losses = found.Removals || removals > 0, last.Counts.Held > removals
+	}
+	return found, err
 }
 
 // openBeside chooses runs that write nothing and wait or were interrupted, the

@@ -8,7 +8,7 @@ import { RouterLink } from 'vue-router'
 import { api, unwrap, type Run } from '../api/client'
 import { useSession } from '../state/session'
 import { useAct } from './use-act'
-import { count, heldText, rehearses } from './words'
+import { count, heldText, rehearses, when } from './words'
 
 const props = defineProps<{ run: Run; chosen: number[] }>()
 const emit = defineEmits<{ show: []; next: [run: Run] }>()
@@ -39,7 +39,11 @@ async function discard(): Promise<void> {
   <section class="sheet note">
     <strong class="warn">The guard {{ rehearses(run) ? 'would hold' : 'holds' }} what would {{ heldText(run) }}</strong>
     <p>
-      That is more than one run may take away.
+      <template v-if="run.counts.earlier && run.counts.earlierSince"
+        >With {{ run.counts.earlier }} more of the same that went since {{ when(run.counts.earlierSince) }}, that is
+        more than may go together.
+      </template>
+      <template v-else>That is more than one run may take away. </template>
       <template v-if="rehearses(run)"
         >In a run everything else goes on, and this waits until somebody decides.</template
       >

@@ -54,7 +54,9 @@ type World struct {
 	SCIMURL   string // where the service finds the cloud
 	TokenFile string // the service's own, with its token for the cloud
 	serve     []string
-	Programs  Programs // of service, agent and stand-in
+
+	secondPort int      // of Standby
+	Programs   Programs // of service, agent and stand-in
 }
 
 // Options are what a world can be other than most.
@@ -138,7 +140,7 @@ func NewWith(t *testing.T, ldif string, o Options) *World {
 		w.StartAgent()
 	}
 	t.Cleanup(func() {
-		for _, name := range []string{"service", "agent"} {
+		for _, name := range []string{"service", "standby", "agent"} {
 			text, _ := os.ReadFile(filepath.Join(w.Lab.Dir, name+".log"))
 			if bytes.Contains(text, []byte("DATA RACE")) || bytes.Contains(text, []byte("panic:")) || t.Failed() {
 				t.Logf("%s:\n%s", name, tail(text))
@@ -178,20 +180,27 @@ func (w *World) Serve(arguments ...string) {
 	w.StartService()
 }
 
-// Standby starts another service on the same database, and returns its URL.
+// Standby starts another service on the same database, at the same address each time, and
+// returns its URL.
 func (w *World) Standby(arguments ...string) string {
 	w.T.Helper()
-	port, err := servers.FreePort(0)
-	require.NoError(w.T, err)
-	address := fmt.Sprintf("127.0.0.1:%d", port)
+	var err error
+	if w.secondPort == 0 {
+		w.secondPort, err = servers.FreePort(0)
+		require.NoError(w.T, err)
+	}
+	address := fmt.Sprintf("127.0.0.1:%d", w.secondPort)
 	w.Second, err = w.Lab.Start(context.Background(), servers.Command{
 		Name: "standby", Path: w.Programs.Kambrel, Env: []string{"KAMBREL_DATABASE=" + w.DSN},
-		Args:  append([]string{"serve", "--listen", address, "--cloud-url", w.Cloud.URL, "--cloud-token-file", w.Cloud.TokenFile}, arguments...),
+		Args:  append([]string{"serve", "--listen", address, "--cloud-url", w.SCIMURL, "--cloud-token-file", w.TokenFile}, arguments...),
 		Ready: servers.Answers("http://" + address + "/healthz"),
 	})
 	require.NoError(w.T, err)
-	return "http://" + address
+	return w.SecondURL()
 }
+
+// SecondURL is where the service is that Standby has started.
+func (w *World) SecondURL() string { return fmt.Sprintf("http://127.0.0.1:%d", w.secondPort) }
 
 func (w *World) enrol() {
 	w.T.Helper()
