@@ -24,4 +24,5 @@ const (
 	Statement = "statement" // of SQL, without values
 	Stream    = "stream"    // of acts
 	URL       = "url"
+	Within    = "within" // the run that one comes in between of
 )

@@ -83,6 +83,11 @@ func (x *execution) planBatch(ctx context.Context, query *store.DirtyQuery, turn
 		for _, o := range outcomes {
 			p.gather(o)
 		}
+		if x.within != nil {
+			if err := tx.Changes.Supersede(ctx, x.within.run.ID, refs, x.run.ID); err != nil {
+				return err
+			}
+		}
 		if err := p.saveState(ctx, tx, x.run.ID); err != nil {
 			return err
 		}

@@ -43,6 +43,9 @@ type execution struct {
 	first   error              // what the first of them was left out for
 
 	since counting // what went before, of what the guard counts
+
+	within  *execution // the run that it comes in between of, nil for most
+	gaveWay gaveWay
 }
 
 // mostPasses is how often a run plans again what the cloud refused for a reason
@@ -51,18 +54,23 @@ const mostPasses = 3
 
 // Execute brings a run to its end. An error means that it did not get there and
 // is to be begun again.
-func (e *Runs) Execute(ctx context.Context, run *store.Run) error {
-	x := &execution{Runs: e, run: run, Judge: e.judging.Blank()}
+func (e *Runs) Execute(ctx context.Context, run *store.Run) error { return e.begin(ctx, run, nil) }
+
+// begin is Execute, of a run that may come in between of another.
+func (e *Runs) begin(ctx context.Context, run *store.Run, within *execution) error {
+	x := &execution{Runs: e, run: run, Judge: e.judging.Blank(), within: within}
 	if run.State == progress.Running {
 		slog.Info("taking up an interrupted run", logkey.Run, run.ID)
 		if err := x.store.Orders.WithdrawGroups(ctx, run.ID); err != nil {
 			return err
 		}
-		if err := x.dropPlanned(ctx); err != nil {
+		if err := x.dropAll(ctx); err != nil {
 			return err
 		}
 	}
-	if err := x.settle(ctx); err != nil {
+	if within != nil {
+		run.Revision = within.run.Revision
+	} else if err := x.settle(ctx); err != nil {
 		return err
 	}
 	now := time.Now()
@@ -78,6 +86,23 @@ func (e *Runs) Execute(ctx context.Context, run *store.Run) error {
 		return err
 	}
 	return x.end(ctx, err)
+}
+
+// dropAll is dropPlanned, of the run that came in between too when both were interrupted:
+// what that has sent is looked up before this one sends the same.
+func (x *execution) dropAll(ctx context.Context) error {
+	if x.run.Purpose.Writes() {
+		others, err := x.store.Runs.UnderWay(ctx, x.run.ID)
+		if err != nil {
+			return err
+		}
+		for _, id := range others {
+			if err := x.store.Changes.SupersedeOpen(ctx, id); err != nil {
+				return err
+			}
+		}
+	}
+	return x.dropPlanned(ctx)
 }
 
 // dropPlanned ends what the run has planned and not carried out: it is planned
@@ -158,6 +183,9 @@ func (x *execution) stages(ctx context.Context) error {
 	}
 	if x.run.Purpose.Rehearses() {
 		return x.stage(ctx, "plan", x.rehearse)
+	}
+	if x.within != nil {
+		return x.passes(ctx)
 	}
 	if err := x.store.Dirty.Raise(ctx); err != nil {
 		return err
@@ -249,6 +277,9 @@ func (x *execution) pass(ctx context.Context, last bool) error {
 	}
 	if err := x.store.Learn(ctx); err != nil {
 		return err
+	}
+	if x.within != nil && x.subject == nil {
+		return nil // what ties resources together is left to the run around it
 	}
 	if err := x.stage(ctx, "plan", func(ctx context.Context) error { return x.planReferences(ctx, x.store) }); err != nil {
 		return err

@@ -10,12 +10,10 @@ import (
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
-	"golang.org/x/sync/errgroup"
 
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
-	"kambrel.example/kambrel/core/pause"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/service/store"
@@ -44,29 +42,7 @@ func (x *execution) write(ctx context.Context, from, to int, last bool) error {
 		ctx = cloud.WithPermit(ctx, lock.Check)
 	}
 	for rank := from; rank <= to; rank++ {
-		group, groupCtx := errgroup.WithContext(ctx)
-		group.SetLimit(x.options.Workers)
-		after := int64(0)
-		for groupCtx.Err() == nil {
-			limit := writeChunk
-			if rank == store.RankReferences-1 {
-				limit = groupChunk
-			}
-			// An operator may have stopped it meanwhile; then the run ends here.
-			if err := x.store.Pauses.Allow(groupCtx, pause.All.ToCloud); err != nil {
-				return errors.Join(err, group.Wait())
-			}
-			changes, err := x.store.Changes.Next(groupCtx, x.run.ID, rank, after, limit)
-			if err != nil {
-				return errors.Join(err, group.Wait())
-			}
-			if len(changes) == 0 {
-				break
-			}
-			after = changes[len(changes)-1].ID
-			group.Go(func() error { return x.writeChunk(groupCtx, changes, last) })
-		}
-		if err := group.Wait(); err != nil {
+		if err := x.writeRank(ctx, rank, last); err != nil {
 			return err
 		}
 	}

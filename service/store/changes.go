@@ -314,6 +314,19 @@ func (s Changes) SupersedeOpen(ctx context.Context, run int64) error {
 	return err
 }
 
+// Supersede ends what a run has planned for entries, of which another that came in between
+// decides anew. What ties them to others stays.
+func (s Changes) Supersede(ctx context.Context, run int64, refs []entry.Ref, by int64) error {
+	directories, ids := refArrays(refs)
+	_, err := s.exec(ctx, `UPDATE changes c SET state = 'superseded', answer = ? FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i)
+		WHERE c.directory = d AND c.entry_id = i AND c.run_id = ? AND c.state = 'planned' AND c.side = 'cloud' AND c.rank < ?`,
+		fmt.Sprintf("run %d came in between and planned it anew", by), directories, ids, run, RankReferences)
+	if err != nil {
+		err = fmt.Errorf("end what run %d has planned: %w", run, err)
+	}
+	return err
+}
+
 // HoldRemovals holds the suspensions of a run that were not held in the run
 // that is being released. With again, the next run plans them again, and what
 // hangs on them is held too until then.

@@ -222,6 +222,18 @@ func (s Runs) Counted(ctx context.Context) (Counted, error) {
 	return found, err
 }
 
+// MayComeBetween returns the oldest run that waits and is of what has changed, or of one
+// entry, and may go before the rest of another.
+func (s Runs) MayComeBetween(ctx context.Context, of int64) (Run, bool, error) {
+	return taken(s.with(ctx).Where(mayGo).Where("state = 'waiting' AND purpose IN ('sync', 'single') AND id > ?", of).Order("id"))
+}
+
+// UnderWay lists the runs that write and were begun, but for the one given.
+func (s Runs) UnderWay(ctx context.Context, except int64) ([]int64, error) {
+	var ids []int64
+	return ids, s.with(ctx).Model(&runRow{}).Where("state = 'running' AND "+writing+" AND id <> ?", except).Order("id").Pluck("id", &ids).Error
+}
+
 // openBeside chooses runs that write nothing and wait or were interrupted, the
 // oldest first.
 func (s Runs) openBeside(ctx context.Context, limit int) *gorm.DB {

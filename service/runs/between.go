@@ -1,0 +1,105 @@
+package runs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"kambrel.example/kambrel/core/logkey"
+	"kambrel.example/kambrel/core/pause"
+	"kambrel.example/kambrel/core/purpose"
+	"kambrel.example/kambrel/service/store"
+)
+
+// A run that writes much gives way, between two chunks, to what is asked for meanwhile: a
+// change that arrived live must not wait until a first run of everybody has ended. What
+// comes in between is a run of its own, of what has changed alone. It decides about
+// resources only, not about what ties them together, since the long run has that still
+// before it; and what the long run had planned for the same entries is planned anew by it.
+
+// gaveWay is when a run last gave way, and for how long.
+type gaveWay struct {
+	at   time.Time
+	long time.Duration
+}
+
+// due says whether the run may give way again: at most half of the time.
+func (g gaveWay) due(now time.Time) bool { return now.Sub(g.at) >= g.long }
+
+// givesWay tells whether the run may give way while it writes changes of a rank.
+func (x *execution) givesWay(rank int) bool {
+	return rank < store.RankReferences && x.within == nil && (x.run.Purpose == purpose.Sync || x.run.Purpose == purpose.Full)
+}
+
+// waiting finds a run that may come in between. Where other settings were activated
+// meanwhile, none may: it would look at everybody.
+func (x *execution) waiting(ctx context.Context) (run store.Run, found bool, err error) {
+	if !x.gaveWay.due(time.Now()) {
+		return run, false, nil
+	}
+	if run, found, err = x.store.Runs.MayComeBetween(ctx, x.run.ID); err != nil || !found {
+		return run, false, err
+	}
+	active, _, err := x.store.Settings.Active(ctx)
+	return run, active.Revision == x.run.Revision, err
+}
+
+// between executes a run within this one.
+func (x *execution) between(ctx context.Context, run store.Run) error {
+	slog.Info("a run comes in between", logkey.Run, run.ID, logkey.Within, x.run.ID)
+	began := time.Now()
+	err := x.begin(ctx, &run, x)
+	x.gaveWay = gaveWay{time.Now(), time.Since(began)}
+	if err != nil {
+		return fmt.Errorf("run %d in between: %w", run.ID, err)
+	}
+	return nil
+}
+
+// writeRank carries the planned changes of one rank out, and gives way meanwhile.
+func (x *execution) writeRank(ctx context.Context, rank int, last bool) error {
+	for after, left := int64(0), true; left; {
+		var run store.Run
+		var comes bool
+		group, groupCtx := errgroup.WithContext(ctx)
+		group.SetLimit(x.options.Workers)
+		for left && !comes && groupCtx.Err() == nil {
+			// An operator may have stopped it meanwhile; then the run ends here.
+			err := x.store.Pauses.Allow(groupCtx, pause.All.ToCloud)
+			if err == nil && x.givesWay(rank) {
+				run, comes, err = x.waiting(groupCtx)
+			}
+			if err != nil {
+				return errors.Join(err, group.Wait())
+			}
+			if comes {
+				break
+			}
+			limit := writeChunk
+			if rank == store.RankReferences-1 {
+				limit = groupChunk
+			}
+			changes, err := x.store.Changes.Next(groupCtx, x.run.ID, rank, after, limit)
+			if err != nil {
+				return errors.Join(err, group.Wait())
+			}
+			if left = len(changes) > 0; left {
+				after = changes[len(changes)-1].ID
+				group.Go(func() error { return x.writeChunk(groupCtx, changes, last) })
+			}
+		}
+		if err := group.Wait(); err != nil {
+			return err
+		}
+		if comes {
+			if err := x.between(ctx, run); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
