@@ -33,7 +33,8 @@ import (
 const (
 	requestTimeout = 40 * time.Second // above the service's long poll
 	firstPause     = 200 * time.Millisecond
-	longestPause   = 15 * time.Second
+	longestPause   = 3 * time.Second // live changes arrive again soon after the service is back
+	toldEvery      = time.Minute     // that it is waited for
 	signatureTime  = 30 * time.Second
 	lookEvery      = 2 * time.Second // at the configuration
 	// atOnce is how many orders are answered at once, so that a long read of
@@ -218,20 +219,24 @@ func (a *Agent) greet(ctx context.Context) error {
 // work takes one order of a lane of a service after the other.
 func (a *Agent) work(ctx context.Context, service string, lane orders.Lane) error {
 	pauses := pausesUpTo(longestPause)
+	var told time.Time
 	for ctx.Err() == nil {
 		err := a.next(ctx, service, lane)
 		switch {
 		case err == nil:
 			pauses.Reset()
+			told = time.Time{}
 			continue
 		case errors.Is(err, errRetired):
 			return err
 		case ctx.Err() != nil:
 			return nil
 		}
-		pause := pauses.NextBackOff()
-		slog.Warn("waiting for the service", logkey.Error, err, logkey.Pause, pause)
-		rest(ctx, pause)
+		if time.Since(told) > toldEvery {
+			slog.Warn("waiting for the service", logkey.Error, err)
+			told = time.Now()
+		}
+		rest(ctx, pauses.NextBackOff())
 	}
 	return nil
 }

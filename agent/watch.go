@@ -24,7 +24,7 @@ const (
 	// gather is how long after one word to the service the next one waits, so that a burst
 	// is told a few times and not a thousand.
 	gather       = 250 * time.Millisecond
-	longestWatch = 30 * time.Second // between tries to watch again
+	longestWatch = 10 * time.Second // between tries to watch again
 	tryAgain     = 10 * time.Minute // where the directory has no way to tell
 )
 

@@ -16,7 +16,6 @@ const (
 	Missed    = "missed"   // changes that were not told
 	Operator  = "operator"
 	Order     = "order"
-	Pause     = "pause"
 	Repair    = "repair"
 	Run       = "run"
 	Seconds   = "seconds"

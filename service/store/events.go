@@ -37,7 +37,7 @@ func (s *session) Notify(ctx context.Context, event Event) error {
 // event, since some may have been missed.
 func (s *session) Listen(ctx context.Context, each func(Event)) {
 	pauses := backoff.NewExponentialBackOff()
-	pauses.InitialInterval, pauses.MaxInterval = time.Second, 10*time.Second
+	pauses.InitialInterval, pauses.MaxInterval = 500*time.Millisecond, 3*time.Second
 	for ctx.Err() == nil {
 		if err := s.listenOnce(ctx, func(event Event) { pauses.Reset(); each(event) }); err != nil && ctx.Err() == nil {
 			slog.Warn("listening for events broke off, trying again", logkey.Error, err)

@@ -167,6 +167,11 @@ func (s *soak) databaseAway() bool {
 }
 
 func (s *soak) startDatabase() {
+	// Its other processes end a moment after it, and with them its port is free.
+	require.Eventually(s.T, func() bool {
+		port, err := servers.FreePort(s.Postgres.Port)
+		return err == nil && port == s.Postgres.Port
+	}, 20*time.Second, 20*time.Millisecond)
 	again, err := s.Lab.StartPostgres(s.T.Context(), s.Postgres.Port, true)
 	s.must(err)
 	s.Postgres = again
