@@ -66,6 +66,9 @@ func printForecast(w io.Writer, f wire.Forecast) error {
 	if err := table.print(w); err != nil {
 		return err
 	}
+	if needs := f.Run.Counts.Needs; needs != nil {
+		fmt.Fprintf(w, "\nTo carry it out takes %s.\n", needs.Text)
+	}
 	_, err := fmt.Fprintln(w, "\nSee who: 'kambrel forecast show OUTCOME'; what nobody claims: 'kambrel forecast unclaimed'.")
 	return err
 }

@@ -258,7 +258,11 @@ func printHealth(w io.Writer, h wire.Health) error {
 		fmt.Fprintf(w, "Put back   %s held against rules or scope: see 'kambrel pins list'\n", plural(h.Pins, "thing"))
 	}
 	printGoing(w, "Leavers    ", h.Going)
-	fmt.Fprintf(w, "Cloud      %s, last read %s\n", h.Cloud.URL, when(h.Cloud.LastRead))
+	takes := ""
+	if h.Cloud.RequestsPerMinute > 0 {
+		takes = fmt.Sprintf(", takes %d requests a minute", h.Cloud.RequestsPerMinute)
+	}
+	fmt.Fprintf(w, "Cloud      %s, last read %s%s\n", h.Cloud.URL, when(h.Cloud.LastRead), takes)
 	for _, dir := range h.Directory {
 		fmt.Fprintf(w, "Directory  %s (%s), %d users, last read %s, %s online\n", dir.Name, dir.Base, dir.Entries, when(dir.LastRead), plural(dir.Agents, "agent"))
 	}

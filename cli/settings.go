@@ -416,6 +416,9 @@ func printImpact(w io.Writer, run wire.Run) error {
 	for _, g := range c.Going {
 		fmt.Fprintf(w, "%s.\n", g.Text)
 	}
+	if c.Needs != nil {
+		fmt.Fprintf(w, "That takes %s.\n", c.Needs.Text)
+	}
 	if c.Held > 0 {
 		fmt.Fprintf(w, "Of that the guard would hold until somebody releases it what would %s: 'kambrel runs show %d --state held'.\n", c.HeldText(), run.ID)
 	} else if c.Suspend > 0 {

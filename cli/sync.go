@@ -282,6 +282,9 @@ func printPlan(w io.Writer, run wire.Run) {
 	if len(parts) > 0 {
 		fmt.Fprintf(w, "         %s\n", strings.Join(parts, ", "))
 	}
+	if c.Needs != nil {
+		fmt.Fprintf(w, "  needs  %s\n", c.Needs.Text)
+	}
 	if !run.Purpose.Rehearses() {
 		fmt.Fprintf(w, "  write  %d done, %d failed\n", c.Done, c.Failed)
 	}

@@ -26,6 +26,7 @@ type Client struct {
 	base  string
 	token Token
 	http  *http.Client
+	pace  Pace
 	// events has no time-out of its own, since a poll is held open.
 	events *http.Client
 
@@ -112,6 +113,26 @@ var ErrMadeUnnamed = errors.New("the cloud says that it made the resource, but n
 // ErrNotSent marks a creation that was held back, since the one before it was
 // made unnamed.
 var ErrNotSent = errors.New("held back")
+
+// Pace keeps requests to what the cloud takes.
+type Pace interface {
+	// Wait returns when a request may be sent, or an error when ctx ends before.
+	Wait(ctx context.Context) error
+	// TooMuch is told when the cloud has said so, with the pause that it asks for, 0 for
+	// none.
+	TooMuch(ctx context.Context, pause time.Duration)
+}
+
+// Paced lets a pace be kept; it is called before the first request.
+func (c *Client) Paced(pace Pace) { c.pace = pace }
+
+type muchKey struct{}
+
+// WithMuch marks requests as part of work that is much: what is urgent goes before.
+func WithMuch(ctx context.Context) context.Context { return context.WithValue(ctx, muchKey{}, true) }
+
+// IsMuch tells whether they are marked so.
+func IsMuch(ctx context.Context) bool { return ctx.Value(muchKey{}) != nil }
 
 // Permit is asked before each write whether the writer may still write.
 type Permit func() error
@@ -269,6 +290,11 @@ type request struct {
 // to get an answer is returned as it is, an answer that is no success as
 // *Refusal. A success without a body leaves into as it is.
 func (c *Client) once(ctx context.Context, r request, into any) (location string, err error) {
+	if c.pace != nil {
+		if err := c.pace.Wait(ctx); err != nil {
+			return "", err
+		}
+	}
 	c.mu.Lock()
 	pause := time.Until(c.pausedUntil)
 	c.mu.Unlock()
@@ -309,7 +335,11 @@ func (c *Client) once(ctx context.Context, r request, into any) (location string
 		return "", problem.New(problem.CloudRefused, "%s%s: it answers with a redirect (%d) to %s; give the service the final URL, since its token goes nowhere else", c.base, r.path, response.StatusCode, response.Header.Get("Location"))
 	}
 	if response.StatusCode < 200 || response.StatusCode > 299 {
-		return "", c.refusal(response)
+		refusal := c.refusal(response)
+		if response.StatusCode == http.StatusTooManyRequests && c.pace != nil {
+			c.pace.TooMuch(ctx, refusal.Pause)
+		}
+		return "", refusal
 	}
 	location = response.Header.Get("Location")
 	if into == nil || response.StatusCode == http.StatusNoContent {
@@ -336,7 +366,7 @@ func strange(err error) bool {
 	return errors.As(err, &syntax) || errors.As(err, &kind)
 }
 
-func (c *Client) refusal(response *http.Response) error {
+func (c *Client) refusal(response *http.Response) *Refusal {
 	text, _ := io.ReadAll(io.LimitReader(response.Body, 1<<16))
 	refusal := refusalOf(response.StatusCode, text)
 	if response.StatusCode == http.StatusTooManyRequests || response.StatusCode == http.StatusServiceUnavailable {

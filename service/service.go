@@ -20,6 +20,7 @@ import (
 	"kambrel.example/kambrel/service/notices"
 	"kambrel.example/kambrel/service/operators"
 	"kambrel.example/kambrel/service/orders"
+	"kambrel.example/kambrel/service/pacing"
 	"kambrel.example/kambrel/service/passwords"
 	"kambrel.example/kambrel/service/problems"
 	"kambrel.example/kambrel/service/runs"
@@ -70,6 +71,7 @@ type Service struct {
 	Notices *notices.Notices
 
 	runs   *runs.Runs
+	paced  func() // lets requests to the cloud keep their pace
 	listen sync.WaitGroup
 	stop   context.CancelFunc
 }
@@ -86,6 +88,8 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 		options.Batch = 500
 	}
 	one := &Service{Store: s, Events: &events.Hub{}}
+	pace := pacing.New(s)
+	one.paced = func() { c.Paced(pace) }
 	judges := judging.New(s, c, options.Batch)
 	one.Orders = orders.New(s, one.Events, options.AgentPatience, options.Lease)
 	one.Jobs = jobs.New(s, one.Events)
@@ -96,12 +100,12 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	one.Acts = acts.New(s, judges, one.Explain, one.Setup)
 	one.Surveys = survey.New(s, one.Orders, one.Setup, judges)
 	one.Passwords = passwords.New(s, c, one.Events, one.Orders, one.Explain)
-	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords)
+	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords, pace)
 	one.Groups = cloudgroups.New(s, judges, one.Problems)
 	one.Operators = operators.New(s)
 	one.audit = audit.New(s, options.Streams)
 	one.Notices = notices.New(s, options.Sender, options.URL, one.Health.Report)
-	one.runs = runs.New(s, c, one.Events, one.Orders, judges, options.Runs)
+	one.runs = runs.New(s, c, one.Events, one.Orders, judges, pace, options.Runs)
 	return one
 }
 
@@ -109,6 +113,7 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 func (s *Service) Start(ctx context.Context) error {
 	listening, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stop = stop
+	s.paced()
 	s.listen.Go(func() { s.Store.Listen(listening, s.Events.Broadcast) })
 	s.Surveys.Start(ctx)
 	s.Passwords.Start(ctx)

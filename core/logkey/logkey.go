@@ -16,6 +16,7 @@ const (
 	Missed    = "missed"   // changes that were not told
 	Operator  = "operator"
 	Order     = "order"
+	PerMinute = "perMinute" // requests
 	Repair    = "repair"
 	Run       = "run"
 	Seconds   = "seconds"

@@ -60,8 +60,17 @@ type Counts struct {
 	ProblemsStanding int            `json:"problemsStanding,omitempty" doc:"Problems that were there before this run, and are still"`
 	SamePerson       int            `json:"samePerson,omitempty" doc:"Entries that are one person with another entry, and share its resource"`
 	MembersLeftOut   int            `json:"membersLeftOut,omitempty" doc:"Members of cloud groups that are none in a directory, of the groups that this run has looked at"`
+	Needs            *Needs         `json:"needs,omitempty" doc:"Of a rehearsal: what the run would send"`
 	Surveyed         int            `json:"surveyed,omitempty" doc:"Entries that the survey has looked at"`
 	Findings         int            `json:"findings,omitempty"`
+}
+
+// Needs is what a run would send to the cloud.
+type Needs struct {
+	Requests  int    `json:"requests"`
+	PerMinute int    `json:"perMinute,omitempty" doc:"How many requests the cloud takes a minute; absent where no limit is known"`
+	Seconds   int    `json:"seconds,omitempty" doc:"How long that takes; absent where nobody can say yet"`
+	Text      string `json:"text" doc:"The same in words"`
 }
 
 // Going is how many resources are deleted when their grace time is over, from a day on.

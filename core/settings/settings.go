@@ -86,6 +86,9 @@ type Cloud struct {
 	// Domains are the login suffixes that the cloud has verified; needed only
 	// where it does not list them itself.
 	Domains []string `json:"domains,omitempty" yaml:"domains,omitempty"`
+	// RequestsPerMinute is how many requests the cloud is sent at most; 0 for what it is
+	// learned to take.
+	RequestsPerMinute int `json:"requestsPerMinute,omitempty" yaml:"requestsPerMinute,omitempty" doc:"The most requests a minute; 0 for what the cloud is learned to take"`
 }
 
 // Containers marks parts of the tree; the nearest mark on the way up decides,

@@ -59,6 +59,9 @@ func (d *Document) Validate() []problem.Fault {
 			v.add(fmt.Sprintf("cloud.domains[%d]", i), "%q is no domain; write it as in halvard.example", domain)
 		}
 	}
+	if d.Cloud.RequestsPerMinute < 0 {
+		v.add("cloud.requestsPerMinute", "is %d; give the most requests a minute, or 0 for what the cloud is learned to take", d.Cloud.RequestsPerMinute)
+	}
 	if d.Guard.Removals < 0 {
 		v.add("guard.removals", "is %d; give the number of removals that one run may make, 0 or more", d.Guard.Removals)
 	}

@@ -47,6 +47,7 @@ core/scimfilter     core/reason
 core/cloudgroups    core/change core/entry core/plan core/problem core/reason core/rules core/scimfilter core/settings
 core/formula        core/entry core/reason
 core/pause          core/about core/problem
+core/budget
 core/settings       core/entry core/filter core/formula core/password core/problem core/scimfilter
 core/scope          core/entry core/filter core/reason core/settings
 core/person         core/entry core/formula core/problem core/settings
@@ -80,17 +81,18 @@ service/problems    core/ protocol/wire service/judging service/store
 service/agents      core/ protocol/wire service/store service/views
 service/audit       core/ service/store service/views
 service/jobs        core/ service/events service/store
+service/pacing      cloud core/ service/store
 service/setup       cloud core/ protocol/wire service/judging service/orders service/store service/views protocol/orders
 service/explain     cloud core/ protocol/wire service/jobs service/judging service/orders service/problems service/setup service/store service/views protocol/orders
 service/acts        core/ protocol/wire service/explain service/jobs service/judging service/setup service/store service/views
 service/survey      core/ protocol/wire service/judging service/orders service/setup service/store service/views protocol/orders
 service/passwords   cloud core/ protocol/events protocol/orders protocol/wire service/events service/explain service/orders service/store service/views
 service/cloudgroups core/ protocol/wire service/jobs service/judging service/problems service/store
-service/health      cloud core/ protocol/wire service/jobs service/passwords service/problems service/store service/views
+service/health      cloud core/ protocol/wire service/jobs service/pacing service/passwords service/problems service/store service/views
 service/notices     core/ protocol/wire service/store
-service/runs        cloud core/ service/events service/judging service/orders service/setup service/store protocol/orders
+service/runs        cloud core/ service/events service/judging service/orders service/pacing service/setup service/store protocol/orders
 service/operators   core/ protocol/wire service/store
-service             cloud service/acts service/agents service/audit service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/passwords service/problems service/runs service/setup service/store service/survey
+service             cloud service/acts service/agents service/audit service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/pacing service/passwords service/problems service/runs service/setup service/store service/survey
 service/api         core/ protocol/wire service service/health service/operators service/setup service/store service/views protocol/orders
 
 lab/standin         core/password core/scimfilter protocol/events protocol/scim

@@ -608,6 +608,8 @@ type ObjectCounts struct {
 type CloudState struct {
 	URL      string     `json:"url"`
 	LastRead *time.Time `json:"lastRead,omitempty"`
+
+	RequestsPerMinute int `json:"requestsPerMinute,omitempty" doc:"How many requests the cloud takes, by the settings or by what it has said; absent where no limit is known"`
 }
 
 // DirectoryState is what is known about one directory.

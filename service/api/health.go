@@ -64,12 +64,13 @@ var (
 	descriptionRead     = prometheus.NewDesc("kambrel_directory_read_seconds", "When a directory was read last, in Unix time", []string{"directory"}, nil)
 	descriptionPins     = prometheus.NewDesc("kambrel_pins", "Things that were put back and are held against rules or scope", nil, nil)
 	descriptionPaused   = prometheus.NewDesc("kambrel_paused", "1 for each part of the work that an operator has paused", []string{"of", "directory"}, nil)
+	descriptionTakes    = prometheus.NewDesc("kambrel_cloud_requests_per_minute", "How many requests the cloud takes; absent while no limit is known", nil, nil)
 	descriptionNotices  = prometheus.NewDesc("kambrel_notices_stuck", "1 while notices do not get through", nil, nil)
 )
 
 // Describe lists the metrics.
 func (h *healthCollector) Describe(c chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{descriptionProblems, descriptionObjects, descriptionAgents, descriptionLastRun, descriptionTook, descriptionHeld, descriptionBroken, descriptionRead, descriptionPins, descriptionPaused, descriptionNotices} {
+	for _, d := range []*prometheus.Desc{descriptionProblems, descriptionObjects, descriptionAgents, descriptionLastRun, descriptionTook, descriptionHeld, descriptionBroken, descriptionRead, descriptionPins, descriptionPaused, descriptionTakes, descriptionNotices} {
 		c <- d
 	}
 }
@@ -106,6 +107,9 @@ func (h *healthCollector) Collect(c chan<- prometheus.Metric) {
 	one(descriptionBroken, is[now.State == "broken"])
 	one(descriptionNotices, is[now.NoticesStuck != ""])
 	one(descriptionPins, float64(now.Pins))
+	if perMinute := now.Cloud.RequestsPerMinute; perMinute > 0 {
+		one(descriptionTakes, float64(perMinute))
+	}
 	for _, p := range now.Pauses {
 		c <- prometheus.MustNewConstMetric(descriptionPaused, prometheus.GaugeValue, 1, p.Of, p.Directory)
 	}

@@ -10,6 +10,7 @@ import (
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/jobs"
+	"kambrel.example/kambrel/service/pacing"
 	"kambrel.example/kambrel/service/passwords"
 	"kambrel.example/kambrel/service/problems"
 	"kambrel.example/kambrel/service/store"
@@ -24,11 +25,12 @@ type Health struct {
 	problems *problems.Problems
 
 	passwords *passwords.Passwords
+	pacing    *pacing.Pacing
 }
 
 // New makes one.
-func New(s *store.Store, c *cloud.Client, w *jobs.Jobs, p *problems.Problems, way *passwords.Passwords) *Health {
-	return &Health{store: s, cloud: c, jobs: w, problems: p, passwords: way}
+func New(s *store.Store, c *cloud.Client, w *jobs.Jobs, p *problems.Problems, way *passwords.Passwords, pace *pacing.Pacing) *Health {
+	return &Health{store: s, cloud: c, jobs: w, problems: p, passwords: way, pacing: pace}
 }
 
 // Now gathers the state of everything, and says what needs attention.
@@ -113,7 +115,7 @@ func (e *Health) counts(ctx context.Context, h *wire.Health) error {
 	return err
 }
 
-// readings tells when the cloud was read last.
+// readings tells when the cloud was read last, and how much it takes.
 func (e *Health) readings(ctx context.Context, h *wire.Health) error {
 	cloud, err := e.store.Resources.State(ctx, entry.User)
 	if err != nil {
@@ -122,7 +124,9 @@ func (e *Health) readings(ctx context.Context, h *wire.Health) error {
 	if !cloud.Read.IsZero() {
 		h.Cloud.LastRead = &cloud.Read
 	}
-	return nil
+	perMinute, err := e.pacing.PerMinute(ctx)
+	h.Cloud.RequestsPerMinute = int(perMinute)
+	return err
 }
 
 // leavers tells what is deleted when its grace time is over.

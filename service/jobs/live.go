@@ -8,9 +8,6 @@ import (
 	"kambrel.example/kambrel/service/store"
 )
 
-// liveBy is who asks for the runs that changes have started.
-const liveBy = "live"
-
 // Changed asks for a run, since an agent has heard that its directory has changed. Words that
 // come while a run waits are that run's; while one is under way, the next one follows it.
 func (e *Jobs) Changed(ctx context.Context, directory string) error {
@@ -28,6 +25,6 @@ func (e *Jobs) Changed(ctx context.Context, directory string) error {
 	if _, stopped := pauses.OfDirectory(directory); stopped {
 		return nil
 	}
-	_, err = e.store.Runs.AskOnce(ctx, store.Run{Purpose: purpose.Sync, By: liveBy, Revision: revision.Revision})
+	_, err = e.store.Runs.AskOnce(ctx, store.Run{Purpose: purpose.Sync, By: store.ByLive, Revision: revision.Revision})
 	return err
 }

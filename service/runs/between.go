@@ -60,6 +60,16 @@ func (x *execution) between(ctx context.Context, run store.Run) error {
 	return nil
 }
 
+// followed has a run follow one that gave way: what came in between has left to it what
+// is not of resources, and what waits for a next run.
+func (x *execution) followed(ctx context.Context) error {
+	if x.gaveWay.at.IsZero() {
+		return nil
+	}
+	_, err := x.store.Runs.AskOnce(ctx, store.Run{Purpose: purpose.Sync, By: store.ByLive, Revision: x.run.Revision})
+	return err
+}
+
 // writeRank carries the planned changes of one rank out, and gives way meanwhile.
 func (x *execution) writeRank(ctx context.Context, rank int, last bool) error {
 	for after, left := int64(0), true; left; {
@@ -79,11 +89,7 @@ func (x *execution) writeRank(ctx context.Context, rank int, last bool) error {
 			if comes {
 				break
 			}
-			limit := writeChunk
-			if rank == store.RankReferences-1 {
-				limit = groupChunk
-			}
-			changes, err := x.store.Changes.Next(groupCtx, x.run.ID, rank, after, limit)
+			changes, err := x.store.Changes.Next(groupCtx, x.run.ID, rank, after, chunkOf(rank))
 			if err != nil {
 				return errors.Join(err, group.Wait())
 			}

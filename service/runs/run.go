@@ -85,7 +85,10 @@ func (e *Runs) begin(ctx context.Context, run *store.Run, within *execution) err
 	if errors.Is(err, store.ErrLockLost) {
 		return err
 	}
-	return x.end(ctx, err)
+	if err := x.end(ctx, err); err != nil {
+		return err
+	}
+	return x.followed(ctx)
 }
 
 // dropAll is dropPlanned, of the run that came in between too when both were interrupted:
@@ -441,6 +444,11 @@ func (x *execution) end(ctx context.Context, failure error) error {
 	}
 	if err := x.finalCounts(ctx); err != nil {
 		return err
+	}
+	if p == nil && x.run.Purpose.Rehearses() {
+		if err := x.needs(ctx); err != nil {
+			slog.Warn("tell what the run would need", logkey.Run, x.run.ID, logkey.Error, err)
+		}
 	}
 	x.mu.Lock()
 	now := time.Now()

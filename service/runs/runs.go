@@ -9,6 +9,7 @@ import (
 	"kambrel.example/kambrel/service/events"
 	"kambrel.example/kambrel/service/judging"
 	"kambrel.example/kambrel/service/orders"
+	"kambrel.example/kambrel/service/pacing"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -50,12 +51,13 @@ type Runs struct {
 	hub     *events.Hub
 	orders  *orders.Orders
 	judging *judging.Judging
+	pacing  *pacing.Pacing
 	options Options
 }
 
 // New makes one.
-func New(s *store.Store, c *cloud.Client, hub *events.Hub, o *orders.Orders, j *judging.Judging, options Options) *Runs {
-	return &Runs{store: s, cloud: c, hub: hub, orders: o, judging: j, options: options.withDefaults()}
+func New(s *store.Store, c *cloud.Client, hub *events.Hub, o *orders.Orders, j *judging.Judging, p *pacing.Pacing, options Options) *Runs {
+	return &Runs{store: s, cloud: c, hub: hub, orders: o, judging: j, pacing: p, options: options.withDefaults()}
 }
 
 // fatal tells errors after which a run cannot go on but has ended properly:

@@ -38,6 +38,11 @@ func (x *execution) write(ctx context.Context, from, to int, last bool) error {
 	if err := x.prepareCreations(ctx); err != nil {
 		return err
 	}
+	x.mu.Lock()
+	if x.run.Counts.Changes > muchPlanned {
+		ctx = cloud.WithMuch(ctx)
+	}
+	x.mu.Unlock()
 	if lock := store.LockOf(ctx); lock != nil {
 		ctx = cloud.WithPermit(ctx, lock.Check)
 	}

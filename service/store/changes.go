@@ -314,6 +314,20 @@ func (s Changes) SupersedeOpen(ctx context.Context, run int64) error {
 	return err
 }
 
+// ToSend is how many changes of a rank and an operation are to be sent.
+type ToSend struct {
+	Rank      int
+	Operation string
+	Count     int
+}
+
+// ToSend counts what a run would send to the cloud.
+func (s Changes) ToSend(ctx context.Context, run int64) ([]ToSend, error) {
+	var counted []ToSend
+	err := s.raw(ctx, `SELECT rank, operation, count(*) AS count FROM changes WHERE run_id = ? AND state = 'planned' AND side = 'cloud' AND operation <> 'leave' GROUP BY 1, 2`, run).Scan(&counted).Error
+	return counted, err
+}
+
 // Supersede ends what a run has planned for entries, of which another that came in between
 // decides anew. What ties them to others stays.
 func (s Changes) Supersede(ctx context.Context, run int64, refs []entry.Ref, by int64) error {
@@ -459,7 +473,7 @@ func (s Changes) CountRemovals(ctx context.Context, run int64) (n, released int,
 
 // took chooses changes c of runs u that took something away by themselves since a time,
 // and not since an operator released all that was held, or undid something.
-const took = `c.state = 'done' AND (c.losses <> '{}' OR c.operation IN ('suspend', 'leave', 'delete')) AND c.answered >= @since AND NOT `+decides
+const took = `c.state = 'done' AND (c.losses <> '{}' OR c.operation IN ('suspend', 'leave', 'delete')) AND c.answered >= @since AND NOT ` + decides
 
 // RemovedSince counts those whom runs have taken out of the cloud since a time, who have
 // not come back and whom the run given does not take away once more. With side

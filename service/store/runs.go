@@ -222,10 +222,14 @@ func (s Runs) Counted(ctx context.Context) (Counted, error) {
 	return found, err
 }
 
-// MayComeBetween returns the oldest run that waits and is of what has changed, or of one
-// entry, and may go before the rest of another.
+// ByLive is who asks for the runs that changes have started.
+const ByLive = "live"
+
+// MayComeBetween returns the oldest run that waits and that changes have started, or that
+// is of one entry: they may go before the rest of another. Whoever asks for a whole run
+// gets one.
 func (s Runs) MayComeBetween(ctx context.Context, of int64) (Run, bool, error) {
-	return taken(s.with(ctx).Where(mayGo).Where("state = 'waiting' AND purpose IN ('sync', 'single') AND id > ?", of).Order("id"))
+	return taken(s.with(ctx).Where(mayGo).Where("state = 'waiting' AND (purpose = 'sync' AND by = ? OR purpose = 'single') AND id > ?", ByLive, of).Order("id"))
 }
 
 // UnderWay lists the runs that write and were begun, but for the one given.
@@ -377,6 +381,21 @@ func (s Runs) Failing(ctx context.Context) (int, time.Time, error) {
 		return 0, time.Time{}, err
 	}
 	return row.Failed, *row.Ended, err
+}
+
+// Speed is how long the last run that wrote at least so many changes was writing, and how
+// many they were; none of them where there was no such run.
+func (s Runs) Speed(ctx context.Context, least int) (took time.Duration, changes int, id int64, err error) {
+	run, ok, err := taken(s.with(ctx).Where(wasForMany).Where("(counts->>'done')::int >= ?", least).Order("id DESC"))
+	if err != nil || !ok {
+		return 0, 0, 0, err
+	}
+	for _, stage := range run.Stages {
+		if stage.Name == "write" && stage.Started != nil && stage.Ended != nil {
+			return stage.Ended.Sub(*stage.Started), run.Counts.Done, run.ID, nil
+		}
+	}
+	return 0, 0, 0, nil
 }
 
 // LastAsked tells when a run for a purpose was asked for last, whatever came of it; zero when

@@ -63,6 +63,7 @@ type Store struct {
 	Repairs    Repairs
 	Search     Search
 	Passwords  Passwords // what the cloud asked about passwords
+	Budget     Budget    // of requests to the cloud
 	Digests    Digests   // of whose password the cloud has a digest
 	// CloudGroups are groups that the cloud owns, in directories.
 	CloudGroups CloudGroups
@@ -111,6 +112,7 @@ func (s *session) all() *Store {
 		Repairs:     Repairs{s},
 		Search:      Search{s},
 		Passwords:   Passwords{s},
+		Budget:      Budget{s},
 		Digests:     Digests{s},
 	}
 }

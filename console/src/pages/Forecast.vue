@@ -161,7 +161,10 @@ const page = computed(() => (outcome.value === 'unclaimed' ? unclaimed.data.valu
             ? `draft version ${forecast.data.value.run.draft}`
             : `settings revision ${forecast.data.value.run.revision}`
         }}: {{ forecast.data.value.run.counts.planned.toLocaleString('en') }} looked at in
-        {{ took(forecast.data.value.run.started, forecast.data.value.run.ended) }}</span
+        {{ took(forecast.data.value.run.started, forecast.data.value.run.ended)
+        }}<template v-if="forecast.data.value.run.counts.needs"
+          >; to carry it out takes {{ forecast.data.value.run.counts.needs.text }}</template
+        ></span
       >
       <template v-if="session.may('operator')">
         <NButton class="push" size="small" type="primary" :loading="Boolean(running)" @click="forecastNow(false)"

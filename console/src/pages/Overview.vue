@@ -142,7 +142,13 @@ const numbers = computed(() => {
                   <td>
                     Cloud<br /><span class="quiet mono">{{ health.cloud.url }}</span>
                   </td>
-                  <td>SCIM 2.0</td>
+                  <td>
+                    SCIM 2.0<template v-if="health.cloud.requestsPerMinute"
+                      ><br /><span class="quiet"
+                        >takes {{ health.cloud.requestsPerMinute.toLocaleString('en') }} requests a minute</span
+                      ></template
+                    >
+                  </td>
                   <td>{{ when(health.cloud.lastRead) }}</td>
                 </tr>
               </tbody>

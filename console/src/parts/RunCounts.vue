@@ -38,6 +38,7 @@ const parts = computed(() =>
       ><strong>{{ n.toLocaleString('en') }}</strong> {{ word }}</span
     >
     <Going :going="counts.going ?? []" />
+    <span v-if="counts.needs" class="quiet">takes {{ counts.needs.text }}</span>
   </div>
 </template>
 

@@ -169,6 +169,7 @@ const lines = computed(() => {
           <p v-for="one in run.counts.going" :key="one.kind" class="guard warn">{{ one.text }}.</p>
           <p class="quiet">
             {{ run.counts.planned.toLocaleString('en') }} entries looked at.
+            <template v-if="run.counts.needs">To carry it out takes {{ run.counts.needs.text }}.</template>
             <RouterLink :to="{ name: 'run', params: { id: run.id } }">Each of them, with a search</RouterLink>. Nothing
             was changed in the cloud.
           </p>

@@ -66,7 +66,9 @@ func TestALiveChangeGoesBeforeTheRestOfAFirstRun(t *testing.T) {
 	require.Eventually(t, func() bool {
 		page, err := w.Client.Runs(t.Context(), nil)
 		require.NoError(t, err)
-		at := slices.IndexFunc(page.Items, func(r wire.Run) bool { return r.ID > first.ID && r.Stage == "write" && r.Counts.Create > 0 && !r.State.Ended() })
+		at := slices.IndexFunc(page.Items, func(r wire.Run) bool {
+			return r.ID > first.ID && r.Stage == "write" && r.Counts.Create > 0 && !r.State.Ended()
+		})
 		if at >= 0 {
 			inBetween = page.Items[at]
 		}

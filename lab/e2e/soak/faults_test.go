@@ -96,9 +96,7 @@ var faults = []fault{
 		s.diskFull("262144")
 		return func() {
 			s.diskFull("unlimited")
-			if s.databaseAway() {
-				s.startDatabase()
-			}
+			s.startDatabase() // it may have gone down over it
 		}
 	}},
 }
@@ -167,6 +165,9 @@ func (s *soak) databaseAway() bool {
 }
 
 func (s *soak) startDatabase() {
+	if !s.databaseAway() {
+		return
+	}
 	// Its other processes end a moment after it, and with them its port is free.
 	require.Eventually(s.T, func() bool {
 		port, err := servers.FreePort(s.Postgres.Port)
@@ -214,5 +215,5 @@ func (s *soak) diskFull(size string) {
 	db, err := sql.Open("pgx", s.DSN)
 	s.must(err)
 	defer db.Close()
-	_, _ = db.Exec(endOthers) // it may go down over it
+	_, _ = db.Exec(endOthers)
 }

@@ -1,0 +1,174 @@
+// Package pacing keeps the requests of all services on a database to what the cloud
+// takes, as core/budget works it out. While no limit is known it costs nothing.
+package pacing
+
+import (
+	"context"
+	"log/slog"
+	"sync"
+	"time"
+
+	"kambrel.example/kambrel/cloud"
+	"kambrel.example/kambrel/core/budget"
+	"kambrel.example/kambrel/core/logkey"
+	"kambrel.example/kambrel/service/store"
+)
+
+const (
+	// lookEvery is how often it is asked whether there is a limit by now.
+	lookEvery = 5 * time.Second
+	// ahead is for how long requests are taken at a time.
+	ahead = 500 * time.Millisecond
+	// longestWait is after how long it is asked again: somebody may have lifted the limit.
+	longestWait = 2 * time.Second
+)
+
+// Pacing is one service's share. Its methods may be called from many goroutines.
+type Pacing struct {
+	store *store.Store
+
+	mu     sync.Mutex
+	taken  map[bool]int // requests that may be sent, by whether they are much
+	rate   float64      // a minute, 0 for no limit
+	looked time.Time
+	sent   counter
+}
+
+var _ cloud.Pace = (*Pacing)(nil)
+
+// New returns one that has sent nothing yet.
+func New(s *store.Store) *Pacing { return &Pacing{store: s, taken: map[bool]int{}} }
+
+// Wait returns when a request may be sent.
+func (p *Pacing) Wait(ctx context.Context) error {
+	much := cloud.IsMuch(ctx)
+	for {
+		if p.may(much, time.Now()) {
+			return nil
+		}
+		wait, err := p.take(ctx, much)
+		if err != nil {
+			// Who cannot reach the database will not keep what the cloud answers either,
+			// and hears of it there.
+			slog.Warn("requests to the cloud go unpaced", logkey.Error, err)
+			return ctx.Err()
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(min(wait, longestWait)):
+		}
+	}
+}
+
+// may counts a request that may be sent at once.
+func (p *Pacing) may(much bool, now time.Time) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	switch {
+	case p.taken[much] > 0:
+		p.taken[much]--
+	case p.rate > 0 || now.Sub(p.looked) > lookEvery:
+		return false
+	}
+	p.sent.add(now)
+	return true
+}
+
+// take takes requests from what all services share; where there are none it says how
+// long to wait.
+func (p *Pacing) take(ctx context.Context, much bool) (wait time.Duration, err error) {
+	fixed, err := p.fixed(ctx)
+	if err != nil {
+		return 0, err
+	}
+	now := time.Now()
+	b, err := p.store.Budget.Now(ctx)
+	if err != nil {
+		return 0, err
+	}
+	rate, granted := b.Rate(now, fixed), 0
+	if rate > 0 {
+		want := max(1, int(rate*ahead.Minutes()))
+		if err := p.store.Budget.Change(ctx, func(b budget.Budget) budget.Budget {
+			b, granted, wait = b.Take(now, fixed, want, much)
+			return b
+		}); err != nil {
+			return 0, err
+		}
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.rate, p.looked = rate, now
+	p.taken[much] += granted
+	return wait, nil
+}
+
+func (p *Pacing) fixed(ctx context.Context) (int, error) {
+	active, _, err := p.store.Settings.Active(ctx)
+	return active.Document.Cloud.RequestsPerMinute, err
+}
+
+// TooMuch learns from the cloud's word.
+func (p *Pacing) TooMuch(ctx context.Context, pause time.Duration) {
+	now := time.Now()
+	fixed, err := p.fixed(ctx)
+	if err == nil {
+		err = p.store.Budget.Change(ctx, func(b budget.Budget) budget.Budget {
+			b = b.TooMuch(now, fixed, func(within time.Duration) int {
+				p.mu.Lock()
+				defer p.mu.Unlock()
+				return p.sent.within(now, within)
+			}, pause)
+			slog.Info("the cloud takes no more requests", logkey.PerMinute, int(b.Rate(now, fixed)))
+			return b
+		})
+	}
+	if err != nil {
+		slog.Warn("learn how many requests the cloud takes", logkey.Error, err)
+		return
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.looked = time.Time{}
+	clear(p.taken)
+}
+
+// PerMinute is how many requests the cloud takes, 0 where no limit is known.
+func (p *Pacing) PerMinute(ctx context.Context) (float64, error) {
+	fixed, err := p.fixed(ctx)
+	if err != nil {
+		return 0, err
+	}
+	b, err := p.store.Budget.Now(ctx)
+	return b.Rate(time.Now(), fixed), err
+}
+
+// counter counts by seconds what was sent in the last minute.
+type counter struct {
+	counts [60]int
+	last   int64 // second
+}
+
+func (c *counter) forward(now time.Time) {
+	second := now.Unix()
+	for s := max(c.last+1, second-59); s <= second; s++ {
+		c.counts[s%60] = 0
+	}
+	c.last = max(c.last, second)
+}
+
+func (c *counter) add(now time.Time) {
+	c.forward(now)
+	c.counts[now.Unix()%60]++
+}
+
+// within counts what was sent in the seconds before, and in the one that goes on.
+func (c *counter) within(now time.Time, d time.Duration) int {
+	c.forward(now)
+	n := 0
+	for s := range min(int64(d.Seconds()), 59) + 1 {
+		n += c.counts[(now.Unix()-s)%60]
+	}
+	return n
+}
