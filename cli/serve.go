@@ -41,6 +41,7 @@ type serveOptions struct {
 	mailServer, mailFrom, mailUser string
 	mailPasswordFile, mailCA       string
 	webhookKeyFile                 string
+	shadow                         bool
 }
 
 func newServeCommand() *cobra.Command {
@@ -78,6 +79,7 @@ certificate it listens on loopback only.`,
 	flags.StringVar(&o.mailCA, "mail-ca", "", "certificates in PEM form by which the mail server is known, instead of the system's")
 	flags.StringVar(&o.webhookKeyFile, "webhook-key-file", "", "file that holds the key by which notices to the webhook are signed; read each time")
 	flags.DurationVar(&o.creationPatience, "creation-patience", 2*time.Minute, "how long a creation that the cloud did not answer is looked for before it is sent again, where the cloud would not refuse a second one")
+	flags.BoolVar(&o.shadow, "shadow", false, "read and plan only, on a copy of another service's records, and write nothing anywhere; see 'kambrel compare'")
 	for _, name := range []string{"cloud-url", "cloud-token-file"} {
 		_ = command.MarkFlagRequired(name)
 	}
@@ -125,7 +127,7 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 		scheme := map[bool]string{true: "https", false: "http"}[certificate != nil]
 		address = scheme + "://" + listener.Addr().String()
 	}
-	e := service.New(records, scim, service.Options{AgentPatience: o.agentPatience, Lease: o.lease, Streams: streams, Sender: sender, URL: address, Runs: runs.Options{CreationPatience: o.creationPatience, CheckEvery: o.checkEvery}})
+	e := service.New(records, scim, service.Options{AgentPatience: o.agentPatience, Lease: o.lease, Streams: streams, Sender: sender, URL: address, Shadow: o.shadow, Runs: runs.Options{CreationPatience: o.creationPatience, CheckEvery: o.checkEvery}})
 	server := api.New(e, api.Options{URL: strings.TrimSuffix(address, "/"), Console: console.Files(), TrustedProxies: proxies})
 	if err := e.Start(ctx); err != nil {
 		return errors.Join(err, listener.Close())

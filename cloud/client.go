@@ -27,6 +27,7 @@ type Client struct {
 	token Token
 	http  *http.Client
 	pace  Pace
+	reads bool // and writes nothing
 	// events has no time-out of its own, since a poll is held open.
 	events *http.Client
 
@@ -127,6 +128,10 @@ type Pace interface {
 func (c *Client) Paced(pace Pace) { c.pace = pace }
 
 type muchKey struct{}
+
+// ReadOnly refuses all that would change something in the cloud; it is called before the
+// first request.
+func (c *Client) ReadOnly() { c.reads = true }
 
 // WithMuch marks requests as part of work that is much: what is urgent goes before.
 func WithMuch(ctx context.Context) context.Context { return context.WithValue(ctx, muchKey{}, true) }
@@ -290,6 +295,9 @@ type request struct {
 // to get an answer is returned as it is, an answer that is no success as
 // *Refusal. A success without a body leaves into as it is.
 func (c *Client) once(ctx context.Context, r request, into any) (location string, err error) {
+	if c.reads && r.method != http.MethodGet {
+		return "", problem.New(problem.Paused, "a shadow writes nothing to the cloud")
+	}
 	if c.pace != nil {
 		if err := c.pace.Wait(ctx); err != nil {
 			return "", err

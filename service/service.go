@@ -44,6 +44,8 @@ type Options struct {
 	// Sender is how notices leave, and URL where people find the console.
 	Sender notices.Sender
 	URL    string
+	// Shadow reads and plans, and writes nothing anywhere.
+	Shadow bool
 }
 
 // Service is all rooms.
@@ -70,10 +72,13 @@ type Service struct {
 	// Notices tell people.
 	Notices *notices.Notices
 
-	runs   *runs.Runs
-	paced  func() // lets requests to the cloud keep their pace
-	listen sync.WaitGroup
-	stop   context.CancelFunc
+	runs  *runs.Runs
+	paced func() // lets requests to the cloud keep their pace
+
+	shadow   bool
+	readOnly func() // lets nothing be written to the cloud
+	listen   sync.WaitGroup
+	stop     context.CancelFunc
 }
 
 // New puts a service together; Start sets it going.
@@ -87,7 +92,7 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	if options.Batch == 0 {
 		options.Batch = 500
 	}
-	one := &Service{Store: s, Events: &events.Hub{}}
+	one := &Service{Store: s, Events: &events.Hub{}, shadow: options.Shadow, readOnly: func() { c.ReadOnly() }}
 	pace := pacing.New(s)
 	one.paced = func() { c.Paced(pace) }
 	judges := judging.New(s, c, options.Batch)
@@ -114,11 +119,21 @@ func (s *Service) Start(ctx context.Context) error {
 	listening, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stop = stop
 	s.paced()
+	if s.shadow {
+		s.readOnly()
+		if err := s.Store.BeShadow(ctx); err != nil {
+			stop()
+			return err
+		}
+	}
 	s.listen.Go(func() { s.Store.Listen(listening, s.Events.Broadcast) })
 	s.Surveys.Start(ctx)
-	s.Passwords.Start(ctx)
-	s.audit.Start(ctx)
-	s.Notices.Start(ctx)
+	// A shadow takes no events off the cloud, and tells nobody what the other has told.
+	if !s.shadow {
+		s.Passwords.Start(ctx)
+		s.audit.Start(ctx)
+		s.Notices.Start(ctx)
+	}
 	if err := s.Jobs.Start(ctx, s.runs.Execute, s.Health.Watch); err != nil {
 		s.Stop()
 		return err

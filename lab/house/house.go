@@ -48,6 +48,7 @@ core/cloudgroups    core/change core/entry core/plan core/problem core/reason co
 core/formula        core/entry core/reason
 core/pause          core/about core/problem
 core/budget
+core/compare        core/change
 core/settings       core/entry core/filter core/formula core/password core/problem core/scimfilter
 core/scope          core/entry core/filter core/reason core/settings
 core/person         core/entry core/formula core/problem core/settings

@@ -30,6 +30,9 @@ func (e *Jobs) Pause(ctx context.Context, p pause.Pause) error {
 	case p.Until != nil && time.Until(*p.Until) > longestPause:
 		return problem.New(problem.BadInput, "until %s: a year at most. Give no time for a pause that somebody ends.", p.Until.UTC().Format(time.RFC3339))
 	}
+	if err := e.notShadow(p.Of); err != nil {
+		return err
+	}
 	return e.look(ctx, e.store.Tx(ctx, func(tx *store.Store) error {
 		if err := known(ctx, tx, p); err != nil {
 			return err
@@ -84,6 +87,9 @@ func known(ctx context.Context, tx *store.Store, p pause.Pause) error {
 
 // Resume ends a pause, and asks for a run that takes up what has changed meanwhile.
 func (e *Jobs) Resume(ctx context.Context, of pause.Of, directory, by string) error {
+	if err := e.notShadow(of); err != nil {
+		return err
+	}
 	return e.look(ctx, e.store.Tx(ctx, func(tx *store.Store) error {
 		ended, err := tx.Pauses.End(ctx, of, directory)
 		if err == nil && len(ended) == 0 {
@@ -94,6 +100,14 @@ func (e *Jobs) Resume(ctx context.Context, of pause.Of, directory, by string) er
 		}
 		return resumed(ctx, tx, ended, by, "")
 	}))
+}
+
+// notShadow refuses to change the pause of everything by which a shadow writes nothing.
+func (e *Jobs) notShadow(of pause.Of) error {
+	if of == pause.Everything && e.store.IsShadow() {
+		return problem.New(problem.BadInput, "this service is a shadow, which writes nothing: start it without --shadow first, when no other writes for the same people any more.")
+	}
+	return nil
 }
 
 // endPauses ends the pauses whose time has come.

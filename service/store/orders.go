@@ -89,13 +89,13 @@ func (s Orders) Take(ctx context.Context, agent string, directories []string, la
 	err := s.raw(ctx, `
 		UPDATE orders SET state = 'leased', agent_id = @agent, taken = taken + 1, lease_until = now() + CASE WHEN kind = @password THEN CAST(@short AS float8) ELSE CAST(@usual AS float8) END * interval '1 second' WHERE id = (
 			SELECT id FROM orders o WHERE directory = ANY(CAST(@directories AS text[])) AND (state = 'waiting' OR state = 'leased' AND lease_until < now())
-			AND (kind = @password) = (@lane = @passwords) AND NOT (@lane = @quick AND slow) AND (among = '{}' OR @agent = ANY(among)) AND taken < @most AND (not_before IS NULL OR not_before <= now()) AND NOT @agent = ANY(failed_by)
+			AND (NOT @shadow OR kind IN ('read', 'fetch', 'probe', 'search')) AND (kind = @password) = (@lane = @passwords) AND NOT (@lane = @quick AND slow) AND (among = '{}' OR @agent = ANY(among)) AND taken < @most AND (not_before IS NULL OR not_before <= now()) AND NOT @agent = ANY(failed_by)
 			AND (only_agent = @agent OR only_agent IS NULL AND (
 				NOT EXISTS (SELECT FROM agent_faults f WHERE f.agent_id = @agent AND f.directory = o.directory)
 				OR NOT EXISTS (SELECT FROM agents a WHERE `+canTake+` AND NOT EXISTS (SELECT FROM agent_faults f WHERE f.agent_id = a.id AND f.directory = o.directory))))
 			ORDER BY priority, id LIMIT 1 FOR UPDATE OF o SKIP LOCKED
 		) RETURNING id`, map[string]any{"agent": agent, "usual": usual.Seconds(), "short": protocol.KindPassword.Lease(usual).Seconds(), "directories": textArray(directories),
-		"lane": lane, "quick": protocol.LaneQuick, "passwords": protocol.LanePasswords, "password": protocol.KindPassword, "most": MostTaken, "within": askingWithin.Seconds()}).Scan(&id).Error
+		"lane": lane, "quick": protocol.LaneQuick, "passwords": protocol.LanePasswords, "password": protocol.KindPassword, "most": MostTaken, "within": askingWithin.Seconds(), "shadow": s.IsShadow()}).Scan(&id).Error
 	if err != nil || id == 0 {
 		return Order{}, false, err
 	}
@@ -158,6 +158,12 @@ func (s Orders) End(ctx context.Context, id int64, code, detail string, counts O
 // at one finds that it is no longer its own.
 func (s Orders) Withdraw(ctx context.Context, run int64) error {
 	_, err := s.exec(ctx, `UPDATE orders SET state = 'failed', failure_code = 'cancelled', failure_detail = '' WHERE run_id = ? AND state IN ('waiting', 'leased')`, run)
+	return err
+}
+
+// WithdrawAll ends the orders that are open.
+func (s Orders) WithdrawAll(ctx context.Context) error {
+	_, err := s.exec(ctx, `UPDATE orders SET state = 'failed', failure_code = 'cancelled', failure_detail = '', request = CASE WHEN kind IN ('read', 'fetch', 'probe', 'search') THEN request ELSE '{}' END WHERE state IN ('waiting', 'leased')`)
 	return err
 }
 

@@ -76,6 +76,7 @@ type session struct {
 	dsn string
 	// written counts rows since PostgreSQL has last learnt how the tables look.
 	written   *atomic.Int64
+	shadow    *atomic.Bool
 	rehearsed bool // see Rehearsed
 }
 
@@ -150,7 +151,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		_ = pool.Close()
 		return nil, fmt.Errorf("open the database: %w", err)
 	}
-	return (&session{db: db, sql: pool, dsn: dsn, written: &atomic.Int64{}}).all(), nil
+	return (&session{db: db, sql: pool, dsn: dsn, written: &atomic.Int64{}, shadow: &atomic.Bool{}}).all(), nil
 }
 
 func migrate(ctx context.Context, pool *sql.DB) error {
@@ -204,7 +205,7 @@ func (s *session) Writable(ctx context.Context) error {
 // Tx runs work in one transaction.
 func (s *session) Tx(ctx context.Context, work func(tx *Store) error) error {
 	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
-		return work((&session{db: db, sql: s.sql, dsn: s.dsn, written: s.written, rehearsed: s.rehearsed}).all())
+		return work((&session{db: db, sql: s.sql, dsn: s.dsn, written: s.written, shadow: s.shadow, rehearsed: s.rehearsed}).all())
 	})
 }
 

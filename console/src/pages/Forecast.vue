@@ -14,7 +14,7 @@ import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { useRun } from '../parts/use-run'
 import { useTyped } from '../parts/use-typed'
-import { took, when } from '../parts/words'
+import { count, took, when } from '../parts/words'
 import Decide from '../setup/Decide.vue'
 import { outcomeWord, tiles } from '../setup/outcomes'
 import { useSession } from '../state/session'
@@ -134,7 +134,7 @@ const columns: DataTableColumns<Change> = [
     key: 'answer',
     render: (c) =>
       c.answer ||
-      (c.operation === 'adopt' ? (c.diffs[0]?.source ?? '') : c.diffs.length ? `${c.diffs.length} attributes` : ''),
+      (c.operation === 'adopt' ? (c.diffs[0]?.source ?? '') : c.diffs.length ? count(c.diffs.length, 'attribute') : ''),
   },
 ]
 const cloudColumns: DataTableColumns<Schemas['CloudOnly']> = [

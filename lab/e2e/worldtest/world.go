@@ -189,14 +189,35 @@ func (w *World) Standby(arguments ...string) string {
 		w.secondPort, err = servers.FreePort(0)
 		require.NoError(w.T, err)
 	}
-	address := fmt.Sprintf("127.0.0.1:%d", w.secondPort)
-	w.Second, err = w.Lab.Start(context.Background(), servers.Command{
-		Name: "standby", Path: w.Programs.Kambrel, Env: []string{"KAMBREL_DATABASE=" + w.DSN},
+	w.Second = w.another("standby", w.secondPort, w.DSN, arguments...)
+	return w.SecondURL()
+}
+
+func (w *World) another(name string, port int, dsn string, arguments ...string) *servers.Process {
+	w.T.Helper()
+	address := fmt.Sprintf("127.0.0.1:%d", port)
+	started, err := w.Lab.Start(context.Background(), servers.Command{
+		Name: name, Path: w.Programs.Kambrel, Env: []string{"KAMBREL_DATABASE=" + dsn},
 		Args:  append([]string{"serve", "--listen", address, "--cloud-url", w.SCIMURL, "--cloud-token-file", w.TokenFile}, arguments...),
 		Ready: servers.Answers("http://" + address + "/healthz"),
 	})
 	require.NoError(w.T, err)
-	return w.SecondURL()
+	return started
+}
+
+// Shadow starts a shadow of the service on a copy of its records, and returns its URL.
+func (w *World) Shadow() string {
+	w.T.Helper()
+	dsn, err := w.Postgres.Create(w.T.Context(), fmt.Sprintf("shadow_%d", w.Port))
+	require.NoError(w.T, err)
+	command := exec.Command("psql", "-q", "-v", "ON_ERROR_STOP=1", dsn)
+	command.Stdin = strings.NewReader(w.Dump())
+	out, err := command.CombinedOutput()
+	require.NoError(w.T, err, string(out))
+	port, err := servers.FreePort(0)
+	require.NoError(w.T, err)
+	w.another("shadow", port, dsn, "--shadow")
+	return fmt.Sprintf("http://127.0.0.1:%d", port)
 }
 
 // SecondURL is where the service is that Standby has started.
