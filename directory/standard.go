@@ -31,8 +31,19 @@ func (s *Session) readTracked(ctx context.Context, r Request, base entry.DN, emi
 
 // readStandard reads by content synchronization in refreshOnly mode (RFC 4533
 // section 3.3). The server chooses between naming what was deleted and naming
-// all that is still present; both are passed on as they come.
+// all that is still present; both are passed on as they come. Where what was neither sent
+// nor named would be taken for deleted, a plain search is asked as well: a server that
+// was killed may come back with the state of some time before as the newest that it
+// tells of, and leaves out all that was changed since, although it has it.
 func (s *Session) readStandard(ctx context.Context, r Request, base entry.DN, emit func(Item) error) (Result, error) {
+	result, err := s.synchronized(ctx, r, base, emit)
+	if err == nil && result.Complete {
+		err = s.present(ctx, base, emit)
+	}
+	return result, err
+}
+
+func (s *Session) synchronized(ctx context.Context, r Request, base entry.DN, emit func(Item) error) (Result, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	request := search(base.String(), standardFilter, wanted(r, "objectClass", "member", "uniqueMember"))

@@ -237,6 +237,29 @@ func TestADirectoryThatForgotItsHistoryIsReadAnew(t *testing.T) {
 	assert.Len(t, worldtest.Users(t, w.Address(), "active eq true"), 30)
 }
 
+// TestADirectoryThatWasKilledLosesNobody kills OpenLDAP, which then tells of itself as it was
+// some time before: whoever it does not name, and still has, is not gone.
+func TestADirectoryThatWasKilledLosesNobody(t *testing.T) {
+	t.Parallel()
+	w := worldtest.NewRaced(t, worldtest.LDIFPeople(10))
+	w.Activate(worldtest.Document())
+	w.InStep(10)
+	for n := range 5 {
+		w.Set(fmt.Sprintf("cn=Crew %05d,%s", n, worldtest.People), "title", "Mate")
+		w.Person(fmt.Sprintf("Newcomer %d", n), nil)
+	}
+	w.InStep(10)
+	for _, why := range []purpose.Purpose{purpose.Sync, purpose.Full} {
+		w.Directory.Process.Kill()
+		w.RestartDirectory()
+		run := w.Run(wire.NewRun{Purpose: why})
+		require.Equal(t, progress.InStep, run.State, "%+v", run.Failure)
+		assert.Zero(t, run.Counts.EntriesGone, why)
+		assert.Zero(t, run.Counts.Changes, "%s: %+v", why, run.Counts)
+		assert.Len(t, worldtest.Users(t, w.Address(), "active eq true"), 15, why)
+	}
+}
+
 func TestSecretsStayWhereTheyBelong(t *testing.T) {
 	t.Parallel()
 	w := worldtest.NewWith(t, worldtest.LDIFPeople(3), worldtest.Options{Raced: true, Database: true})
