@@ -36,6 +36,38 @@ type changesReader struct {
 	listed    func([]entry.Resource)
 	emit      func([]entry.Resource) error
 	stamps    bool // the service gives what they are made of
+	only      bool // nothing but stamps is asked for
+}
+
+// ErrNotTold says that the service does not tell what has changed, or not by versions.
+var ErrNotTold = errors.New("the cloud does not tell what has changed by versions")
+
+// errChanged ends a reading that has found something.
+var errChanged = errors.New("something has changed")
+
+// Changed asks whether something has changed since a time of which differing does not
+// know, and which is the newest change. It asks for ids and versions alone.
+func (c *Client) Changed(ctx context.Context, kind entry.Kind, since string, differing Differing) (changed bool, newest string, err error) {
+	can, err := c.Discover(ctx)
+	if err != nil {
+		return false, since, err
+	}
+	if !can.Filter || !can.Sort {
+		return false, since, ErrNotTold
+	}
+	newest = since
+	reader := changesReader{Client: c, kind: kind, can: can, stamps: true, only: true, listed: func(page []entry.Resource) {
+		for _, resource := range page {
+			newest = max(newest, resource.LastModified())
+		}
+	}, differing: differing}
+	switch err = reader.read(ctx, since); {
+	case errors.Is(err, errChanged):
+		return true, newest, nil
+	case errors.Is(err, errNotObeyed), refusesFilter(err):
+		return false, since, ErrNotTold
+	}
+	return false, newest, err
 }
 
 // read goes on from the newest resource of each page rather than by
@@ -110,7 +142,10 @@ func (c *changesReader) page(ctx context.Context, query url.Values) (listing, er
 			page.stamps = true
 			return page, nil
 		}
-		if err != nil && !refusesFilter(err) {
+		if err == nil && c.only {
+			return page, ErrNotTold
+		}
+		if err != nil && (c.only || !refusesFilter(err)) {
 			return page, err
 		}
 	}
@@ -147,6 +182,9 @@ func (c *changesReader) take(ctx context.Context, page []entry.Resource, stamps 
 	others, err := c.differing(ctx, list)
 	if err != nil || len(others) == 0 {
 		return err
+	}
+	if c.only {
+		return errChanged
 	}
 	if len(others) > mostOneByOne {
 		whole, err := c.list(ctx, c.kind, query)

@@ -69,6 +69,10 @@ func TestWhatWasWrittenIsNotReadBack(t *testing.T) {
 		require.NoError(t, err)
 		return titles, reading
 	}
+	changed, newest, err := c.Changed(t.Context(), entry.User, written[0].LastModified(), differing)
+	require.NoError(t, err)
+	assert.False(t, changed, "nobody else has changed anything")
+	assert.Equal(t, written[449].LastModified(), newest)
 	titles, reading := read()
 	assert.Len(t, titles, 100, "the first page only")
 	assert.False(t, reading.Complete)
@@ -82,6 +86,9 @@ func TestWhatWasWrittenIsNotReadBack(t *testing.T) {
 		made(t, c.Write(t.Context(), writes))
 	}
 	edit(300, 303)
+	changed, _, err = c.Changed(t.Context(), entry.User, newest, differing)
+	require.NoError(t, err)
+	assert.True(t, changed)
 	titles, reading = read()
 	assert.Len(t, titles, 103, "and what somebody else has changed")
 	assert.Equal(t, "by hand", titles[written[301].Login()])
@@ -93,6 +100,8 @@ func TestWhatWasWrittenIsNotReadBack(t *testing.T) {
 		titles, again := read()
 		assert.Len(t, titles, 450, attributes)
 		assert.Equal(t, reading.Watermark, again.Watermark, attributes)
+		_, _, err = c.Changed(t.Context(), entry.User, newest, differing)
+		assert.ErrorIs(t, err, ErrNotTold, attributes)
 	}
 	attributes = "broken"
 	_, err = c.Read(t.Context(), entry.User, written[0].LastModified(), differing, func([]entry.Resource) error { return nil })

@@ -27,6 +27,7 @@ import (
 	"kambrel.example/kambrel/service/setup"
 	"kambrel.example/kambrel/service/store"
 	"kambrel.example/kambrel/service/survey"
+	"kambrel.example/kambrel/service/watching"
 )
 
 // Options are what a service can be told about how it works. The zero value of
@@ -72,6 +73,8 @@ type Service struct {
 	// Notices tell people.
 	Notices *notices.Notices
 
+	watching *watching.Watching
+
 	runs  *runs.Runs
 	paced func() // lets requests to the cloud keep their pace
 
@@ -108,6 +111,7 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords, pace)
 	one.Groups = cloudgroups.New(s, judges, one.Problems)
 	one.Operators = operators.New(s)
+	one.watching = watching.New(s, c)
 	one.audit = audit.New(s, options.Streams)
 	one.Notices = notices.New(s, options.Sender, options.URL, one.Health.Report)
 	one.runs = runs.New(s, c, one.Events, one.Orders, judges, pace, options.Runs)
@@ -133,6 +137,7 @@ func (s *Service) Start(ctx context.Context) error {
 		s.Passwords.Start(ctx)
 		s.audit.Start(ctx)
 		s.Notices.Start(ctx)
+		s.watching.Start(ctx)
 	}
 	if err := s.Jobs.Start(ctx, s.runs.Execute, s.Health.Watch); err != nil {
 		s.Stop()
@@ -151,6 +156,7 @@ func (s *Service) Stop() {
 	s.Passwords.Stop()
 	s.audit.Stop()
 	s.Notices.Stop()
+	s.watching.Stop()
 	s.stop()
 	s.listen.Wait()
 }

@@ -19,6 +19,8 @@ type Budget struct {
 	Learned time.Time // when the cloud last said that it was too much
 	Left    float64   // requests that may be sent at once, as of At
 	At      time.Time
+	// Words are how often the cloud has said so lately, although less was sent each time.
+	Words int
 }
 
 const (
@@ -43,6 +45,12 @@ const (
 	urgent = 0.25
 	// together is within which time words of the cloud are one, said to several workers.
 	together = 5 * time.Second
+	// lately is how soon after the one before a word is not explained by a limit that has
+	// grown again.
+	lately = 30 * time.Second
+	// mostWords is after how many of them the limit is not believed in: the cloud refuses
+	// for another cause, and only the pauses that it asks for are kept.
+	mostWords = 3
 )
 
 // Rate is how many requests a minute may be sent at a time, 0 for no limit. fixed is the
@@ -89,6 +97,13 @@ func (b Budget) Take(now time.Time, fixed, want int, much bool) (left Budget, gr
 func (b Budget) TooMuch(now time.Time, fixed int, sent func(within time.Duration) int, pause time.Duration) Budget {
 	b.Left, b.At = 0, now
 	if now.Sub(b.Learned) < together {
+		return b
+	}
+	if b.Words++; now.Sub(b.Learned) > lately {
+		b.Words = 1
+	}
+	if b.Words > mostWords {
+		b.PerMinute, b.Learned = 0, now
 		return b
 	}
 	window := minute

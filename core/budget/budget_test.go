@@ -44,6 +44,16 @@ func TestALimitIsLearnedAndForgotten(t *testing.T) {
 	assert.Zero(t, b.Rate(at(120+3600), 0))
 	assert.InDelta(t, 100, b.Rate(at(120+3600), 100), 0)
 
+	b = b.TooMuch(at(130), 0, sent(30), 0)
+	b = b.TooMuch(at(138), 0, sent(30), 0)
+	assert.Positive(t, b.Rate(at(138), 0))
+	b = b.TooMuch(at(146), 0, sent(30), 0)
+	assert.Zero(t, b.Rate(at(146), 0), "a cloud that refuses however little it is sent has another cause")
+	b = b.TooMuch(at(152), 0, sent(30), 0)
+	assert.Zero(t, b.Rate(at(152), 0))
+	b = b.TooMuch(at(300), 0, sent(1000), 0)
+	assert.InDelta(t, 900, b.Rate(at(300), 0), 1, "until it has been calm for a while")
+
 	// A cloud that counts by seconds asks for a short pause.
 	perSecond := Budget{}.TooMuch(noon, 0, func(within time.Duration) int { return map[time.Duration]int{time.Second: 20}[within] }, time.Second)
 	assert.InDelta(t, 1080, perSecond.Rate(noon, 0), 0.1)

@@ -93,7 +93,8 @@ service/health      cloud core/ protocol/wire service/jobs service/pacing servic
 service/notices     core/ protocol/wire service/store
 service/runs        cloud core/ service/events service/judging service/orders service/pacing service/setup service/store protocol/orders
 service/operators   core/ protocol/wire service/store
-service             cloud service/acts service/agents service/audit service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/pacing service/passwords service/problems service/runs service/setup service/store service/survey
+service/watching    cloud core/ service/store
+service             cloud service/acts service/agents service/audit service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/pacing service/passwords service/problems service/runs service/setup service/store service/survey service/watching
 service/api         core/ protocol/wire service service/health service/operators service/setup service/store service/views protocol/orders
 
 lab/standin         core/password core/scimfilter protocol/events protocol/scim

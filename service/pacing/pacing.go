@@ -120,7 +120,6 @@ func (p *Pacing) TooMuch(ctx context.Context, pause time.Duration) {
 				defer p.mu.Unlock()
 				return p.sent.within(now, within)
 			}, pause)
-			slog.Info("the cloud takes no more requests", logkey.PerMinute, int(b.Rate(now, fixed)))
 			return b
 		})
 	}
@@ -128,10 +127,20 @@ func (p *Pacing) TooMuch(ctx context.Context, pause time.Duration) {
 		slog.Warn("learn how many requests the cloud takes", logkey.Error, err)
 		return
 	}
+	rate, err := p.PerMinute(ctx)
+	if err == nil && int(rate) != int(p.learned(rate)) {
+		slog.Info("the cloud takes no more requests", logkey.PerMinute, int(rate))
+	}
+}
+
+// learned lets it be looked at once how much may be sent, and returns what it was before.
+func (p *Pacing) learned(rate float64) (before float64) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.looked = time.Time{}
+	before = p.rate
+	p.looked, p.rate = time.Time{}, rate
 	clear(p.taken)
+	return before
 }
 
 // PerMinute is how many requests the cloud takes, 0 where no limit is known.

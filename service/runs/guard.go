@@ -91,7 +91,7 @@ func (x *execution) guardLosses(ctx context.Context, from, to int) error {
 		return err
 	}
 	var before []problem.Loss
-	groupsBefore := map[string]int{}
+	var groupsBefore map[string]int
 	if !x.since.losses.IsZero() {
 		if before, groupsBefore, err = x.store.Changes.LossesSince(ctx, x.since.losses, from, to); err != nil {
 			return err
@@ -105,7 +105,11 @@ func (x *execution) guardLosses(ctx context.Context, from, to int) error {
 		for is, n := range let {
 			earlier[is] += n
 		}
+		groupsBefore = maps.Clone(groupsBefore)
 		for group, n := range letOf {
+			if groupsBefore == nil {
+				groupsBefore = map[string]int{}
+			}
 			groupsBefore[group] += n
 		}
 	}

@@ -15,6 +15,7 @@ type budgetRow struct {
 	PerMinute     float64
 	Learned       time.Time
 	WindowSeconds float64
+	Words         int
 	Remaining     float64
 	At            time.Time
 }
@@ -26,8 +27,8 @@ func (s Budget) Now(ctx context.Context) (budget.Budget, error) {
 
 func (s Budget) read(ctx context.Context, lock string) (budget.Budget, error) {
 	var row budgetRow
-	err := s.raw(ctx, `SELECT per_minute, learned, window_seconds, remaining, at FROM cloud_budget `+lock).Scan(&row).Error
-	b := budget.Budget{PerMinute: row.PerMinute, Learned: row.Learned, Window: time.Duration(row.WindowSeconds * float64(time.Second)), Left: row.Remaining, At: row.At}
+	err := s.raw(ctx, `SELECT per_minute, learned, window_seconds, words, remaining, at FROM cloud_budget `+lock).Scan(&row).Error
+	b := budget.Budget{PerMinute: row.PerMinute, Learned: row.Learned, Window: time.Duration(row.WindowSeconds * float64(time.Second)), Words: row.Words, Left: row.Remaining, At: row.At}
 	if row.At.Unix() == 0 {
 		b.At = time.Time{}
 	}
@@ -42,7 +43,7 @@ func (s Budget) Change(ctx context.Context, change func(budget.Budget) budget.Bu
 			return err
 		}
 		b = change(b)
-		_, err = tx.exec(ctx, `UPDATE cloud_budget SET per_minute = ?, learned = ?, window_seconds = ?, remaining = ?, at = ?`, b.PerMinute, b.Learned, b.Window.Seconds(), b.Left, b.At)
+		_, err = tx.exec(ctx, `UPDATE cloud_budget SET per_minute = ?, learned = ?, window_seconds = ?, words = ?, remaining = ?, at = ?`, b.PerMinute, b.Learned, b.Window.Seconds(), b.Words, b.Left, b.At)
 		return err
 	})
 	if err != nil {

@@ -20,26 +20,54 @@ func (s Changes) Losses(ctx context.Context, run int64, from, to int) ([]problem
 	return s.lossesAndGroups(ctx, `changes c WHERE c.run_id = @run AND c.state = 'planned' AND c.rank BETWEEN @from AND @to`, map[string]any{"run": run, "from": from, "to": to})
 }
 
-// LossesSince is the same of what runs have carried out since a time.
+// LossesSince is the same of what runs have carried out since a time. Of groups it is by how
+// many members they are fewer since: some come while others go.
 func (s Changes) LossesSince(ctx context.Context, since time.Time, from, to int) ([]problem.Loss, map[string]int, error) {
-	return s.lossesAndGroups(ctx, `changes c JOIN runs u ON u.id = c.run_id WHERE `+took+` AND c.rank BETWEEN @from AND @to`, map[string]any{"since": since, "from": from, "to": to})
+	args := map[string]any{"since": since, "from": from, "to": to}
+	of := `changes c JOIN runs u ON u.id = c.run_id WHERE ` + took + ` AND c.rank BETWEEN @from AND @to`
+	losses, err := s.losses(ctx, of, args)
+	at := slices.IndexFunc(losses, losesMembers)
+	if err != nil || at < 0 {
+		return losses, nil, err
+	}
+	groups, err := s.membersOf(ctx, `WITH lost AS (SELECT DISTINCT c.directory, c.entry_id, c.resource_id FROM `+of+` AND c.members_lost > 0)
+		SELECT c.resource_id, sum(c.members_lost) - sum(coalesce(jsonb_array_length(d->'added'), 0)) AS members
+		FROM lost l JOIN changes c ON c.directory = l.directory AND c.entry_id = l.entry_id AND c.resource_id = l.resource_id JOIN runs u ON u.id = c.run_id, jsonb_array_elements(c.diffs) d
+		WHERE c.state = 'done' AND c.answered >= @since AND c.rank BETWEEN @from AND @to AND NOT `+decides+` AND d->>'target' = 'members' GROUP BY 1`, args)
+	losses[at].Count = 0
+	for _, n := range groups {
+		losses[at].Count += n
+	}
+	return losses, groups, err
 }
 
+func losesMembers(l problem.Loss) bool { return l.Of == string(plan.LosesMembers) }
+
 func (s Changes) lossesAndGroups(ctx context.Context, of string, args map[string]any) ([]problem.Loss, map[string]int, error) {
-	groups := map[string]int{}
 	losses, err := s.losses(ctx, of, args)
-	if err != nil || !slices.ContainsFunc(losses, func(l problem.Loss) bool { return l.Of == string(plan.LosesMembers) }) {
-		return losses, groups, err
+	if err != nil || !slices.ContainsFunc(losses, losesMembers) {
+		return losses, nil, err
 	}
+	groups, err := s.membersOf(ctx, `SELECT c.resource_id, sum(c.members_lost) AS members FROM `+of+` AND c.members_lost > 0 GROUP BY 1`, args)
+	return losses, groups, err
+}
+
+// membersOf reads how many members groups lose; who loses none is left out.
+func (s Changes) membersOf(ctx context.Context, query string, args map[string]any) (map[string]int, error) {
 	var rows []struct {
 		ResourceID string
 		Members    int
 	}
-	err = s.raw(ctx, `SELECT c.resource_id, sum(c.members_lost) AS members FROM `+of+` AND c.members_lost > 0 GROUP BY 1`, args).Scan(&rows).Error
-	for _, row := range rows {
-		groups[row.ResourceID] = row.Members
+	if err := s.raw(ctx, query, args).Scan(&rows).Error; err != nil {
+		return nil, fmt.Errorf("count the members that groups lose: %w", err)
 	}
-	return losses, groups, err
+	groups := map[string]int{}
+	for _, row := range rows {
+		if row.Members > 0 {
+			groups[row.ResourceID] = row.Members
+		}
+	}
+	return groups, nil
 }
 
 // removesNow is true of a change c that takes a resource away, or lets its grace time

@@ -172,6 +172,7 @@ const (
 	Listening Work = 0x6b616d65 // to the cloud's events
 	Digesting Work = 0x6b616d66 // the rounds of password digests
 	Indexing  Work = 0x6b616d67 // indexes that are made beside all work
+	Watching  Work = 0x6b616d68 // what changes in the cloud
 )
 
 // Own lets the one service do work that owns what has the id; false says that another

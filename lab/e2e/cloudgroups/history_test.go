@@ -154,7 +154,7 @@ func TestARandomHistoryEndsAsItShould(t *testing.T) {
 		for name, group := range w.KeptGroups(worldtest.Base) {
 			have[name] = group.Members
 		}
-		require.Equal(t, h.want(), have, "seed %d, round %d", seed, round)
+		require.Equal(t, h.want(), have, "seed %d, round %d: %+v", seed, round, run.Counts)
 	}
 	full := w.Run(wire.NewRun{Purpose: purpose.Full})
 	assert.Zero(t, full.Counts.Changes, "%+v", full.Counts)

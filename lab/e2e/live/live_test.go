@@ -158,3 +158,25 @@ func TestADirectoryThatTellsNothingIsAsked(t *testing.T) {
 	w.Set("cn=Crew 00001,"+worldtest.People, "title", "Mate")
 	arrives(w, "crew00001@brisling.example", "Mate")
 }
+
+// TestWhatIsDoneInTheCloudIsMetLive edits people in the cloud: what the rules say comes
+// back by itself, and an account that somebody makes there is known of within seconds.
+// What Kambrel writes itself starts no run.
+func TestWhatIsDoneInTheCloudIsMetLive(t *testing.T) {
+	t.Parallel()
+	w := worldtest.NewRaced(t, worldtest.LDIFPeople(5))
+	ada := adaArrives(w)
+	watched(w, "watched")
+	w.Set(ada, "title", "Pilot")
+	arrives(w, login, "Pilot")
+	w.ByHand(login, "title", "Stowaway")
+	t.Logf("put right after %s", arrives(w, login, "Pilot"))
+	w.InCloud("made.there", nil)
+	require.Eventually(t, func() bool {
+		health, err := w.Client.Health(t.Context())
+		return err == nil && health.Objects.CloudOnly == 1
+	}, 60*time.Second, 50*time.Millisecond)
+	runs, err := w.Client.Runs(t.Context(), nil)
+	require.NoError(t, err)
+	assert.LessOrEqual(t, runs.Total, 5, "what it writes itself starts no run")
+}

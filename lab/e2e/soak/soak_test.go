@@ -136,6 +136,7 @@ func (s *soak) settle(round string) {
 	began := time.Now()
 	last := "nothing was answered"
 	for time.Since(began) < settlesIn {
+		s.startDatabase() // it may have gone down over a full disk a moment after there was room
 		run, err := s.run(wire.NewRun{Purpose: map[bool]purpose.Purpose{true: purpose.Full, false: purpose.Sync}[s.forgets]})
 		switch {
 		case err != nil:
@@ -261,7 +262,7 @@ func (s *soak) asOnAFreshDatabase(d settings.Document) {
 	out, err := exec.Command("/usr/sbin/slapcat", "-f", filepath.Join(s.Lab.Dir, "openldap", "slapd.conf"), "-o", "ldif-wrap=no").Output()
 	require.NoError(s.T, err)
 	var ldif strings.Builder
-	made := []string{worldtest.Base, worldtest.People, worldtest.Leavers, s.Directory.ReaderDN}
+	made := []string{worldtest.Base, worldtest.People, worldtest.Leavers, s.Directory.ReaderDN, parentOf(s.Directory.ReaderDN)}
 	for one := range strings.SplitSeq(string(out), "\n\n") {
 		dn, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimSpace(one), "dn: "), "\n")
 		if dn != "" && !slices.Contains(made, dn) {
