@@ -48,6 +48,14 @@ func (x *execution) waiting(ctx context.Context) (run store.Run, found bool, err
 	return run, active.Revision == x.run.Revision, err
 }
 
+// around is the run that this one comes in between of, 0 for none.
+func (x *execution) around() int64 {
+	if x.within == nil {
+		return 0
+	}
+	return x.within.run.ID
+}
+
 // between executes a run within this one.
 func (x *execution) between(ctx context.Context, run store.Run) error {
 	slog.Info("a run comes in between", logkey.Run, run.ID, logkey.Within, x.run.ID)

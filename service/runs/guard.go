@@ -39,7 +39,7 @@ func (x *execution) guard(ctx context.Context) error {
 // with what went before, of which it tells the number.
 func (x *execution) tooManyRemovals(ctx context.Context, side change.Side, planned, released int, total func(context.Context) (int, error)) (tooMany bool, earlier int, err error) {
 	if planned > 0 && !x.since.removals.IsZero() {
-		if earlier, err = x.store.Changes.RemovedSince(ctx, x.run.ID, side, x.since.removals); err != nil {
+		if earlier, err = x.store.Changes.RemovedSince(ctx, x.run.ID, x.around(), side, x.since.removals); err != nil {
 			return false, 0, err
 		}
 	}
@@ -93,7 +93,7 @@ func (x *execution) guardLosses(ctx context.Context, from, to int) error {
 	var before []problem.Loss
 	var groupsBefore map[string]int
 	if !x.since.losses.IsZero() {
-		if before, groupsBefore, err = x.store.Changes.LossesSince(ctx, x.since.losses, from, to); err != nil {
+		if before, groupsBefore, err = x.store.Changes.LossesSince(ctx, x.around(), x.since.losses, from, to); err != nil {
 			return err
 		}
 	}

@@ -472,19 +472,26 @@ func (s Changes) CountRemovals(ctx context.Context, run int64) (n, released int,
 }
 
 // took chooses changes c of runs u that took something away by themselves since a time,
-// and not since an operator released all that was held, or undid something.
-const took = `c.state = 'done' AND (c.losses <> '{}' OR c.operation IN ('suspend', 'leave', 'delete')) AND c.answered >= @since AND NOT ` + decides
+// and not since an operator released all that was held, or undid something; and those
+// that the run around has let through and not written yet.
+func took(around int64) string {
+	when := `c.state = 'done' AND c.answered >= @since`
+	if around != 0 {
+		when = `(` + when + ` OR c.run_id = @around AND c.state IN ('planned', 'sent'))`
+	}
+	return when + ` AND (c.losses <> '{}' OR c.operation IN ('suspend', 'leave', 'delete')) AND NOT ` + decides
+}
 
 // RemovedSince counts those whom runs have taken out of the cloud since a time, who have
 // not come back and whom the run given does not take away once more. With side
 // "directory" it counts groups of the cloud that left directories.
-func (s Changes) RemovedSince(ctx context.Context, run int64, side change.Side, since time.Time) (int, error) {
+func (s Changes) RemovedSince(ctx context.Context, run, around int64, side change.Side, since time.Time) (int, error) {
 	var n int
 	err := s.raw(ctx, `SELECT count(DISTINCT (c.directory, c.entry_id, c.resource_id)) FROM changes c JOIN runs u ON u.id = c.run_id
-		WHERE `+took+` AND c.side = @side AND `+removesNow+`
-			AND NOT EXISTS (SELECT FROM links l WHERE l.directory = c.directory AND l.entry_id = c.entry_id AND l.left_at IS NULL)
+		WHERE `+took(around)+` AND c.side = @side AND `+removesNow+`
+			AND (c.state <> 'done' OR NOT EXISTS (SELECT FROM links l WHERE l.directory = c.directory AND l.entry_id = c.entry_id AND l.left_at IS NULL))
 			AND NOT EXISTS (SELECT FROM changes p WHERE p.run_id = @run AND p.directory = c.directory AND p.entry_id = c.entry_id AND p.resource_id = c.resource_id AND p.state = 'planned')`,
-		map[string]any{"since": since, "side": string(side), "run": run}).Scan(&n).Error
+		map[string]any{"since": since, "side": string(side), "run": run, "around": around}).Scan(&n).Error
 	if err != nil {
 		err = fmt.Errorf("count what went before: %w", err)
 	}

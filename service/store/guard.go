@@ -22,9 +22,9 @@ func (s Changes) Losses(ctx context.Context, run int64, from, to int) ([]problem
 
 // LossesSince is the same of what runs have carried out since a time. Of groups it is by how
 // many members they are fewer since: some come while others go.
-func (s Changes) LossesSince(ctx context.Context, since time.Time, from, to int) ([]problem.Loss, map[string]int, error) {
-	args := map[string]any{"since": since, "from": from, "to": to}
-	of := `changes c JOIN runs u ON u.id = c.run_id WHERE ` + took + ` AND c.rank BETWEEN @from AND @to`
+func (s Changes) LossesSince(ctx context.Context, around int64, since time.Time, from, to int) ([]problem.Loss, map[string]int, error) {
+	args := map[string]any{"since": since, "from": from, "to": to, "around": around}
+	of := `changes c JOIN runs u ON u.id = c.run_id WHERE ` + took(around) + ` AND c.rank BETWEEN @from AND @to`
 	losses, err := s.losses(ctx, of, args)
 	at := slices.IndexFunc(losses, losesMembers)
 	if err != nil || at < 0 {
