@@ -90,27 +90,16 @@ func (x *execution) guardLosses(ctx context.Context, from, to int) error {
 	if err != nil {
 		return err
 	}
-	var before []problem.Loss
-	var groupsBefore map[string]int
-	if !x.since.losses.IsZero() {
-		if before, groupsBefore, err = x.store.Changes.LossesSince(ctx, x.around(), x.since.losses, from, to); err != nil {
-			return err
-		}
-	}
-	earlier := map[lossOfKind]int{}
-	for _, loss := range before {
-		earlier[lossOf(loss)] = loss.Count
+	earlier, earlierOf, err := x.lostBefore(ctx, from, to)
+	if err != nil {
+		return err
 	}
 	if x.releasesSome() {
 		for is, n := range let {
 			earlier[is] += n
 		}
-		groupsBefore = maps.Clone(groupsBefore)
 		for group, n := range letOf {
-			if groupsBefore == nil {
-				groupsBefore = map[string]int{}
-			}
-			groupsBefore[group] += n
+			earlierOf[group] += n
 		}
 	}
 	limits := x.Settings.Document.Guard.Whole()
@@ -136,7 +125,7 @@ func (x *execution) guardLosses(ctx context.Context, from, to int) error {
 		}
 	}
 	for group, lost := range groups {
-		if tooMany.groups[group], err = exceeds(*limits.Group, lost-letOf[group], groupsBefore[group], func() (int, error) {
+		if tooMany.groups[group], err = exceeds(*limits.Group, lost-letOf[group], earlierOf[group], func() (int, error) {
 			if from >= store.RankGroups {
 				return x.store.CloudGroups.CountMembers(ctx, group)
 			}
@@ -145,7 +134,7 @@ func (x *execution) guardLosses(ctx context.Context, from, to int) error {
 			return err
 		}
 		if tooMany.groups[group] {
-			x.held(groupsBefore[group], x.since.losses)
+			x.held(earlierOf[group], x.since.losses)
 		}
 	}
 	if !tooMany.any() {
@@ -158,6 +147,21 @@ func (x *execution) guardLosses(ctx context.Context, from, to int) error {
 		}
 		return x.store.Fenced(ctx, func(tx *store.Store) error { return tx.Changes.Hold(ctx, divided, !x.run.Purpose.Rehearses()) })
 	})
+}
+
+// lostBefore is what runs before have taken away of what the guard counts: by loss, and
+// members by group.
+func (x *execution) lostBefore(ctx context.Context, from, to int) (map[lossOfKind]int, map[string]int, error) {
+	losses, groups := map[lossOfKind]int{}, map[string]int{}
+	if x.since.losses.IsZero() {
+		return losses, groups, nil
+	}
+	before, of, err := x.store.Changes.LossesSince(ctx, x.around(), x.since.losses, from, to)
+	for _, loss := range before {
+		losses[lossOf(loss)] = loss.Count
+	}
+	maps.Copy(groups, of)
+	return losses, groups, err
 }
 
 // eachLosing goes through the changes of some ranks of a run that take something away
