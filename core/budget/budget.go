@@ -26,8 +26,9 @@ type Budget struct {
 const (
 	// least is the lowest limit in requests a minute that is learned.
 	least = 10
-	// margin is how much of what was too much is sent from then on.
-	margin = 0.9
+	// margin is how much of what was too much is sent from then on, and shortMargin the same
+	// where the cloud counts by seconds: what is sent at once weighs more there.
+	margin, shortMargin = 0.9, 0.75
 	// growth is by how much the limit is raised with each minute in which it was not too
 	// much: a cloud that was busy is busy no more.
 	growth = 1.1
@@ -106,9 +107,9 @@ func (b Budget) TooMuch(now time.Time, fixed int, sent func(within time.Duration
 		b.PerMinute, b.Learned = 0, now
 		return b
 	}
-	window := minute
+	window, margin := minute, margin
 	if pause > 0 && pause <= short {
-		window = max(pause, time.Second)
+		window, margin = max(pause, time.Second), shortMargin
 	}
 	measured := float64(sent(window)) / window.Minutes() * margin
 	if rate := b.Rate(now, fixed); rate > 0 {

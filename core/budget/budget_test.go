@@ -56,7 +56,7 @@ func TestALimitIsLearnedAndForgotten(t *testing.T) {
 
 	// A cloud that counts by seconds asks for a short pause.
 	perSecond := Budget{}.TooMuch(noon, 0, func(within time.Duration) int { return map[time.Duration]int{time.Second: 20}[within] }, time.Second)
-	assert.InDelta(t, 1080, perSecond.Rate(noon, 0), 0.1)
+	assert.InDelta(t, 900, perSecond.Rate(noon, 0), 0.1)
 	_, burst, _ := perSecond.Take(at(60), 0, 1000, false)
 	assert.Equal(t, leastAtOnce, burst, "nor as much at once as one that counts by minutes")
 	assert.InDelta(t, least, Budget{}.TooMuch(noon, 0, sent(0), 0).PerMinute, 0, "never nothing")

@@ -153,31 +153,31 @@ func (p *Pacing) PerMinute(ctx context.Context) (float64, error) {
 	return b.Rate(time.Now(), fixed), err
 }
 
-// counter counts by seconds what was sent in the last minute.
+// counter counts by tenths of a second what was sent in the last minute.
 type counter struct {
-	counts [60]int
-	last   int64 // second
+	counts [600]int
+	last   int64 // tenth
 }
 
-func (c *counter) forward(now time.Time) {
-	second := now.Unix()
-	for s := max(c.last+1, second-59); s <= second; s++ {
-		c.counts[s%60] = 0
+const tenth = 100 * time.Millisecond
+
+func (c *counter) forward(now time.Time) int64 {
+	at := now.UnixMilli() / tenth.Milliseconds()
+	size := int64(len(c.counts))
+	for t := max(c.last+1, at-size+1); t <= at; t++ {
+		c.counts[t%size] = 0
 	}
-	c.last = max(c.last, second)
+	c.last = max(c.last, at)
+	return at
 }
 
-func (c *counter) add(now time.Time) {
-	c.forward(now)
-	c.counts[now.Unix()%60]++
-}
+func (c *counter) add(now time.Time) { c.counts[c.forward(now)%int64(len(c.counts))]++ }
 
-// within counts what was sent in the seconds before, and in the one that goes on.
+// within counts what was sent in a time before, a minute at most.
 func (c *counter) within(now time.Time, d time.Duration) int {
-	c.forward(now)
-	n := 0
-	for s := range min(int64(d.Seconds()), 59) + 1 {
-		n += c.counts[(now.Unix()-s)%60]
+	at, n := c.forward(now), 0
+	for t := range min(int64(d/tenth), int64(len(c.counts))) {
+		n += c.counts[(at-t)%int64(len(c.counts))]
 	}
 	return n
 }
