@@ -172,7 +172,10 @@ const (
 // take hands on what a page lists, and reads it before where the page has stamps only.
 func (c *changesReader) take(ctx context.Context, page []entry.Resource, stamps bool, query url.Values) error {
 	c.listed(page)
-	if !stamps || len(page) == 0 {
+	switch {
+	case len(page) == 0 && c.only:
+		return nil
+	case !stamps || len(page) == 0:
 		return c.emit(page)
 	}
 	list := make([]entry.Stamp, len(page))
