@@ -11,6 +11,7 @@ import (
 
 	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/pause"
+	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/service/store"
 )
@@ -20,6 +21,10 @@ import (
 // comes in between is a run of its own, of what has changed alone. It decides about
 // resources only, not about what ties them together, since the long run has that still
 // before it; and what the long run had planned for the same entries is planned anew by it.
+
+// longRun is how long a run goes on before it gives way: what is over soon is not waited
+// for long.
+const longRun = 2 * time.Second
 
 // gaveWay is when a run last gave way, and for how long.
 type gaveWay struct {
@@ -38,7 +43,8 @@ func (x *execution) givesWay(rank int) bool {
 // waiting finds a run that may come in between. Where other settings were activated
 // meanwhile, none may: it would look at everybody.
 func (x *execution) waiting(ctx context.Context) (run store.Run, found bool, err error) {
-	if !x.gaveWay.due(time.Now()) {
+	now := time.Now()
+	if now.Sub(*x.run.Started) < longRun || !x.gaveWay.due(now) {
 		return run, false, nil
 	}
 	if run, found, err = x.store.Runs.MayComeBetween(ctx, x.run.ID); err != nil || !found {
@@ -69,9 +75,10 @@ func (x *execution) between(ctx context.Context, run store.Run) error {
 }
 
 // followed has a run follow one that gave way: what came in between has left to it what
-// is not of resources, and what waits for a next run.
+// is not of resources, and what waits for a next run. One that failed is tried again in
+// its time.
 func (x *execution) followed(ctx context.Context) error {
-	if x.gaveWay.at.IsZero() {
+	if x.gaveWay.at.IsZero() || x.run.State == progress.Failed {
 		return nil
 	}
 	_, err := x.store.Runs.AskOnce(ctx, store.Run{Purpose: purpose.Sync, By: store.ByLive, Revision: x.run.Revision})
