@@ -81,7 +81,8 @@ var faults = []fault{
 		s.Directory.Process.Kill()
 		s.RestartDirectory()
 		s.forgets = true
-		return func() {}
+		// What was added just before, and never read, it tells of with its next change.
+		return func() { s.Set(worldtest.Leavers, "description", fmt.Sprint("round ", s.tally.rounds)) }
 	}},
 	{"the database killed", func(s *soak) func() {
 		s.must(syscall.Kill(s.Postgres.PID(), syscall.SIGQUIT)) // without a word to anybody
