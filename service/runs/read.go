@@ -155,8 +155,11 @@ func (x *execution) readCloud(ctx context.Context, kind entry.Kind) error {
 		return err
 	}
 	since := state.Watermark
-	if x.run.Purpose.ReadsAll() {
+	switch {
+	case x.run.Purpose.ReadsAll():
 		since = ""
+	case since == "" && !state.Read.IsZero():
+		since = beforeAll // it was empty when it was read, and what came since is most often ours
 	}
 	seen := map[string]struct{}{}
 	reading, err := x.cloud.Read(ctx, kind, since, x.store.Resources.Differing, func(page []entry.Resource) error {
@@ -200,6 +203,9 @@ func (x *execution) readCloud(ctx context.Context, kind entry.Kind) error {
 		return tx.Resources.SaveState(ctx, kind, reading.Watermark)
 	})
 }
+
+// beforeAll is a time before anything in a cloud.
+const beforeAll = "1970-01-01T00:00:00Z"
 
 // groupsDeleted looks whether the cloud has fewer groups than the mirror, since no list of
 // changes tells what was deleted, and if so reads the ids of all.
