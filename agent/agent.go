@@ -26,6 +26,7 @@ import (
 	"kambrel.example/kambrel/core/address"
 	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/rest"
 	"kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -236,7 +237,7 @@ func (a *Agent) work(ctx context.Context, service string, lane orders.Lane) erro
 			slog.Warn("waiting for the service", logkey.Error, err)
 			told = time.Now()
 		}
-		rest(ctx, pauses.NextBackOff())
+		_ = rest.For(ctx, pauses.NextBackOff())
 	}
 	return nil
 }
@@ -246,14 +247,6 @@ func pausesUpTo(longest time.Duration) *backoff.ExponentialBackOff {
 	pauses := backoff.NewExponentialBackOff()
 	pauses.InitialInterval, pauses.MaxInterval, pauses.Multiplier = firstPause, longest, 2
 	return pauses
-}
-
-// rest waits, at most until ctx ends.
-func rest(ctx context.Context, pause time.Duration) {
-	select {
-	case <-ctx.Done():
-	case <-time.After(pause):
-	}
 }
 
 // directories reads how to reach the directories, which may change while the

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"kambrel.example/kambrel/core/logkey"
+	"kambrel.example/kambrel/core/rest"
 	"kambrel.example/kambrel/directory"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -137,7 +138,7 @@ func (a *Agent) watchOne(ctx context.Context, w *watching, key string, d Directo
 			state, pause = wire.NotWatched, tryAgain
 		}
 		w.tell(key, wire.Watch{Directory: d.Name, State: state, Detail: err.Error()})
-		rest(ctx, pause)
+		_ = rest.For(ctx, pause)
 	}
 }
 
@@ -175,9 +176,9 @@ func (a *Agent) tellChanges(ctx context.Context, name string, changed <-chan str
 			if ctx.Err() == nil {
 				slog.Warn("tell the service of a change", logkey.Directory, name, logkey.Error, err)
 			}
-			rest(ctx, time.Second)
+			_ = rest.For(ctx, time.Second)
 		}
-		rest(ctx, gather)
+		_ = rest.For(ctx, gather)
 	}
 }
 

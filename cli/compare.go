@@ -7,12 +7,12 @@ import (
 	"io"
 	"net/url"
 	"os"
-	"strings"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/compare"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
@@ -52,7 +52,7 @@ Exit status: 0 both would do the same, 2 they would not, 1 failed.`,
 			}
 			there := client.New(with, token)
 			var c comparison
-			var mine, theirs []compare.Object
+			var mine, theirs []compare.Change
 			group, ctx := errgroup.WithContext(cmd.Context())
 			group.Go(func() (err error) {
 				mine, c.Here, err = planned(ctx, here)
@@ -67,9 +67,7 @@ Exit status: 0 both would do the same, 2 they would not, 1 failed.`,
 			if err := group.Wait(); err != nil {
 				return err
 			}
-			if c.Alike, c.Differ = compare.Compare(mine, theirs); c.Differ == nil {
-				c.Differ = []compare.Difference{}
-			}
+			c.Alike, c.Differ = compare.Compare(mine, theirs)
 			if err := d.print(cmd.OutOrStdout(), c, func(w io.Writer) error { return printComparison(w, c, limit) }); err != nil {
 				return err
 			}
@@ -85,50 +83,37 @@ Exit status: 0 both would do the same, 2 they would not, 1 failed.`,
 	return command
 }
 
-// planned forecasts everybody and gathers what is planned by object.
-func planned(ctx context.Context, c *client.Client) ([]compare.Object, wire.Run, error) {
-	run, err := c.StartForecast(ctx, false)
-	if err != nil {
-		return nil, run, err
+// planned forecasts everybody and lists what is planned.
+func planned(ctx context.Context, c *client.Client) (changes []compare.Change, run wire.Run, err error) {
+	if run, err = c.StartForecast(ctx, false); err == nil {
+		run, err = c.Wait(ctx, run.ID, nil)
 	}
-	if run, err = c.Wait(ctx, run.ID, nil); err != nil {
-		return nil, run, err
+	if err == nil && run.Failure != nil {
+		err = failed("forecast", run)
 	}
-	if run.Failure != nil {
-		return nil, run, failed("forecast", run)
-	}
-	byEntry := map[string]*compare.Object{}
-	var objects []*compare.Object
-	for query := (url.Values{"limit": {"500"}}); ; {
-		page, err := c.Changes(ctx, run.ID, query)
-		if err != nil {
-			return nil, run, err
-		}
-		for _, change := range page.Items {
-			switch change.State {
+	query := url.Values{"limit": {"500"}}
+	for more := true; more && err == nil; {
+		var page wire.Page[wire.Change]
+		page, err = c.Changes(ctx, run.ID, query)
+		for _, one := range page.Items {
+			switch one.State {
 			case "planned", "held", "blocked":
 			default:
 				continue // what both forecasts note of what is in step
 			}
-			entry := change.Directory + "/" + change.EntryID + "/" + string(change.Side)
-			object := byEntry[entry]
-			if object == nil {
-				object = &compare.Object{Entry: change.Directory + "/" + change.EntryID, Kind: change.Kind, Name: change.Name, DN: change.DN}
-				byEntry[entry] = object
-				objects = append(objects, object)
+			written := ""
+			if one.Side == change.Directory {
+				written = one.ResourceID
 			}
-			object.Plans = append(object.Plans, compare.Plan{Operation: change.Operation, Code: change.Code, Held: change.State == "held", Diffs: change.Diffs})
+			changes = append(changes, compare.Change{
+				Entry: one.Directory + "/" + one.EntryID, Written: written, Kind: one.Kind, Name: one.Name, DN: one.DN,
+				Plan: compare.Plan{Operation: one.Operation, Code: one.Code, Held: one.State == "held", Diffs: one.Diffs},
+			})
 		}
-		if page.Next == "" {
-			break
-		}
+		more = page.Next != ""
 		query.Set("cursor", page.Next)
 	}
-	out := make([]compare.Object, len(objects))
-	for i, object := range objects {
-		out[i] = *object
-	}
-	return out, run, nil
+	return changes, run, err
 }
 
 func printComparison(w io.Writer, c comparison, limit int) error {
@@ -157,7 +142,7 @@ func printSide(w io.Writer, side string, plans []compare.Plan) {
 	for _, p := range plans {
 		text := p.Operation
 		if p.Code != "" {
-			text = "nothing, " + strings.ToLower(problem.Describe(problem.Code(p.Code)).Title[:1]) + problem.Describe(problem.Code(p.Code)).Title[1:]
+			text = fmt.Sprintf("nothing (%s)", problem.Describe(problem.Code(p.Code)).Title)
 		}
 		if p.Held {
 			text += ", held by the guard"

@@ -19,6 +19,7 @@ import (
 
 	"kambrel.example/kambrel/core/address"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/rest"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -452,10 +453,8 @@ func (c *Client) Wait(ctx context.Context, id int64, each func(wire.Run)) (wire.
 		if err == nil || ctx.Err() != nil || errors.As(err, &refusal) && refusal.Status < 500 {
 			return run, err
 		}
-		select {
-		case <-ctx.Done():
-			return run, ctx.Err()
-		case <-time.After(500 * time.Millisecond):
+		if err := rest.For(ctx, 500*time.Millisecond); err != nil {
+			return run, err
 		}
 	}
 }

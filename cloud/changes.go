@@ -35,8 +35,9 @@ type changesReader struct {
 	differing Differing
 	listed    func([]entry.Resource)
 	emit      func([]entry.Resource) error
-	stamps    bool // the service gives what they are made of
-	only      bool // nothing but stamps is asked for
+	// differs is told which of a page that came as stamps are not known.
+	differs func(ctx context.Context, ids []string, page url.Values) error
+	stamps  bool // the service gives what they are made of
 }
 
 // ErrNotTold says that the service does not tell what has changed, or not by versions.
@@ -56,11 +57,21 @@ func (c *Client) Changed(ctx context.Context, kind entry.Kind, since string, dif
 		return false, since, ErrNotTold
 	}
 	newest = since
-	reader := changesReader{Client: c, kind: kind, can: can, stamps: true, only: true, listed: func(page []entry.Resource) {
-		for _, resource := range page {
-			newest = max(newest, resource.LastModified())
-		}
-	}, differing: differing}
+	reader := changesReader{
+		Client: c, kind: kind, can: can, differing: differing, stamps: true,
+		listed: func(page []entry.Resource) {
+			for _, resource := range page {
+				newest = max(newest, resource.LastModified())
+			}
+		},
+		emit: func(whole []entry.Resource) error {
+			if len(whole) > 0 {
+				return ErrNotTold
+			}
+			return nil
+		},
+		differs: func(context.Context, []string, url.Values) error { return errChanged },
+	}
 	switch err = reader.read(ctx, since); {
 	case errors.Is(err, errChanged):
 		return true, newest, nil
@@ -142,10 +153,7 @@ func (c *changesReader) page(ctx context.Context, query url.Values) (listing, er
 			page.stamps = true
 			return page, nil
 		}
-		if err == nil && c.only {
-			return page, ErrNotTold
-		}
-		if err != nil && (c.only || !refusesFilter(err)) {
+		if err != nil && !refusesFilter(err) {
 			return page, err
 		}
 	}
@@ -172,10 +180,7 @@ const (
 // take hands on what a page lists, and reads it before where the page has stamps only.
 func (c *changesReader) take(ctx context.Context, page []entry.Resource, stamps bool, query url.Values) error {
 	c.listed(page)
-	switch {
-	case len(page) == 0 && c.only:
-		return nil
-	case !stamps || len(page) == 0:
+	if !stamps || len(page) == 0 {
 		return c.emit(page)
 	}
 	list := make([]entry.Stamp, len(page))
@@ -186,11 +191,13 @@ func (c *changesReader) take(ctx context.Context, page []entry.Resource, stamps 
 	if err != nil || len(others) == 0 {
 		return err
 	}
-	if c.only {
-		return errChanged
-	}
-	if len(others) > mostOneByOne {
-		whole, err := c.list(ctx, c.kind, query)
+	return c.differs(ctx, others, query)
+}
+
+// fetch reads resources by their ids and hands them on, or all of their page.
+func (c *changesReader) fetch(ctx context.Context, ids []string, page url.Values) error {
+	if len(ids) > mostOneByOne {
+		whole, err := c.list(ctx, c.kind, page)
 		if err != nil {
 			return fmt.Errorf("read %ss that are not known: %w", c.kind, err)
 		}
@@ -201,7 +208,7 @@ func (c *changesReader) take(ctx context.Context, page []entry.Resource, stamps 
 	var found []entry.Resource
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(askers)
-	for _, id := range others {
+	for _, id := range ids {
 		group.Go(func() error {
 			resource, err := c.Get(ctx, c.kind, id)
 			if err != nil || resource == nil {

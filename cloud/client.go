@@ -18,6 +18,7 @@ import (
 
 	"kambrel.example/kambrel/core/address"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/rest"
 	"kambrel.example/kambrel/protocol/scim"
 )
 
@@ -266,21 +267,7 @@ func (c *Client) pause(ctx context.Context, pause time.Duration) error {
 		paused(until)
 		defer paused(time.Time{})
 	}
-	return sleep(ctx, pause)
-}
-
-func sleep(ctx context.Context, pause time.Duration) error {
-	if pause <= 0 {
-		return nil
-	}
-	timer := time.NewTimer(pause)
-	defer timer.Stop()
-	select {
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-timer.C:
-		return nil
-	}
+	return rest.For(ctx, pause)
 }
 
 // request is one HTTP request to the cloud.

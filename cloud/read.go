@@ -47,6 +47,7 @@ func (c *Client) Read(ctx context.Context, kind entry.Kind, watermark string, di
 	}
 	if !reading.Complete {
 		changes := changesReader{Client: c, kind: kind, can: can, differing: differing, listed: listed, emit: emit}
+		changes.differs = changes.fetch
 		err = changes.read(ctx, watermark)
 		if refusesFilter(err) {
 			c.deny(FeatureFilter, err)

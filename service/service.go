@@ -75,13 +75,12 @@ type Service struct {
 
 	watching *watching.Watching
 
-	runs  *runs.Runs
-	paced func() // lets requests to the cloud keep their pace
-
-	shadow   bool
-	readOnly func() // lets nothing be written to the cloud
-	listen   sync.WaitGroup
-	stop     context.CancelFunc
+	cloud  *cloud.Client
+	pacing *pacing.Pacing
+	runs   *runs.Runs
+	shadow bool
+	listen sync.WaitGroup
+	stop   context.CancelFunc
 }
 
 // New puts a service together; Start sets it going.
@@ -95,9 +94,7 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	if options.Batch == 0 {
 		options.Batch = 500
 	}
-	one := &Service{Store: s, Events: &events.Hub{}, shadow: options.Shadow, readOnly: func() { c.ReadOnly() }}
-	pace := pacing.New(s)
-	one.paced = func() { c.Paced(pace) }
+	one := &Service{Store: s, Events: &events.Hub{}, cloud: c, pacing: pacing.New(s), shadow: options.Shadow}
 	judges := judging.New(s, c, options.Batch)
 	one.Orders = orders.New(s, one.Events, options.AgentPatience, options.Lease)
 	one.Jobs = jobs.New(s, one.Events)
@@ -108,13 +105,13 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	one.Acts = acts.New(s, judges, one.Explain, one.Setup)
 	one.Surveys = survey.New(s, one.Orders, one.Setup, judges)
 	one.Passwords = passwords.New(s, c, one.Events, one.Orders, one.Explain)
-	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords, pace)
+	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords, one.pacing)
 	one.Groups = cloudgroups.New(s, judges, one.Problems)
 	one.Operators = operators.New(s)
-	one.watching = watching.New(s, c)
+	one.watching = watching.New(s, c, one.Jobs)
 	one.audit = audit.New(s, options.Streams)
 	one.Notices = notices.New(s, options.Sender, options.URL, one.Health.Report)
-	one.runs = runs.New(s, c, one.Events, one.Orders, judges, pace, options.Runs)
+	one.runs = runs.New(s, c, one.Events, one.Orders, judges, one.pacing, options.Runs)
 	return one
 }
 
@@ -122,9 +119,9 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 func (s *Service) Start(ctx context.Context) error {
 	listening, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stop = stop
-	s.paced()
+	s.cloud.Paced(s.pacing)
 	if s.shadow {
-		s.readOnly()
+		s.cloud.ReadOnly()
 		if err := s.Store.BeShadow(ctx); err != nil {
 			stop()
 			return err

@@ -5,7 +5,6 @@ package compare
 import (
 	"cmp"
 	"fmt"
-	"maps"
 	"slices"
 
 	"kambrel.example/kambrel/core/change"
@@ -19,13 +18,14 @@ type Plan struct {
 	Diffs     []change.Diff `json:"diffs"`
 }
 
-// Object is an object with all that is planned for it, nothing where it is in step.
-type Object struct {
+// Change is a plan with what it is about.
+type Change struct {
 	Entry string // directory and id
-	Kind  string
-	Name  string
-	DN    string
-	Plans []Plan
+	// Written is what is written in a directory, by the resource that it is of; "" for the
+	// resource in the cloud.
+	Written        string
+	Kind, Name, DN string
+	Plan
 }
 
 // Difference is an object about which the two would do something else.
@@ -38,31 +38,35 @@ type Difference struct {
 	There []Plan `json:"there"`
 }
 
+// object tells an object from others.
+type object struct{ entry, written string }
+
 // Compare returns the differences in the order of names, and how many objects have the
-// same planned by both.
-func Compare(here, there []Object) (alike int, differ []Difference) {
-	others := map[string]Object{}
-	for _, object := range there {
-		others[object.Entry] = object
-	}
-	of := func(o Object) Difference {
-		return Difference{Entry: o.Entry, Kind: o.Kind, Name: o.Name, DN: o.DN, Here: []Plan{}, There: []Plan{}}
-	}
-	for _, object := range here {
-		other := others[object.Entry]
-		delete(others, object.Entry)
-		if slices.Equal(texts(object.Plans), texts(other.Plans)) {
-			alike++
-			continue
+// same planned by both. Who is in step has no change.
+func Compare(here, there []Change) (alike int, differ []Difference) {
+	objects := map[object]*Difference{}
+	of := func(c Change) *Difference {
+		key := object{c.Entry, c.Written}
+		if objects[key] == nil {
+			objects[key] = &Difference{Entry: c.Entry, Kind: c.Kind, Name: c.Name, DN: c.DN, Here: []Plan{}, There: []Plan{}}
 		}
-		d := of(object)
-		d.Here, d.There = object.Plans, append(d.There, other.Plans...)
-		differ = append(differ, d)
+		return objects[key]
 	}
-	for object := range maps.Values(others) {
-		d := of(object)
-		d.There = object.Plans
-		differ = append(differ, d)
+	for _, c := range here {
+		d := of(c)
+		d.Here = append(d.Here, c.Plan)
+	}
+	for _, c := range there {
+		d := of(c)
+		d.There = append(d.There, c.Plan)
+	}
+	differ = []Difference{}
+	for _, d := range objects {
+		if slices.Equal(texts(d.Here), texts(d.There)) {
+			alike++
+		} else {
+			differ = append(differ, *d)
+		}
 	}
 	slices.SortFunc(differ, func(a, b Difference) int {
 		return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Entry, b.Entry))

@@ -1,6 +1,7 @@
 package compare
 
 import (
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -17,25 +18,32 @@ func TestOnlyWhatWouldBeDoneOtherwiseDiffers(t *testing.T) {
 		return Plan{Operation: "update", Diffs: []change.Diff{{Target: "members", Added: change.Members(values)}}}
 	}
 	blocked := Plan{Operation: "none", Code: "near-miss"}
-	object := func(entry string, plans ...Plan) Object {
-		return Object{Entry: entry, Kind: "user", Name: "name of " + entry, Plans: plans}
+	about := func(entry string, plans ...Plan) (changes []Change) {
+		for _, p := range plans {
+			changes = append(changes, Change{Entry: entry, Kind: "user", Name: "name of " + entry, Plan: p})
+		}
+		return changes
 	}
-	here := []Object{
-		object("a", title("Mate", "rule 1")), object("b", title("Mate", "")), object("c", blocked), object("d", members("x", "y")), object("e", title("Mate", ""), blocked), object("f", Plan{Operation: "suspend"}),
+	// Groups that are made in a directory have no entry yet.
+	written := func(resource, name string) []Change {
+		return []Change{{Entry: "d/", Written: resource, Kind: "group", Name: name, Plan: Plan{Operation: "create"}}}
 	}
-	there := []Object{
-		object("f", Plan{Operation: "suspend", Held: true}), object("a", title("Mate", "rule 2")), object("b", title("Cook", "")), object("d", members("y", "x")), object("e", blocked, title("Mate", "")), object("g", blocked),
-	}
+	here := slices.Concat(
+		about("a", title("Mate", "rule 1")), about("b", title("Mate", "")), about("c", blocked), about("d", members("x", "y")), about("e", title("Mate", ""), blocked), about("f", Plan{Operation: "suspend"}),
+		written("1", "one"), written("2", "two"))
+	there := slices.Concat(
+		about("f", Plan{Operation: "suspend", Held: true}), about("a", title("Mate", "rule 2")), about("b", title("Cook", "")), about("d", members("y", "x")), about("e", blocked, title("Mate", "")), about("g", blocked),
+		written("1", "one"), written("3", "three"))
 	alike, differ := Compare(here, there)
-	assert.Equal(t, 3, alike, "not by which rule, nor in which order")
-	var entries []string
+	assert.Equal(t, 4, alike, "not by which rule, nor in which order")
+	var names []string
 	for _, d := range differ {
-		entries = append(entries, d.Entry)
+		names = append(names, d.Name)
 	}
-	assert.Equal(t, []string{"b", "c", "f", "g"}, entries)
-	assert.Empty(t, differ[1].There)
-	assert.NotNil(t, differ[1].There)
-	assert.Equal(t, []Plan{blocked}, differ[3].There)
+	assert.Equal(t, []string{"three", "two", "name of b", "name of c", "name of f", "name of g"}, names)
+	assert.Empty(t, differ[3].There)
+	assert.NotNil(t, differ[3].There)
+	assert.Equal(t, []Plan{blocked}, differ[5].There)
 	alike, differ = Compare(nil, nil)
 	assert.Zero(t, alike)
 	assert.Empty(t, differ)

@@ -48,6 +48,7 @@ core/cloudgroups    core/change core/entry core/plan core/problem core/reason co
 core/formula        core/entry core/reason
 core/pause          core/about core/problem
 core/budget
+core/rest
 core/compare        core/change
 core/settings       core/entry core/filter core/formula core/password core/problem core/scimfilter
 core/scope          core/entry core/filter core/reason core/settings
@@ -67,9 +68,9 @@ protocol/events     core/password
 protocol/wire       core/ protocol/orders
 
 directory           core/entry core/password core/problem core/secret
-cloud               core/address core/change core/entry core/problem core/rules core/secret protocol/events protocol/scim
-agent               core/address core/entry core/logkey core/password core/problem core/secret directory protocol/events protocol/orders protocol/wire
-client              core/address core/problem core/reason core/settings protocol/wire protocol/orders
+cloud               core/address core/change core/entry core/problem core/rest core/rules core/secret protocol/events protocol/scim
+agent               core/address core/entry core/logkey core/password core/problem core/rest core/secret directory protocol/events protocol/orders protocol/wire
+client              core/address core/problem core/reason core/rest core/settings protocol/wire protocol/orders
 console
 cli                 agent client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders service/audit service/notices
 
@@ -93,7 +94,7 @@ service/health      cloud core/ protocol/wire service/jobs service/pacing servic
 service/notices     core/ protocol/wire service/store
 service/runs        cloud core/ service/events service/judging service/orders service/pacing service/setup service/store protocol/orders
 service/operators   core/ protocol/wire service/store
-service/watching    cloud core/ service/store
+service/watching    cloud core/ service/jobs service/store
 service             cloud service/acts service/agents service/audit service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/pacing service/passwords service/problems service/runs service/setup service/store service/survey service/watching
 service/api         core/ protocol/wire service service/health service/operators service/setup service/store service/views protocol/orders
 

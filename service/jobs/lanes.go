@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"kambrel.example/kambrel/core/logkey"
+	"kambrel.example/kambrel/core/rest"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -32,7 +33,7 @@ func (e *Jobs) lane(ctx context.Context) {
 	for ctx.Err() == nil {
 		if err := e.executeOpen(ctx); err != nil && ctx.Err() == nil {
 			slog.Error("the run stopped and will be taken up again", logkey.Error, err)
-			rest(ctx, time.Second)
+			_ = rest.For(ctx, time.Second)
 			continue
 		}
 		// The time-out takes over from a service that was killed.
@@ -90,7 +91,7 @@ func (e *Jobs) beside(ctx context.Context) {
 			group.Go(func() {
 				if err := e.executeBeside(ctx, id); err != nil && ctx.Err() == nil {
 					slog.Error("the run stopped and will be taken up again", logkey.Run, id, logkey.Error, err)
-					rest(ctx, time.Second)
+					_ = rest.For(ctx, time.Second)
 				}
 				mu.Lock()
 				at = slices.DeleteFunc(at, func(one int64) bool { return one == id })
@@ -119,11 +120,4 @@ func (e *Jobs) executeBeside(ctx context.Context, id int64) error {
 		return e.execute(ctx, &run)
 	})
 	return err
-}
-
-func rest(ctx context.Context, d time.Duration) {
-	select {
-	case <-ctx.Done():
-	case <-time.After(d):
-	}
 }

@@ -11,6 +11,7 @@ import (
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/budget"
 	"kambrel.example/kambrel/core/logkey"
+	"kambrel.example/kambrel/core/rest"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -53,10 +54,8 @@ func (p *Pacing) Wait(ctx context.Context) error {
 			slog.Warn("requests to the cloud go unpaced", logkey.Error, err)
 			return ctx.Err()
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(min(wait, longestWait)):
+		if err := rest.For(ctx, min(wait, longestWait)); err != nil {
+			return err
 		}
 	}
 }
@@ -82,20 +81,14 @@ func (p *Pacing) take(ctx context.Context, much bool) (wait time.Duration, err e
 	if err != nil {
 		return 0, err
 	}
-	now := time.Now()
-	b, err := p.store.Budget.Now(ctx)
-	if err != nil {
-		return 0, err
-	}
-	rate, granted := b.Rate(now, fixed), 0
-	if rate > 0 {
-		want := max(1, int(rate*ahead.Minutes()))
-		if err := p.store.Budget.Change(ctx, func(b budget.Budget) budget.Budget {
-			b, granted, wait = b.Take(now, fixed, want, much)
-			return b
-		}); err != nil {
-			return 0, err
+	now, rate, granted := time.Now(), 0.0, 0
+	if err := p.store.Budget.Change(ctx, func(b budget.Budget) budget.Budget {
+		if rate = b.Rate(now, fixed); rate > 0 {
+			b, granted, wait = b.Take(now, fixed, max(1, int(rate*ahead.Minutes())), much)
 		}
+		return b
+	}); err != nil {
+		return 0, err
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -111,7 +104,7 @@ func (p *Pacing) fixed(ctx context.Context) (int, error) {
 
 // TooMuch learns from the cloud's word.
 func (p *Pacing) TooMuch(ctx context.Context, pause time.Duration) {
-	now := time.Now()
+	now, rate := time.Now(), 0.0
 	fixed, err := p.fixed(ctx)
 	if err == nil {
 		err = p.store.Budget.Change(ctx, func(b budget.Budget) budget.Budget {
@@ -120,6 +113,7 @@ func (p *Pacing) TooMuch(ctx context.Context, pause time.Duration) {
 				defer p.mu.Unlock()
 				return p.sent.within(now, within)
 			}, pause)
+			rate = b.Rate(now, fixed)
 			return b
 		})
 	}
@@ -127,20 +121,13 @@ func (p *Pacing) TooMuch(ctx context.Context, pause time.Duration) {
 		slog.Warn("learn how many requests the cloud takes", logkey.Error, err)
 		return
 	}
-	rate, err := p.PerMinute(ctx)
-	if err == nil && int(rate) != int(p.learned(rate)) {
-		slog.Info("the cloud takes no more requests", logkey.PerMinute, int(rate))
-	}
-}
-
-// learned lets it be looked at once how much may be sent, and returns what it was before.
-func (p *Pacing) learned(rate float64) (before float64) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	before = p.rate
-	p.looked, p.rate = time.Time{}, rate
+	if int(rate) != int(p.rate) {
+		slog.Info("the cloud takes no more requests", logkey.PerMinute, int(rate))
+	}
+	p.looked, p.rate = time.Time{}, rate // it is looked at once how much may be sent
 	clear(p.taken)
-	return before
 }
 
 // PerMinute is how many requests the cloud takes, 0 where no limit is known.

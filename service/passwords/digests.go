@@ -12,6 +12,7 @@ import (
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/rest"
 	"kambrel.example/kambrel/core/settings"
 	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/service/store"
@@ -50,7 +51,7 @@ func (p *Passwords) rounds(ctx context.Context) {
 			}
 		}
 		if await(ctx, told, every, "run", "settings", "password", "agent", "resumed") {
-			sleep(ctx, apart-time.Since(began))
+			_ = rest.For(ctx, apart-time.Since(began))
 		}
 	}
 }

@@ -103,13 +103,6 @@ func await(ctx context.Context, told <-chan store.Event, most time.Duration, kin
 	}
 }
 
-func sleep(ctx context.Context, pause time.Duration) {
-	select {
-	case <-ctx.Done():
-	case <-time.After(pause):
-	}
-}
-
 // settings are the active ones; false while there are none or they cannot be read.
 func (p *Passwords) settings(ctx context.Context) (settings.Document, bool) {
 	revision, ok, err := p.store.Settings.Active(ctx)

@@ -10,6 +10,7 @@ import (
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/rest"
 	"kambrel.example/kambrel/protocol/events"
 )
 
@@ -104,7 +105,7 @@ func (l *listener) answer(ctx context.Context, id string, failed *events.SetFail
 		if err = l.stream.Answer(ctx, id, failed); err == nil || ctx.Err() != nil {
 			return
 		}
-		sleep(ctx, 100*time.Millisecond)
+		_ = rest.For(ctx, 100*time.Millisecond)
 	}
 	// The cloud sends the token again, and is told again then.
 	slog.Warn("tell the cloud what became of an event", logkey.Event, id, logkey.Error, err)

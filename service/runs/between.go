@@ -40,18 +40,22 @@ func (x *execution) givesWay(rank int) bool {
 	return rank < store.RankReferences && x.within == nil && (x.run.Purpose == purpose.Sync || x.run.Purpose == purpose.Full)
 }
 
-// waiting finds a run that may come in between. Where other settings were activated
-// meanwhile, none may: it would look at everybody.
-func (x *execution) waiting(ctx context.Context) (run store.Run, found bool, err error) {
+// waiting finds a run that may come in between, nil for none. Where other settings were
+// activated meanwhile, none may: it would look at everybody.
+func (x *execution) waiting(ctx context.Context) (*store.Run, error) {
 	now := time.Now()
 	if now.Sub(*x.run.Started) < longRun || !x.gaveWay.due(now) {
-		return run, false, nil
+		return nil, nil
 	}
-	if run, found, err = x.store.Runs.MayComeBetween(ctx, x.run.ID); err != nil || !found {
-		return run, false, err
+	run, found, err := x.store.Runs.MayComeBetween(ctx, x.run.ID)
+	if err != nil || !found {
+		return nil, err
 	}
 	active, _, err := x.store.Settings.Active(ctx)
-	return run, active.Revision == x.run.Revision, err
+	if err != nil || active.Revision != x.run.Revision {
+		return nil, err
+	}
+	return &run, nil
 }
 
 // around is the run that this one comes in between of, 0 for none.
@@ -63,10 +67,10 @@ func (x *execution) around() int64 {
 }
 
 // between executes a run within this one.
-func (x *execution) between(ctx context.Context, run store.Run) error {
+func (x *execution) between(ctx context.Context, run *store.Run) error {
 	slog.Info("a run comes in between", logkey.Run, run.ID, logkey.Within, x.run.ID)
 	began := time.Now()
-	err := x.begin(ctx, &run, x)
+	err := x.begin(ctx, run, x)
 	x.gaveWay = gaveWay{time.Now(), time.Since(began)}
 	if err != nil {
 		return fmt.Errorf("run %d in between: %w", run.ID, err)
@@ -81,46 +85,44 @@ func (x *execution) followed(ctx context.Context) error {
 	if x.gaveWay.at.IsZero() || x.run.State == progress.Failed {
 		return nil
 	}
-	_, err := x.store.Runs.AskOnce(ctx, store.Run{Purpose: purpose.Sync, By: store.ByLive, Revision: x.run.Revision})
+	_, err := x.store.Runs.AskLive(ctx, x.run.Revision)
 	return err
 }
 
 // writeRank carries the planned changes of one rank out, and gives way meanwhile.
 func (x *execution) writeRank(ctx context.Context, rank int, last bool) error {
-	for after, left := int64(0), true; left; {
-		var run store.Run
-		var comes bool
-		group, groupCtx := errgroup.WithContext(ctx)
-		group.SetLimit(x.options.Workers)
-		for left && !comes && groupCtx.Err() == nil {
-			// An operator may have stopped it meanwhile; then the run ends here.
-			err := x.store.Pauses.Allow(groupCtx, pause.All.ToCloud)
-			if err == nil && x.givesWay(rank) {
-				run, comes, err = x.waiting(groupCtx)
-			}
-			if err != nil {
-				return errors.Join(err, group.Wait())
-			}
-			if comes {
-				break
-			}
-			changes, err := x.store.Changes.Next(groupCtx, x.run.ID, rank, after, chunkOf(rank))
-			if err != nil {
-				return errors.Join(err, group.Wait())
-			}
-			if left = len(changes) > 0; left {
-				after = changes[len(changes)-1].ID
-				group.Go(func() error { return x.writeChunk(groupCtx, changes, last) })
-			}
-		}
-		if err := group.Wait(); err != nil {
+	for after := int64(0); ; {
+		comes, err := x.writeUntil(ctx, rank, &after, last)
+		if err != nil || comes == nil {
 			return err
 		}
-		if comes {
-			if err := x.between(ctx, run); err != nil {
-				return err
-			}
+		if err := x.between(ctx, comes); err != nil {
+			return err
 		}
 	}
-	return nil
+}
+
+// writeUntil carries out what is planned of a rank after a change, until a run comes in
+// between, which it returns, or nothing is left.
+func (x *execution) writeUntil(ctx context.Context, rank int, after *int64, last bool) (comes *store.Run, err error) {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(x.options.Workers)
+	for ctx.Err() == nil {
+		// An operator may have stopped it meanwhile; then the run ends here.
+		if err = x.store.Pauses.Allow(ctx, pause.All.ToCloud); err != nil {
+			break
+		}
+		if x.givesWay(rank) {
+			if comes, err = x.waiting(ctx); err != nil || comes != nil {
+				break
+			}
+		}
+		var changes []store.Change
+		if changes, err = x.store.Changes.Next(ctx, x.run.ID, rank, *after, chunkOf(rank)); err != nil || len(changes) == 0 {
+			break
+		}
+		*after = changes[len(changes)-1].ID
+		group.Go(func() error { return x.writeChunk(ctx, changes, last) })
+	}
+	return comes, errors.Join(err, group.Wait())
 }

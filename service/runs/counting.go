@@ -2,6 +2,7 @@ package runs
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"kambrel.example/kambrel/core/purpose"
@@ -34,13 +35,14 @@ func (x *execution) countSince(ctx context.Context) error {
 			x.since.losses = *counted.Since
 		}
 	}
-	x.since.removals, x.since.losses = later(x.since.removals, counted.Decided), later(x.since.losses, counted.Decided)
+	for _, one := range []*time.Time{&x.since.removals, &x.since.losses} {
+		if one.Before(counted.Decided) {
+			*one = counted.Decided
+		}
+	}
+	earliest := slices.MinFunc([]time.Time{x.since.removals, x.since.losses}, time.Time.Compare)
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	earliest := x.since.removals
-	if x.since.losses.Before(earliest) {
-		earliest = x.since.losses
-	}
 	x.run.GuardSince = &earliest
 	return nil
 }
@@ -48,10 +50,3 @@ func (x *execution) countSince(ctx context.Context) error {
 // releasesSome tells whether the run lets some through of what is held, and the rest waits
 // on.
 func (x *execution) releasesSome() bool { return len(x.run.Only) > 0 }
-
-func later(a, b time.Time) time.Time {
-	if a.Before(b) {
-		return b
-	}
-	return a
-}

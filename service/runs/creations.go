@@ -14,6 +14,7 @@ import (
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/match"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/rest"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -262,10 +263,8 @@ func (x *execution) goneOf(ctx context.Context, kind entry.Kind, ids []string) (
 	if gone, err = ask(ids); err != nil || len(gone) == 0 {
 		return gone, there, err
 	}
-	select {
-	case <-ctx.Done():
-		return nil, nil, ctx.Err()
-	case <-time.After(x.options.GonePause):
+	if err := rest.For(ctx, x.options.GonePause); err != nil {
+		return nil, nil, err
 	}
 	gone, err = ask(gone)
 	return gone, there, err

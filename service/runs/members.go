@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"slices"
 	"sync"
-	"time"
 
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/rest"
 	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/service/store"
 )
@@ -92,10 +92,8 @@ func (x *execution) writeWatched(ctx context.Context, p pending, r *results, las
 	var after []string
 	for try := range 3 { // what was written a moment ago may show late
 		if try > 0 {
-			select {
-			case <-ctx.Done():
-				return nil, ctx.Err()
-			case <-time.After(x.options.GonePause / 2):
+			if err := rest.For(ctx, x.options.GonePause/2); err != nil {
+				return nil, err
 			}
 		}
 		var found bool

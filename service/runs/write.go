@@ -16,6 +16,7 @@ import (
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/rest"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -139,10 +140,8 @@ func (x *execution) attempts(ctx context.Context, open []pending, r *results, la
 			return notAnswered(open, fruitless)
 		}
 		if fruitless > 1 {
-			select {
-			case <-ctx.Done():
-				return ctx.Err()
-			case <-time.After(pauses.NextBackOff()):
+			if err := rest.For(ctx, pauses.NextBackOff()); err != nil {
+				return err
 			}
 		}
 		var still []pending

@@ -38,11 +38,14 @@ func (s Budget) read(ctx context.Context, lock string) (budget.Budget, error) {
 // Change changes it; nobody else does meanwhile.
 func (s Budget) Change(ctx context.Context, change func(budget.Budget) budget.Budget) error {
 	err := s.Tx(ctx, func(tx *Store) error {
-		b, err := tx.Budget.read(ctx, "FOR UPDATE")
+		before, err := tx.Budget.read(ctx, "FOR UPDATE")
 		if err != nil {
 			return err
 		}
-		b = change(b)
+		b := change(before)
+		if b == before {
+			return nil
+		}
 		_, err = tx.exec(ctx, `UPDATE cloud_budget SET per_minute = ?, learned = ?, window_seconds = ?, words = ?, remaining = ?, at = ?`, b.PerMinute, b.Learned, b.Window.Seconds(), b.Words, b.Left, b.At)
 		return err
 	})

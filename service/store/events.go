@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"kambrel.example/kambrel/core/logkey"
+	"kambrel.example/kambrel/core/rest"
 )
 
 const channel = "kambrel"
@@ -41,10 +42,7 @@ func (s *session) Listen(ctx context.Context, each func(Event)) {
 	for ctx.Err() == nil {
 		if err := s.listenOnce(ctx, func(event Event) { pauses.Reset(); each(event) }); err != nil && ctx.Err() == nil {
 			slog.Warn("listening for events broke off, trying again", logkey.Error, err)
-			select {
-			case <-ctx.Done():
-			case <-time.After(pauses.NextBackOff()):
-			}
+			_ = rest.For(ctx, pauses.NextBackOff())
 			each(Event{})
 		}
 	}

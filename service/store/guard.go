@@ -17,7 +17,13 @@ import (
 // Losses tells what the planned changes of some ranks of a run take away, alike ones
 // together, and from which groups how many members go.
 func (s Changes) Losses(ctx context.Context, run int64, from, to int) ([]problem.Loss, map[string]int, error) {
-	return s.lossesAndGroups(ctx, `changes c WHERE c.run_id = @run AND c.state = 'planned' AND c.rank BETWEEN @from AND @to`, map[string]any{"run": run, "from": from, "to": to})
+	of, args := `changes c WHERE c.run_id = @run AND c.state = 'planned' AND c.rank BETWEEN @from AND @to`, map[string]any{"run": run, "from": from, "to": to}
+	losses, err := s.losses(ctx, of, args)
+	if err != nil || !slices.ContainsFunc(losses, losesMembers) {
+		return losses, nil, err
+	}
+	groups, err := s.membersOf(ctx, `SELECT c.resource_id, sum(c.members_lost) AS members FROM `+of+` AND c.members_lost > 0 GROUP BY 1`, args)
+	return losses, groups, err
 }
 
 // LossesSince is the same of what runs have carried out since a time. Of groups it is by how
@@ -42,15 +48,6 @@ func (s Changes) LossesSince(ctx context.Context, around int64, since time.Time,
 }
 
 func losesMembers(l problem.Loss) bool { return l.Of == string(plan.LosesMembers) }
-
-func (s Changes) lossesAndGroups(ctx context.Context, of string, args map[string]any) ([]problem.Loss, map[string]int, error) {
-	losses, err := s.losses(ctx, of, args)
-	if err != nil || !slices.ContainsFunc(losses, losesMembers) {
-		return losses, nil, err
-	}
-	groups, err := s.membersOf(ctx, `SELECT c.resource_id, sum(c.members_lost) AS members FROM `+of+` AND c.members_lost > 0 GROUP BY 1`, args)
-	return losses, groups, err
-}
 
 // membersOf reads how many members groups lose; who loses none is left out.
 func (s Changes) membersOf(ctx context.Context, query string, args map[string]any) (map[string]int, error) {

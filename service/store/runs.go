@@ -138,6 +138,11 @@ func (s Runs) AskOnce(ctx context.Context, run Run) (int64, error) {
 	return s.newUnless(ctx, run, `state = 'waiting' AND purpose IN ('sync', 'full')`)
 }
 
+// AskLive is AskOnce of a run that a change has started.
+func (s Runs) AskLive(ctx context.Context, revision int) (int64, error) {
+	return s.AskOnce(ctx, Run{Purpose: purpose.Sync, By: ByLive, Revision: revision})
+}
+
 // newUnless asks for a run unless there is one that a condition chooses; of several who ask
 // at once, one does.
 func (s Runs) newUnless(ctx context.Context, run Run, there string) (int64, error) {

@@ -14,8 +14,10 @@ import (
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/logkey"
+	"kambrel.example/kambrel/core/pause"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/core/purpose"
+	"kambrel.example/kambrel/core/rest"
+	"kambrel.example/kambrel/service/jobs"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -31,6 +33,7 @@ const (
 type Watching struct {
 	store *store.Store
 	cloud *cloud.Client
+	jobs  *jobs.Jobs
 
 	stop  context.CancelFunc
 	group sync.WaitGroup
@@ -42,8 +45,8 @@ type Watching struct {
 }
 
 // New makes one; Start sets it going.
-func New(s *store.Store, c *cloud.Client) *Watching {
-	return &Watching{store: s, cloud: c, from: map[entry.Kind]string{}, pause: every}
+func New(s *store.Store, c *cloud.Client, j *jobs.Jobs) *Watching {
+	return &Watching{store: s, cloud: c, jobs: j, from: map[entry.Kind]string{}, pause: every}
 }
 
 // Start begins to ask, until Stop.
@@ -54,7 +57,7 @@ func (w *Watching) Start(ctx context.Context) {
 			if _, err := w.store.Own(ctx, store.Watching, 1, w.watch); err != nil && ctx.Err() == nil {
 				slog.Warn("watch the cloud", logkey.Error, err)
 			}
-			rest(ctx, every) // another does, or it is begun anew
+			_ = rest.For(ctx, every) // another does, or it is begun anew
 		}
 	})
 }
@@ -72,23 +75,16 @@ func (w *Watching) watch(ctx context.Context) error {
 		if err := w.once(ctx); err != nil && ctx.Err() == nil && problem.CodeOf(err) == "" {
 			return err // what has a code is told by runs, which meet the same
 		}
-		rest(ctx, w.pause)
+		_ = rest.For(ctx, w.pause)
 	}
 	return nil
 }
 
 // once asks for every kind, unless a run is under way or nothing starts one.
 func (w *Watching) once(ctx context.Context) error {
-	active, ok, err := w.store.Settings.Active(ctx)
-	if err != nil || !ok || !active.Document.Schedule.IsLive() || !active.Document.Schedule.Within(time.Now()) {
+	active, live, err := w.jobs.Live(ctx, pause.All.ToCloud)
+	if err != nil || !live {
 		return err
-	}
-	pauses, err := w.store.Pauses.Now(ctx)
-	if err != nil {
-		return err
-	}
-	if _, stopped := pauses.ToCloud(); stopped {
-		return nil
 	}
 	if _, open, err := w.store.Runs.Open(ctx); err != nil || open {
 		return err
@@ -97,10 +93,11 @@ func (w *Watching) once(ctx context.Context) error {
 		return err
 	}
 	for _, kind := range entry.Kinds {
-		if _, offered, err := w.cloud.Type(ctx, kind); err != nil || !offered {
-			if err != nil {
-				return err
-			}
+		_, offered, err := w.cloud.Type(ctx, kind)
+		if err != nil {
+			return err
+		}
+		if !offered {
 			continue
 		}
 		changed, err := w.changed(ctx, kind)
@@ -108,7 +105,7 @@ func (w *Watching) once(ctx context.Context) error {
 			return err
 		}
 		if changed {
-			w.asked, err = w.store.Runs.AskOnce(ctx, store.Run{Purpose: purpose.Sync, By: store.ByLive, Revision: active.Revision})
+			w.asked, err = w.store.Runs.AskLive(ctx, active.Revision)
 			return err
 		}
 	}
@@ -141,6 +138,7 @@ func (w *Watching) changed(ctx context.Context, kind entry.Kind) (bool, error) {
 	since := max(state.Watermark, w.from[kind])
 	changed, newest, err := w.cloud.Changed(ctx, kind, since, w.store.Resources.Differing)
 	if errors.Is(err, cloud.ErrNotTold) {
+		w.pause = longest // it will hardly learn it soon
 		if !w.told {
 			slog.Info("the cloud does not tell what has changed: the schedule finds it", logkey.Kind, string(kind))
 		}
@@ -151,11 +149,4 @@ func (w *Watching) changed(ctx context.Context, kind entry.Kind) (bool, error) {
 		w.from[kind] = newest
 	}
 	return changed, err
-}
-
-func rest(ctx context.Context, pause time.Duration) {
-	select {
-	case <-ctx.Done():
-	case <-time.After(pause):
-	}
 }
