@@ -36,7 +36,7 @@ func TestTheConsole(t *testing.T) {
 
 	do("see the overview", chromedp.Click(`a[href="/"].place`, chromedp.ByQuery), shows("h1", "Overview"), shows(".number", "120"), shows(".state", "Everything is in step"), shows("td", "brisling-1"))
 
-	w.Set("cn=Crew 00007,"+worldtest.People, "title", "Bosun")
+	w.Set(worldtest.Crew(7), "title", "Bosun")
 	do("sync and see the run live to its end", worldtest.Button("Sync now"), shows("h1", "Run 2"), shows(".tag", "In step"), shows("td", "crew00007@brisling.example"))
 	do("see before and after", chromedp.Click(".n-data-table-expand-trigger", chromedp.ByQuery), shows(".taken", "Hand"), shows(".added", "Bosun"))
 	do("filter changes, with the place in the address", chromedp.SendKeys(`input[aria-label="Login or name contains"]`, "nobody", chromedp.ByQuery), shows(".n-data-table", "No change fits"))

@@ -1,11 +1,9 @@
 package desk_test
 
 import (
-	gosql "database/sql"
 	"fmt"
 	"net/http"
 	"net/url"
-	"path"
 	"strings"
 	"testing"
 	"time"
@@ -55,8 +53,7 @@ func TestEachRemedyIsFollowedToItsEnd(t *testing.T) {
 		fmt.Fprint(answer, `{"schemas":["urn:ietf:params:scim:api:messages:2.0:Error"],"status":"400","scimType":"invalidValue","detail":"title: not so"}`)
 		return true
 	})
-	status, answer := worldtest.SCIM(t, w.Address(), "POST", w.Cloud.Control+"/faults", map[string]any{"titleLength": 20})
-	require.Equal(t, 200, status, answer)
+	w.CloudFaults(map[string]any{"titleLength": 20})
 
 	mail := func(name string) string {
 		return strings.ToLower(strings.ReplaceAll(name, " ", ".")) + "@brisling.example"
@@ -270,22 +267,12 @@ func TestProblemsThatAreNobodysAreTold(t *testing.T) {
 	require.Eventually(t, open(problem.NoticesStuck, 1), 30*time.Second, 100*time.Millisecond)
 
 	// The database takes no writes, and does again.
-	sql, err := gosql.Open("pgx", w.DSN)
-	require.NoError(t, err)
-	defer sql.Close()
-	name := path.Base(strings.Split(w.DSN, "?")[0])
-	for _, only := range []string{"on", "off"} {
-		_, err := sql.Exec(`BEGIN; SET TRANSACTION READ WRITE; ALTER DATABASE "` + name + `" SET default_transaction_read_only = ` + only + `; COMMIT`)
-		require.NoError(t, err)
-		_, err = sql.Exec(`SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()`)
-		require.NoError(t, err)
-		if only == "on" {
-			require.Eventually(t, func() bool {
-				_, stderr, status := w.Kambrel("sync")
-				return status != 0 && strings.Contains(stderr, title(problem.DatabaseReadOnly))
-			}, 20*time.Second, 100*time.Millisecond)
-		}
-	}
+	w.ReadOnly(true)
+	require.Eventually(t, func() bool {
+		_, stderr, status := w.Kambrel("sync")
+		return status != 0 && strings.Contains(stderr, title(problem.DatabaseReadOnly))
+	}, 20*time.Second, 100*time.Millisecond)
+	w.ReadOnly(false)
 	require.NoError(t, w.Agent.Stop()) // it waits longer each time that it is sent away
 	w.StartAgent()
 	require.Eventually(t, func() bool {

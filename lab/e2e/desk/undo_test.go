@@ -115,7 +115,7 @@ func TestARunIsUndone(t *testing.T) {
 
 	// Members and managers.
 	w.Member(deck, false, "cn=Bo Vik,"+worldtest.People)
-	w.Set(bo, "manager", "cn=Crew 00001,"+worldtest.People)
+	w.Set(bo, "manager", worldtest.Crew(1))
 	manager := w.Manager("bo.vik")
 	run = w.InStep(2)
 	assert.Equal(t, []string{"ada.lind"}, worldtest.Members(t, w.Address(), "Deck"))
@@ -130,7 +130,7 @@ func TestARunIsUndone(t *testing.T) {
 	w.Says([]string{"pins", "list"}, "Nothing is pinned")
 
 	// Who was suspended comes back, and who was created goes as a leaver does.
-	require.NoError(t, w.LDAP.Del(ldap.NewDelRequest("cn=Crew 00007,"+worldtest.People, nil)))
+	require.NoError(t, w.LDAP.Del(ldap.NewDelRequest(worldtest.Crew(7), nil)))
 	w.Person("Eli Sund", nil)
 	run = w.InStep(2)
 	undo(w, run.ID)

@@ -97,16 +97,14 @@ func TestTheCloudFailsNowAndThen(t *testing.T) {
 	const crew = 600
 	w := worldtest.NewRaced(t, worldtest.LDIFPeople(crew))
 	w.Activate(worldtest.Document())
-	status, _ := worldtest.SCIM(t, w.Address(), "POST", w.Cloud.Control+"/faults", map[string]any{"rate": 0.3, "seed": 42})
-	require.Equal(t, 200, status)
+	w.CloudFaults(map[string]any{"rate": 0.3, "seed": 42})
 	run := w.Run(wire.NewRun{})
 	require.Equal(t, progress.InStep, run.State, "%+v", run.Failure)
 	for i := range 30 {
-		w.Set(fmt.Sprintf("cn=Crew %05d,%s", i, worldtest.People), "title", "Mate")
+		w.Set(worldtest.Crew(i), "title", "Mate")
 	}
 	require.Equal(t, progress.InStep, w.Run(wire.NewRun{}).State)
-	status, _ = worldtest.SCIM(t, w.Address(), "POST", w.Cloud.Control+"/faults", map[string]any{})
-	require.Equal(t, 200, status)
+	w.CloudFaults(nil)
 	assert.Len(t, worldtest.Users(t, w.Address(), ""), crew)
 	assert.Len(t, worldtest.Users(t, w.Address(), `title eq "Mate"`), 30)
 	assert.Zero(t, w.Run(wire.NewRun{Purpose: purpose.Full}).Counts.Changes)
@@ -117,10 +115,7 @@ func TestTheCloudFailsNowAndThen(t *testing.T) {
 func TestAValueThatTheCloudAltersIsNoticed(t *testing.T) {
 	t.Parallel()
 	w := worldtest.NewRaced(t, "")
-	titles := func(length int) {
-		status, answer := worldtest.SCIM(t, w.Address(), "POST", w.Cloud.Control+"/faults", map[string]any{"titleLength": length})
-		require.Equal(t, 200, status, answer)
-	}
+	titles := func(length int) { w.CloudFaults(map[string]any{"titleLength": length}) }
 	titles(6)
 	ada := w.Person("Ada Brekke", map[string]string{"title": "Chief Officer"})
 	w.Person("Jon Sletta", map[string]string{"title": "Mate"})
@@ -168,7 +163,7 @@ func TestWhatIsAwayIsNamed(t *testing.T) {
 		return found
 	}
 
-	w.Set("cn=Crew 00001,"+worldtest.People, "title", "Mate")
+	w.Set(worldtest.Crew(1), "title", "Mate")
 	require.NoError(t, w.Agent.Stop())
 	failsWith(problem.AgentOffline, "brisling-1")
 	out, _, status := w.Kambrel("sync")
@@ -180,7 +175,7 @@ func TestWhatIsAwayIsNamed(t *testing.T) {
 	failsWith(problem.DirectoryUnreachable, "connection refused")
 	away := map[string]string{"brisling": string(problem.DirectoryUnreachable)}
 	assert.Equal(t, away, open(about.Directory, false), "a problem of the directory, and not of the run")
-	out, _, status = w.Kambrel("trial", "cn=Crew 00003,"+worldtest.People, "--write")
+	out, _, status = w.Kambrel("trial", worldtest.Crew(3), "--write")
 	assert.Zero(t, status, out)
 	assert.Equal(t, away, open(about.Directory, false), "a run of one entry has not met the directory")
 	w.RestartDirectory()
@@ -188,7 +183,7 @@ func TestWhatIsAwayIsNamed(t *testing.T) {
 	assert.Empty(t, open(about.Directory, false))
 	assert.Equal(t, away, open(about.Directory, true), "it closes by itself, and stays in the history")
 
-	w.Set("cn=Crew 00002,"+worldtest.People, "title", "Mate")
+	w.Set(worldtest.Crew(2), "title", "Mate")
 	require.NoError(t, w.Cloud.Stop())
 	failsWith(problem.CloudUnreachable, "connection refused")
 	assert.Equal(t, map[string]string{"": string(problem.CloudUnreachable)}, open(about.Cloud, false))
@@ -212,10 +207,7 @@ func TestTheDatabaseRestartsInMidRun(t *testing.T) {
 	require.NoError(t, err)
 	w.AwaitMoment(first.ID, func(r wire.Run) bool { return r.Stage == "write" })
 	require.NoError(t, w.Postgres.Stop())
-	again, err := w.Lab.StartPostgres(t.Context(), w.Postgres.Port, true)
-	require.NoError(t, err)
-	require.Equal(t, w.Postgres.Port, again.Port)
-	w.Postgres = again
+	w.StartDatabase()
 	run := w.Wait(first.ID)
 	require.Equal(t, progress.InStep, run.State, "%+v", run.Failure)
 	assert.Len(t, worldtest.Users(t, w.Address(), ""), crew)
@@ -230,7 +222,7 @@ func TestADirectoryThatForgotItsHistoryIsReadAnew(t *testing.T) {
 	w := worldtest.NewRaced(t, worldtest.LDIFPeople(30))
 	w.Activate(worldtest.Document())
 	w.InStep(30)
-	w.Set("cn=Crew 00001,"+worldtest.People, "title", "Mate")
+	w.Set(worldtest.Crew(1), "title", "Mate")
 	require.NoError(t, w.Directory.Stop())
 	w.RestartDirectory()
 	w.InStep(1)
@@ -245,7 +237,7 @@ func TestADirectoryThatWasKilledLosesNobody(t *testing.T) {
 	w.Activate(worldtest.Document())
 	w.InStep(10)
 	for n := range 5 {
-		w.Set(fmt.Sprintf("cn=Crew %05d,%s", n, worldtest.People), "title", "Mate")
+		w.Set(worldtest.Crew(n), "title", "Mate")
 		w.Person(fmt.Sprintf("Newcomer %d", n), nil)
 	}
 	w.InStep(10)

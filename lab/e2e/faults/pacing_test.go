@@ -60,7 +60,7 @@ func TestRequestsAreKeptToWhatTheCloudTakes(t *testing.T) {
 	w.Says([]string{"health"}, " requests a minute")
 	retitle := func(title string) {
 		for n := range crew {
-			w.Set(fmt.Sprintf("cn=Crew %05d,%s", n, worldtest.People), "title", title)
+			w.Set(worldtest.Crew(n), "title", title)
 		}
 	}
 	retitle("Mate")

@@ -33,7 +33,7 @@ func TestTheScheduleGoesOnWhenAServiceIsKilled(t *testing.T) {
 
 	w.AgentKnows(w.URL, address)
 	w.Service.Kill()
-	w.Set("cn=Crew 00001,"+worldtest.People, "title", "Mate")
+	w.Set(worldtest.Crew(1), "title", "Mate")
 	next := worldtest.AwaitRun(t, standby, func(r wire.Run) bool { return r.ID > first.ID && r.By == "schedule" && r.Counts.Update == 1 })
 	assert.Equal(t, progress.InStep, next.State)
 	assert.Equal(t, "Mate", w.User("crew00001@brisling.example")["title"])

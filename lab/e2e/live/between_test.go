@@ -47,21 +47,21 @@ func TestALiveChangeGoesBeforeTheRestOfAFirstRun(t *testing.T) {
 	// Somebody new, somebody whom the first run has planned and not made yet, with another
 	// title, and somebody who is gone before being made.
 	w.Person("Ada Lind", map[string]string{"title": "Pilot"})
-	w.Set("cn=Crew 03990,"+worldtest.People, "title", "Cook")
-	require.NoError(t, w.LDAP.Del(ldap.NewDelRequest("cn=Crew 03991,"+worldtest.People, nil)))
-	t.Logf("somebody new after %s", arrives(w, login, "Pilot"))
+	w.Set(worldtest.Crew(3990), "title", "Cook")
+	require.NoError(t, w.LDAP.Del(ldap.NewDelRequest(worldtest.Crew(3991), nil)))
+	t.Logf("somebody new after %s", w.Arrives(login, "Pilot"))
 	goesOn()
-	t.Logf("the other title after %s more", arrives(w, "crew03990@brisling.example", "Cook"))
+	t.Logf("the other title after %s more", w.Arrives("crew03990@brisling.example", "Cook"))
 	goesOn()
 
 	// An operator needs not wait either.
-	w.Says([]string{"trial", "cn=Crew 03995," + worldtest.People, "--write"}, "create")
+	w.Says([]string{"trial", worldtest.Crew(3995), "--write"}, "create")
 	assert.NotNil(t, w.User("crew03995@brisling.example"))
 	goesOn()
 
 	// The service is killed while the run in between makes a group, of which a cloud would
 	// make two.
-	w.Group("Night watch", "cn=Crew 00001,"+worldtest.People)
+	w.Group("Night watch", worldtest.Crew(1))
 	var inBetween wire.Run
 	require.Eventually(t, func() bool {
 		page, err := w.Client.Runs(t.Context(), nil)

@@ -42,17 +42,6 @@ func watched(w *worldtest.World, state string) wire.Watch {
 	return found
 }
 
-// arrives waits until the cloud has a title, and tells how long that took.
-func arrives(w *worldtest.World, login, title string) time.Duration {
-	w.T.Helper()
-	began := time.Now()
-	require.Eventually(w.T, func() bool {
-		user := w.User(login)
-		return user != nil && user["title"] == title
-	}, 30*time.Second, 10*time.Millisecond, "%s becomes %s", login, title)
-	return time.Since(began)
-}
-
 // login is Ada's in the cloud.
 const login = "ada.lind@brisling.example"
 
@@ -61,7 +50,7 @@ func adaArrives(w *worldtest.World) (dn string) {
 	w.T.Helper()
 	w.Activate(liveDocument())
 	dn = w.Person("Ada Lind", map[string]string{"title": "Mate"})
-	arrives(w, login, "Mate") // also the first run begins by itself
+	w.Arrives(login, "Mate") // also the first run begins by itself
 	return dn
 }
 
@@ -79,7 +68,7 @@ func TestAChangeArrivesByItself(t *testing.T) {
 	for i := range 10 {
 		title := fmt.Sprintf("Mate %d", i)
 		w.Set(ada, "title", title)
-		took = append(took, arrives(w, login, title))
+		took = append(took, w.Arrives(login, title))
 	}
 	slices.Sort(took)
 	t.Logf("from directory to cloud: %s in the middle, %s at most", took[len(took)/2], took[len(took)-1])
@@ -87,7 +76,7 @@ func TestAChangeArrivesByItself(t *testing.T) {
 
 	// A person who comes and one who is deleted.
 	bo := w.Person("Bo Vik", map[string]string{"title": "Cook"})
-	arrives(w, "bo.vik@brisling.example", "Cook")
+	w.Arrives("bo.vik@brisling.example", "Cook")
 	require.NoError(t, w.LDAP.Del(ldap.NewDelRequest(bo, nil)))
 	require.Eventually(t, func() bool { return w.User("bo.vik@brisling.example")["active"] == false }, 20*time.Second, 20*time.Millisecond)
 
@@ -99,7 +88,7 @@ func TestAChangeArrivesByItself(t *testing.T) {
 	}
 	before := runs()
 	for i := range 60 {
-		w.Set(fmt.Sprintf("cn=Crew %05d,%s", i, worldtest.People), "title", "Stoker")
+		w.Set(worldtest.Crew(i), "title", "Stoker")
 	}
 	require.Eventually(t, func() bool { return len(worldtest.Users(t, w.Address(), `title eq "Stoker"`)) == 60 }, 30*time.Second, 50*time.Millisecond)
 	assert.Less(t, runs()-before, 30, "a few runs, not one for each")
@@ -109,12 +98,12 @@ func TestAChangeArrivesByItself(t *testing.T) {
 	require.NoError(t, w.Agent.Stop())
 	w.Set(ada, "title", "Purser")
 	w.StartAgent()
-	arrives(w, login, "Purser")
+	w.Arrives(login, "Purser")
 	require.NoError(t, w.Directory.Process.Stop())
 	watched(w, wire.WatchBroken)
 	w.RestartDirectory()
 	w.Set(ada, "title", "Master")
-	arrives(w, login, "Master")
+	w.Arrives(login, "Master")
 	watched(w, wire.Watched)
 
 	// Switched off, nobody watches.
@@ -155,8 +144,8 @@ func TestADirectoryThatTellsNothingIsAsked(t *testing.T) {
 	w.Activate(liveDocument())
 	watched(w, wire.WatchPolled)
 	require.Eventually(t, func() bool { return w.User("crew00001@brisling.example") != nil }, 30*time.Second, 50*time.Millisecond, "all is read once")
-	w.Set("cn=Crew 00001,"+worldtest.People, "title", "Mate")
-	arrives(w, "crew00001@brisling.example", "Mate")
+	w.Set(worldtest.Crew(1), "title", "Mate")
+	w.Arrives("crew00001@brisling.example", "Mate")
 }
 
 // TestWhatIsDoneInTheCloudIsMetLive edits people in the cloud: what the rules say comes
@@ -168,9 +157,9 @@ func TestWhatIsDoneInTheCloudIsMetLive(t *testing.T) {
 	ada := adaArrives(w)
 	watched(w, "watched")
 	w.Set(ada, "title", "Pilot")
-	arrives(w, login, "Pilot")
+	w.Arrives(login, "Pilot")
 	w.ByHand(login, "title", "Stowaway")
-	t.Logf("put right after %s", arrives(w, login, "Pilot"))
+	t.Logf("put right after %s", w.Arrives(login, "Pilot"))
 	w.InCloud("made.there", nil)
 	require.Eventually(t, func() bool {
 		health, err := w.Client.Health(t.Context())

@@ -85,7 +85,7 @@ func TestEverythingIsPaused(t *testing.T) {
 	// One with a time ends by itself.
 	w.Says([]string{"pause", "--everything", "--for", "2s", "--reason", "a moment"}, "a moment")
 	w.Set(ada, "title", "Master")
-	arrives(w, login, "Master")
+	w.Arrives(login, "Master")
 	w.Says([]string{"pause", "list"}, "Nothing is paused.")
 }
 

@@ -50,7 +50,7 @@ func TestNothingBeginsOutOfHours(t *testing.T) {
 	full := time.Now().UTC().Add(70 * time.Second).Format("15:04")
 	w.Says([]string{"schedule", "set", "--hours", "all", "--full", full}, "in full each day at "+full)
 	w.Says([]string{"settings", "activate", "--yes"})
-	arrives(w, login, "Master")
+	w.Arrives(login, "Master")
 	w.Says([]string{"schedule"}, "a run every 10s; live: a change", "Next full", "Time zone  UTC")
 	require.Eventually(t, func() bool {
 		page, err := w.Client.Runs(t.Context(), nil)

@@ -26,9 +26,9 @@ func TestLiveGoesOnWithAnotherService(t *testing.T) {
 
 	w.Service.Kill()
 	w.Set(ada, "title", "Purser")
-	t.Logf("after the first service was killed: %s", arrives(w, login, "Purser"))
+	t.Logf("after the first service was killed: %s", w.Arrives(login, "Purser"))
 	w.Set(ada, "title", "Cook")
-	assert.Less(t, arrives(w, login, "Cook"), 10*time.Second)
+	assert.Less(t, w.Arrives(login, "Cook"), 10*time.Second)
 	out, stderr, status := worldtest.Kambrel(t, "runs", "list", "--service", w.URL+","+standby, "--token", w.Client.Token())
 	require.Zero(t, status, stderr)
 	assert.Contains(t, out, "live")
@@ -40,13 +40,13 @@ func TestLiveGoesOnWithAnotherService(t *testing.T) {
 	require.NoError(t, syscall.Kill(w.Second.PID(), syscall.SIGSTOP))
 	w.Set(ada, "title", "Master")
 	bo := w.Person("Bo Vik", map[string]string{"title": "Hand"})
-	t.Logf("after the second service was stopped: %s", arrives(w, login, "Master"))
-	arrives(w, "bo.vik@brisling.example", "Hand")
+	t.Logf("after the second service was stopped: %s", w.Arrives(login, "Master"))
+	w.Arrives("bo.vik@brisling.example", "Hand")
 	require.NoError(t, syscall.Kill(w.Second.PID(), syscall.SIGCONT))
 	for i := range 3 {
 		title := fmt.Sprintf("Hand %d", i)
 		w.Set(bo, "title", title)
-		assert.Less(t, arrives(w, "bo.vik@brisling.example", title), 10*time.Second)
+		assert.Less(t, w.Arrives("bo.vik@brisling.example", title), 10*time.Second)
 	}
 	assert.Equal(t, "Master", w.User(login)["title"], "what was stopped writes nothing old")
 	assert.Len(t, worldtest.Users(t, w.Address(), ""), people+2, "and nobody is there twice")

@@ -416,12 +416,6 @@ func TestTheServiceRefusesWhatDoesHarm(t *testing.T) {
 	}
 
 	// Where the database takes no writes, the service says that it is not ready.
-	admin := func(statement string) {
-		command := exec.Command("psql", w.DSN, "-c", statement)
-		command.Env = append(os.Environ(), "PGOPTIONS=-c default_transaction_read_only=off")
-		out, err := command.CombinedOutput()
-		require.NoError(t, err, string(out))
-	}
 	health := func() int {
 		response, err := http.Get(w.URL + "/healthz")
 		require.NoError(t, err)
@@ -429,13 +423,9 @@ func TestTheServiceRefusesWhatDoesHarm(t *testing.T) {
 		return response.StatusCode
 	}
 	require.Eventually(t, func() bool { return health() == 200 }, 10*time.Second, 50*time.Millisecond)
-	name := w.DSN[strings.LastIndexByte(w.DSN, '/')+1:]
-	name, _, _ = strings.Cut(name, "?")
-	admin(fmt.Sprintf("ALTER DATABASE %s SET default_transaction_read_only = on", name))
-	admin("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()")
+	w.ReadOnly(true)
 	require.Eventually(t, func() bool { return health() == 503 }, 10*time.Second, 50*time.Millisecond)
-	admin("ALTER DATABASE " + name + " SET default_transaction_read_only = off")
-	admin("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()")
+	w.ReadOnly(false)
 	require.Eventually(t, func() bool { return health() == 200 }, 10*time.Second, 50*time.Millisecond)
 
 	// What failed meanwhile is in the log without people's data.
@@ -443,7 +433,7 @@ func TestTheServiceRefusesWhatDoesHarm(t *testing.T) {
 
 	// A program does not touch tables of a newer one.
 	require.NoError(t, w.Service.Stop())
-	admin("INSERT INTO goose_db_version (version_id, is_applied) VALUES (99999, true)")
+	require.NoError(t, w.Execute("INSERT INTO goose_db_version (version_id, is_applied) VALUES (99999, true)"))
 	_, stderr, code := worldtest.KambrelWith(t, t.TempDir(), t.TempDir(), "", []string{"KAMBREL_DATABASE=" + w.DSN}, "serve", "--listen", "127.0.0.1:0", "--cloud-url", w.SCIMURL, "--cloud-token-file", w.TokenFile)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, stderr, problem.Describe(problem.SchemaNewer).Title)

@@ -2,7 +2,6 @@ package setup_test
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -300,7 +299,7 @@ func TestAVanishedContainerStopsRunsAndIsShown(t *testing.T) {
 func TestAGroupLimitFollowsItsMembers(t *testing.T) {
 	t.Parallel()
 	w := worldtest.New(t, worldtest.LDIFPeople(6))
-	crew := func(i int) string { return fmt.Sprintf("cn=Crew %05d,%s", i, worldtest.People) }
+	crew := worldtest.Crew
 	group := func(name string, members ...string) string {
 		dn := "cn=" + name + "," + worldtest.Base
 		add := ldap.NewAddRequest(dn, nil)

@@ -25,7 +25,7 @@ func TestAShadowPlansWhatItWouldDoAndWritesNothing(t *testing.T) {
 	d := worldtest.Document()
 	w.Activate(d)
 	w.InStep(20)
-	w.Set("cn=Crew 00003,"+worldtest.People, "title", "Mate")
+	w.Set(worldtest.Crew(3), "title", "Mate")
 	w.Person("Ada Brekke", map[string]string{"title": "Pilot"})
 
 	at := w.Shadow()

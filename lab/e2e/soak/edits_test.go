@@ -1,10 +1,7 @@
 package soak_test
 
 import (
-	"bytes"
-	"encoding/json"
 	"fmt"
-	"net/http"
 	"slices"
 	"strings"
 
@@ -29,7 +26,7 @@ const nobody = "cn=Nobody," + worldtest.People
 func (h *history) begin(s *soak) {
 	h.left = map[string]bool{}
 	for n := range people {
-		h.people = append(h.people, fmt.Sprintf("cn=Crew %05d,%s", n, worldtest.People))
+		h.people = append(h.people, worldtest.Crew(n))
 	}
 	h.next = people
 	for range 4 {
@@ -146,29 +143,12 @@ func (s *soak) must(err error) {
 // byHand changes somebody in the cloud, unless that is away or fails just now.
 func (s *soak) byHand() {
 	at := s.Address()
-	ask := func(method, path string, body any, into any) error {
-		text, err := json.Marshal(body)
-		if err != nil {
-			return err
-		}
-		request, err := http.NewRequestWithContext(s.T.Context(), method, at.URL+path, bytes.NewReader(text))
-		if err != nil {
-			return err
-		}
-		request.Header.Set("Authorization", "Bearer "+at.Token)
-		request.Header.Set("Content-Type", "application/scim+json")
-		response, err := http.DefaultClient.Do(request)
-		if err != nil {
-			return err
-		}
-		defer response.Body.Close()
-		return json.NewDecoder(response.Body).Decode(into)
+	_, page, _ := worldtest.TrySCIM(s.T.Context(), at, "GET", fmt.Sprintf("%s/Users?count=1&startIndex=%d", at.URL, 1+s.random.IntN(people/2)), nil)
+	list, _ := page["Resources"].([]any)
+	for _, one := range list {
+		user, _ := one.(map[string]any)
+		_, _, _ = worldtest.TrySCIM(s.T.Context(), at, "PATCH", fmt.Sprint(at.URL, "/Users/", user["id"]), worldtest.PatchRequest(worldtest.Operation("replace", "title", "By hand")))
 	}
-	var page struct{ Resources []struct{ ID string } }
-	if ask("GET", fmt.Sprintf("/Users?count=1&startIndex=%d", 1+s.random.IntN(people/2)), nil, &page) != nil || len(page.Resources) == 0 {
-		return
-	}
-	_ = ask("PATCH", "/Users/"+page.Resources[0].ID, worldtest.PatchRequest(worldtest.Operation("replace", "title", "By hand")), &map[string]any{})
 }
 
 // wanted is what the cloud must be: titles by login, logins by entry, and members of groups

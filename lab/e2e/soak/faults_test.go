@@ -1,13 +1,11 @@
 package soak_test
 
 import (
-	"database/sql"
 	"fmt"
 	"io"
 	"net/http"
 	"os"
 	"os/exec"
-	"path"
 	"strings"
 	"sync"
 	"syscall"
@@ -64,8 +62,8 @@ var faults = []fault{
 		return func() { s.RestartCloud("") }
 	}},
 	{"the cloud fails now and then", func(s *soak) func() {
-		s.cloudFaults(map[string]any{"rate": 0.05 + 0.25*s.random.Float64(), "seed": s.random.Uint64N(1000)})
-		return func() { s.cloudFaults(map[string]any{}) }
+		s.CloudFaults(map[string]any{"rate": 0.05 + 0.25*s.random.Float64(), "seed": s.random.Uint64N(1000)})
+		return func() { s.CloudFaults(nil) }
 	}},
 	{"the network to the cloud cut", func(s *soak) func() {
 		s.between.Takes(func(http.ResponseWriter, *http.Request) bool { panic(http.ErrAbortHandler) })
@@ -87,17 +85,17 @@ var faults = []fault{
 	{"the database killed", func(s *soak) func() {
 		s.must(syscall.Kill(s.Postgres.PID(), syscall.SIGQUIT)) // without a word to anybody
 		<-s.Postgres.Ended()
-		return s.startDatabase
+		return s.StartDatabase
 	}},
 	{"the database read only", func(s *soak) func() {
-		s.readOnly("on")
-		return func() { s.readOnly("off") }
+		s.ReadOnly(true)
+		return func() { s.ReadOnly(false) }
 	}},
 	{"the disk of the database full", func(s *soak) func() {
 		s.diskFull("262144")
 		return func() {
 			s.diskFull("unlimited")
-			s.startDatabase() // it may have gone down over it
+			s.StartDatabase() // it may have gone down over it
 		}
 	}},
 }
@@ -110,13 +108,6 @@ func (s *soak) stopped(p *servers.Process) func() {
 }
 
 func (s *soak) startStandby() { s.Standby("--agent-patience", "4s", "--order-lease", "3s") }
-
-func (s *soak) cloudFaults(faults map[string]any) {
-	status, answer := worldtest.SCIM(s.T, s.Address(), "POST", s.Cloud.Control+"/faults", faults)
-	if status != http.StatusOK {
-		s.T.Fatalf("faults of the cloud: %v", answer)
-	}
-}
 
 // late lets the cloud do what it is asked for and the answer come seconds later, or never.
 func (s *soak) late() func() {
@@ -156,52 +147,10 @@ func (s *soak) late() func() {
 	return func() { s.between.Takes(nil) }
 }
 
-func (s *soak) databaseAway() bool {
-	select {
-	case <-s.Postgres.Ended():
-		return true
-	default:
-		return false
-	}
-}
-
-func (s *soak) startDatabase() {
-	if !s.databaseAway() {
-		return
-	}
-	// Its other processes end a moment after it, and with them its port is free.
-	require.Eventually(s.T, func() bool {
-		port, err := servers.FreePort(s.Postgres.Port)
-		return err == nil && port == s.Postgres.Port
-	}, 20*time.Second, 20*time.Millisecond)
-	again, err := s.Lab.StartPostgres(s.T.Context(), s.Postgres.Port, true)
-	s.must(err)
-	s.Postgres = again
-}
-
-// readOnly lets the database take no writes, as a standby does.
-func (s *soak) readOnly(only string) {
-	s.onDatabase(fmt.Sprintf(`BEGIN; SET TRANSACTION READ WRITE; ALTER DATABASE %q SET default_transaction_read_only = %s; COMMIT`, path.Base(strings.Split(s.DSN, "?")[0]), only))
-	s.onDatabase(endOthers)
-}
-
-const endOthers = `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE backend_type = 'client backend' AND pid <> pg_backend_pid()`
-
-func (s *soak) onDatabase(statement string) {
-	if s.databaseAway() {
-		return
-	}
-	db, err := sql.Open("pgx", s.DSN)
-	s.must(err)
-	defer db.Close()
-	_, err = db.Exec(statement)
-	s.must(err)
-}
-
 // diskFull lets no file of the database grow beyond a size: what is written there fails as
 // on a full disk. Sessions begin anew, since each has the limit of its beginning.
 func (s *soak) diskFull(size string) {
-	if s.databaseAway() {
+	if s.DatabaseAway() {
 		return
 	}
 	command := exec.Command("prlimit", "--pid", fmt.Sprint(s.Postgres.PID()), "--fsize="+size+":")
@@ -213,8 +162,5 @@ func (s *soak) diskFull(size string) {
 	}
 	out, err := command.CombinedOutput()
 	require.NoError(s.T, err, string(out))
-	db, err := sql.Open("pgx", s.DSN)
-	s.must(err)
-	defer db.Close()
-	_, _ = db.Exec(endOthers)
+	_ = s.EndSessions()
 }

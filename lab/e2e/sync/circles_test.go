@@ -34,7 +34,7 @@ func TestPeopleExchangeTheirLogins(t *testing.T) {
 			}
 			exchanged := map[int]int{0: 1, 1: 0, 2: 3, 3: 4, 4: 5, 5: 2} // whose login each gets
 			for who, whose := range exchanged {
-				w.Set(fmt.Sprintf("cn=Crew %05d,%s", who, worldtest.People), "mail", login(whose))
+				w.Set(worldtest.Crew(who), "mail", login(whose))
 			}
 			rehearsed := w.Run(wire.NewRun{Purpose: purpose.Rehearsal})
 			assert.Equal(t, 6, rehearsed.Counts.Update, "%+v", rehearsed.Counts)
@@ -67,7 +67,7 @@ func TestAnExchangeIsFinishedAfterAKill(t *testing.T) {
 	login := func(i int) string { return fmt.Sprintf("crew%05d@brisling.example", i) }
 	first, second := w.User(login(0))["id"], w.User(login(1))["id"]
 	for i := range 2 {
-		w.Set(fmt.Sprintf("cn=Crew %05d,%s", i, worldtest.People), "mail", login(1-i))
+		w.Set(worldtest.Crew(i), "mail", login(1-i))
 	}
 	var once sync.Once
 	stuck, passed := make(chan struct{}), atomic.Bool{}

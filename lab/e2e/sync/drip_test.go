@@ -17,13 +17,11 @@ import (
 	"kambrel.example/kambrel/protocol/wire"
 )
 
-func crew(n int) string { return fmt.Sprintf("cn=Crew %05d,%s", n, worldtest.People) }
-
 // leave takes people out of scope, from a number to another.
 func leave(w *worldtest.World, from, to int) {
 	w.T.Helper()
 	for n := from; n < to; n++ {
-		require.NoError(w.T, w.LDAP.ModifyDN(ldap.NewModifyDNRequest(crew(n), fmt.Sprintf("cn=Crew %05d", n), true, worldtest.Leavers)))
+		require.NoError(w.T, w.LDAP.ModifyDN(ldap.NewModifyDNRequest(worldtest.Crew(n), fmt.Sprintf("cn=Crew %05d", n), true, worldtest.Leavers)))
 	}
 }
 
@@ -89,7 +87,7 @@ func TestWhatGoesOneByOneIsHeldToo(t *testing.T) {
 	// The same of values that are emptied.
 	empty := func(from, to int) {
 		for n := from; n < to; n++ {
-			request := ldap.NewModifyRequest(crew(n), nil)
+			request := ldap.NewModifyRequest(worldtest.Crew(n), nil)
 			request.Delete("title", nil)
 			require.NoError(t, w.LDAP.Modify(request))
 		}

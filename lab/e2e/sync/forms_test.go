@@ -21,10 +21,7 @@ import (
 func TestWhatTheCloudWritesItsOwnWayIsFoundOnce(t *testing.T) {
 	t.Parallel()
 	w := worldtest.NewWith(t, "", worldtest.Options{Cloud: []string{"--habits", "small-logins,no-types"}})
-	titles := func(length int) {
-		status, answer := worldtest.SCIM(t, w.Address(), "POST", w.Cloud.Control+"/faults", map[string]any{"titleLength": length})
-		require.Equal(t, 200, status, answer)
-	}
+	titles := func(length int) { w.CloudFaults(map[string]any{"titleLength": length}) }
 	titles(6)
 	ada := w.Person("Ada", map[string]string{"mail": "Ada.Brekke@Brisling.example", "title": "Chief Officer", "telephoneNumber": "+47 1"})
 	w.Person("Jon", map[string]string{"mail": "JON@brisling.example", "title": "Mate", "telephoneNumber": "+47 2"})

@@ -22,7 +22,7 @@ func TestValuesThatManyWouldLoseAreHeld(t *testing.T) {
 	w := worldtest.New(t, worldtest.LDIFPeople(60))
 	w.Activate(worldtest.Document())
 	w.InStep(60)
-	dn := func(i int) string { return fmt.Sprintf("cn=Crew %05d,%s", i, worldtest.People) }
+	dn := worldtest.Crew
 	title := func(i int) any { return w.User(fmt.Sprintf("crew%05d@brisling.example", i))["title"] }
 	for i := range 32 {
 		request := ldap.NewModifyRequest(dn(i), nil)
@@ -64,7 +64,7 @@ func TestValuesThatManyWouldLoseAreHeld(t *testing.T) {
 func TestMembersThatAGroupWouldLoseAreHeld(t *testing.T) {
 	t.Parallel()
 	w := worldtest.New(t, worldtest.LDIFPeople(30)+worldtest.TeamsLDIF)
-	dn := func(i int) string { return fmt.Sprintf("cn=Crew %05d,%s", i, worldtest.People) }
+	dn := worldtest.Crew
 	var all []string
 	for i := range 29 {
 		all = append(all, dn(i))
@@ -108,7 +108,7 @@ func TestLoginsThatWouldChangeAreHeld(t *testing.T) {
 	w.Activate(d)
 	w.InStep(30)
 	for i := range 25 {
-		w.Set(fmt.Sprintf("cn=Crew %05d,%s", i, worldtest.People), "mail", fmt.Sprintf("hand%05d@brisling.example", i))
+		w.Set(worldtest.Crew(i), "mail", fmt.Sprintf("hand%05d@brisling.example", i))
 	}
 	run := w.Run(wire.NewRun{})
 	require.Equal(t, 25, run.Counts.Held, "%+v", run.Counts)
@@ -121,7 +121,7 @@ func TestLoginsThatWouldChangeAreHeld(t *testing.T) {
 	w.InStep(25)
 	d.Guard.Logins = &settings.Limit{}
 	w.Activate(d)
-	w.Set("cn=Crew 00000,"+worldtest.People, "mail", "mate@brisling.example")
+	w.Set(worldtest.Crew(0), "mail", "mate@brisling.example")
 	require.Equal(t, 1, w.Run(wire.NewRun{}).Counts.Held)
 	assert.Nil(t, w.User("mate@brisling.example"))
 }

@@ -319,15 +319,13 @@ func TestLostAnswersAndLateListsTogether(t *testing.T) {
 	t.Parallel()
 	w := worldtest.NewWith(t, habitLDIF(), worldtest.Options{Cloud: []string{"--habits", "late-lists,free-names,shared-link-keys", "--without", "bulk"}})
 	w.Activate(worldtest.WithGroups())
-	status, _ := worldtest.SCIM(t, w.Address(), "POST", w.Cloud.Control+"/faults", map[string]any{"rate": 0.25, "seed": 7, "kinds": []string{"lost"}})
-	require.Equal(t, 200, status)
+	w.CloudFaults(map[string]any{"rate": 0.25, "seed": 7, "kinds": []string{"lost"}})
 	for range 6 {
 		if run := w.Run(wire.NewRun{}); run.State == progress.InStep {
 			break
 		}
 	}
-	status, _ = worldtest.SCIM(t, w.Address(), "POST", w.Cloud.Control+"/faults", map[string]any{})
-	require.Equal(t, 200, status)
+	w.CloudFaults(nil)
 	require.Equal(t, progress.InStep, w.Run(wire.NewRun{}).State)
 	exact(w, "after lost answers")
 	full := w.Run(wire.NewRun{Purpose: purpose.Full})

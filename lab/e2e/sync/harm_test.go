@@ -256,7 +256,7 @@ func TestAnErrorThatNobodyHasForeseenEndsTheRun(t *testing.T) {
 	assert.Equal(t, "broken", health.State)
 	assert.Equal(t, string(problem.Unforeseen), health.Attention[0].Code)
 	b.Takes(nil)
-	w.Set("cn=Crew 00001,"+worldtest.People, "title", "Mate")
+	w.Set(worldtest.Crew(1), "title", "Mate")
 	w.InStep(1)
 }
 

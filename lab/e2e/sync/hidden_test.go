@@ -21,7 +21,7 @@ import (
 func TestARightThatIsLostTakesNothingAway(t *testing.T) {
 	t.Parallel()
 	w := worldtest.New(t, worldtest.LDIFPeople(12)+worldtest.TeamsLDIF)
-	dn := func(i int) string { return fmt.Sprintf("cn=Crew %05d,%s", i, worldtest.People) }
+	dn := worldtest.Crew
 	for i := range 6 {
 		w.Group(fmt.Sprint("Deck ", i), dn(0), dn(i+1))
 	}
@@ -106,7 +106,7 @@ func TestADirectoryThatShowsNothingIsNotEmpty(t *testing.T) {
 func TestAnAttributeThatIsReallyGoneIsTakenWhenSomebodySaysSo(t *testing.T) {
 	t.Parallel()
 	w := worldtest.New(t, worldtest.LDIFPeople(8))
-	dn := func(i int) string { return fmt.Sprintf("cn=Crew %05d,%s", i, worldtest.People) }
+	dn := worldtest.Crew
 	take := func(i int, attribute string) {
 		request := ldap.NewModifyRequest(dn(i), nil)
 		request.Delete(attribute, nil)

@@ -105,7 +105,7 @@ func TestWhatIsDiscardedStaysUntilItsCauseChanges(t *testing.T) {
 func TestValuesAndMembersThatAreDiscardedStay(t *testing.T) {
 	t.Parallel()
 	w := worldtest.New(t, worldtest.LDIFPeople(12)+worldtest.TeamsLDIF)
-	dn := func(i int) string { return fmt.Sprintf("cn=Crew %05d,%s", i, worldtest.People) }
+	dn := worldtest.Crew
 	var all []string
 	for i := range 12 {
 		all = append(all, dn(i))

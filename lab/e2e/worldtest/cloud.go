@@ -2,6 +2,7 @@ package worldtest
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -10,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -19,26 +21,49 @@ import (
 // SCIM makes a request to the cloud as anybody with its token could.
 func SCIM(t *testing.T, c CloudAddress, method, path string, body any) (int, map[string]any) {
 	t.Helper()
+	status, answer, err := TrySCIM(t.Context(), c, method, path, body)
+	require.NoError(t, err)
+	return status, answer
+}
+
+// TrySCIM is the same of a cloud that may be away.
+func TrySCIM(ctx context.Context, c CloudAddress, method, path string, body any) (status int, answer map[string]any, err error) {
 	var reader io.Reader
 	if body != nil {
 		text, err := json.Marshal(body)
-		require.NoError(t, err)
+		if err != nil {
+			return 0, nil, err
+		}
 		reader = bytes.NewReader(text)
 	}
-	request, err := http.NewRequest(method, path, reader)
-	require.NoError(t, err)
+	request, err := http.NewRequestWithContext(ctx, method, path, reader)
+	if err != nil {
+		return 0, nil, err
+	}
 	request.Header.Set("Authorization", "Bearer "+c.Token)
 	request.Header.Set("Content-Type", "application/scim+json")
 	response, err := http.DefaultClient.Do(request)
-	require.NoError(t, err)
-	defer response.Body.Close()
-	var out map[string]any
-	text, err := io.ReadAll(response.Body)
-	require.NoError(t, err)
-	if len(text) > 0 {
-		require.NoError(t, json.Unmarshal(text, &out), string(text))
+	if err != nil {
+		return 0, nil, err
 	}
-	return response.StatusCode, out
+	defer response.Body.Close()
+	text, err := io.ReadAll(response.Body)
+	if err == nil && len(text) > 0 {
+		if err = json.Unmarshal(text, &answer); err != nil {
+			err = fmt.Errorf("%w: %s", err, text)
+		}
+	}
+	return response.StatusCode, answer, err
+}
+
+// CloudFaults lets the stand-in go wrong on purpose, and right again with none.
+func (w *World) CloudFaults(faults map[string]any) {
+	w.T.Helper()
+	if faults == nil {
+		faults = map[string]any{}
+	}
+	status, answer := SCIM(w.T, w.Address(), "POST", w.Cloud.Control+"/faults", faults)
+	require.Equal(w.T, http.StatusOK, status, answer)
 }
 
 // PatchRequest is the body of a PATCH (RFC 7644 section 3.5.2).
@@ -108,6 +133,17 @@ func (w *World) User(login string) map[string]any {
 func (w *World) ByHand(login, attribute string, value any) {
 	w.T.Helper()
 	Patch(w.T, w.Address(), fmt.Sprint("Users/", w.User(login)["id"]), Operation("replace", attribute, value))
+}
+
+// Arrives waits until a user has a title, and tells how long that took.
+func (w *World) Arrives(login, title string) time.Duration {
+	w.T.Helper()
+	began := time.Now()
+	require.Eventually(w.T, func() bool {
+		user := w.User(login)
+		return user != nil && user["title"] == title
+	}, 30*time.Second, 10*time.Millisecond, "%s becomes %s", login, title)
+	return time.Since(began)
 }
 
 // Resources lists what the cloud has of one type.

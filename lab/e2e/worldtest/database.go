@@ -2,13 +2,16 @@ package worldtest
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -101,4 +104,59 @@ func removePattern() error {
 		return nil
 	}
 	return errors.Join(pattern.lab.Stop(), servers.Remove(pattern.lab.Dir))
+}
+
+// DatabaseAway tells whether the world's own PostgreSQL has ended.
+func (w *World) DatabaseAway() bool {
+	select {
+	case <-w.Postgres.Ended():
+		return true
+	default:
+		return false
+	}
+}
+
+// StartDatabase starts it again on its port, unless it runs.
+func (w *World) StartDatabase() {
+	w.T.Helper()
+	if !w.DatabaseAway() {
+		return
+	}
+	// Its other processes end a moment after it, and with them its port is free.
+	require.Eventually(w.T, func() bool {
+		port, err := servers.FreePort(w.Postgres.Port)
+		return err == nil && port == w.Postgres.Port
+	}, 20*time.Second, 20*time.Millisecond)
+	again, err := w.Lab.StartPostgres(w.T.Context(), w.Postgres.Port, true)
+	require.NoError(w.T, err)
+	require.Equal(w.T, w.Postgres.Port, again.Port)
+	w.Postgres = again
+}
+
+// ReadOnly lets the database take no writes, as one does that stands by, or take them
+// again. Nothing happens to one that is away.
+func (w *World) ReadOnly(only bool) {
+	w.T.Helper()
+	if w.DatabaseAway() {
+		return
+	}
+	name, _, _ := strings.Cut(w.DSN[strings.LastIndexByte(w.DSN, '/')+1:], "?")
+	require.NoError(w.T, w.Execute(fmt.Sprintf(`BEGIN; SET TRANSACTION READ WRITE; ALTER DATABASE %q SET default_transaction_read_only = %t; COMMIT`, name, only)))
+	require.NoError(w.T, w.EndSessions())
+}
+
+// EndSessions ends all connections to the database.
+func (w *World) EndSessions() error {
+	return w.Execute(`SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND backend_type = 'client backend' AND pid <> pg_backend_pid()`)
+}
+
+// Execute does something in the database that no user can.
+func (w *World) Execute(statement string) error {
+	db, err := sql.Open("pgx", w.DSN)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	_, err = db.ExecContext(w.T.Context(), statement)
+	return err
 }

@@ -13,11 +13,14 @@ import (
 	"kambrel.example/kambrel/core/settings"
 )
 
+// Crew names the person with a number of those.
+func Crew(n int) string { return fmt.Sprintf("cn=Crew %05d,%s", n, People) }
+
 // LDIFPeople is n people as LDIF.
 func LDIFPeople(n int) string {
 	var b strings.Builder
 	for i := range n {
-		fmt.Fprintf(&b, "dn: cn=Crew %05d,%s\nobjectClass: inetOrgPerson\nuid: crew%05d\nsn: Crew\ngivenName: N%05d\nmail: crew%05d@brisling.example\ntitle: Hand\n\n", i, People, i, i, i)
+		fmt.Fprintf(&b, "dn: %s\nobjectClass: inetOrgPerson\nuid: crew%05d\nsn: Crew\ngivenName: N%05d\nmail: crew%05d@brisling.example\ntitle: Hand\n\n", Crew(i), i, i, i)
 	}
 	return b.String()
 }

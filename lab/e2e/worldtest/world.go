@@ -163,14 +163,7 @@ func (w *World) StartService() {
 		w.TokenFile = filepath.Join(w.Lab.Dir, "service.token")
 		require.NoError(w.T, os.WriteFile(w.TokenFile, []byte(w.Cloud.Token), 0o600))
 	}
-	var err error
-	w.Service, err = w.Lab.Start(context.Background(), servers.Command{
-		Name: "service", Path: w.Programs.Kambrel, Env: []string{"KAMBREL_DATABASE=" + w.DSN},
-		Args: append([]string{"serve", "--listen", fmt.Sprintf("127.0.0.1:%d", w.Port), "--cloud-url", w.SCIMURL, "--cloud-token-file", w.TokenFile,
-			"--administrator-password-file", file, "--agent-patience", "4s", "--order-lease", "3s"}, w.serve...),
-		Ready: servers.Answers(w.URL + "/healthz"),
-	})
-	require.NoError(w.T, err)
+	w.Service = w.another("service", w.Port, w.DSN, append([]string{"--administrator-password-file", file, "--agent-patience", "4s", "--order-lease", "3s"}, w.serve...)...)
 }
 
 // Serve starts the service again with these further arguments.
