@@ -240,6 +240,7 @@ func newAgentRunCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			defer spareMemory()()
 			return a.Run(cmd.Context())
 		},
 	}

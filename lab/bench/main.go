@@ -64,6 +64,7 @@ func main() {
 	hold := flag.Bool("hold", false, "keep the largest installation running until interrupted, to look at it")
 	only := flag.String("only", ".", "only the figures whose names fit this regular expression; nothing is written then")
 	history := flag.Bool("history", true, "keep history, as the service does; without, what that costs is seen")
+	folder := flag.String("profile", "", "a folder for files that tell where the time of each figure went; nothing else is written then")
 	out := flag.String("out", filepath.Join("docs", "performance.md"), "where the table is written")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
@@ -73,7 +74,7 @@ func main() {
 		fmt.Fprintln(os.Stderr, "bench: --only:", err)
 		os.Exit(1)
 	}
-	if err := run(ctx, options{*sizes, *out, *hold, *history, wanted}); err != nil {
+	if err := run(ctx, options{*sizes, *out, *folder, *hold, *history, wanted}); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -81,16 +82,21 @@ func main() {
 
 // options are what a bench is asked for.
 type options struct {
-	sizes, out    string
-	hold, history bool
-	only          *regexp.Regexp
+	sizes, out, profile string
+	hold, history       bool
+	only                *regexp.Regexp
 }
 
 // part tells that not every figure is taken as it is told.
-func (o options) part() bool { return o.only.String() != "." || !o.history }
+func (o options) part() bool { return o.only.String() != "." || !o.history || o.profile != "" }
 
 func run(ctx context.Context, o options) error {
 	var all []figures
+	if o.profile != "" {
+		if err := os.MkdirAll(o.profile, 0o755); err != nil {
+			return err
+		}
+	}
 	ns := numbers(o.sizes)
 	for i, n := range ns {
 		if n < 1000 {
@@ -123,11 +129,12 @@ func run(ctx context.Context, o options) error {
 
 // measure takes all figures at one size, on a fresh installation.
 func measure(ctx context.Context, n int, o options, hold bool) (f figures, err error) {
-	s, err := newStage(ctx, n, o.history)
+	s, err := newStage(ctx, n, o)
 	if err != nil {
 		return f, err
 	}
 	defer func() { err = errors.Join(err, s.close()) }()
+	profile := profile{folder: o.profile, stage: s}
 	f.People, f.Load = n, s.loaded
 	steps := []struct {
 		name string
@@ -169,7 +176,7 @@ func measure(ctx context.Context, n int, o options, hold bool) (f figures, err e
 		if !o.only.MatchString(step.name) {
 			continue
 		}
-		if *step.into, err = step.do(ctx); err != nil {
+		if *step.into, err = profile.of(ctx, step.name, step.do); err != nil {
 			return f, fmt.Errorf("%s: %w", step.name, err)
 		}
 		fmt.Fprintf(os.Stderr, "bench:   %-50s %8.3f s\n", step.name, *step.into)

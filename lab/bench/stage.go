@@ -59,7 +59,7 @@ type stage struct {
 	slowest             float64
 }
 
-func newStage(ctx context.Context, n int, history bool) (*stage, error) {
+func newStage(ctx context.Context, n int, o options) (*stage, error) {
 	dir, err := os.MkdirTemp("", "kambrel-bench-")
 	if err != nil {
 		return nil, err
@@ -71,11 +71,14 @@ func newStage(ctx context.Context, n int, history bool) (*stage, error) {
 	if s.lab, err = servers.New(dir); err != nil {
 		return nil, err
 	}
+	if o.profile != "" {
+		s.lab.PostgresOptions = []string{"shared_preload_libraries=pg_stat_statements", "pg_stat_statements.track=all", "pg_stat_statements.track_planning=on"}
+	}
 	if err := s.start(ctx); err != nil {
 		_ = s.close()
 		return nil, err
 	}
-	if !history {
+	if !o.history {
 		if err := s.withoutHistory(ctx); err != nil {
 			return nil, errors.Join(err, s.close())
 		}

@@ -22,6 +22,8 @@ type Lab struct {
 	// Many: this process starts many servers that are thrown away, so that they are
 	// copied from one; see RemovePattern.
 	Many bool
+	// PostgresOptions are settings of PostgreSQL, as name=value, over those that labs have.
+	PostgresOptions []string
 
 	mu          sync.Mutex
 	processes   []*Process

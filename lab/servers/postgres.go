@@ -72,6 +72,9 @@ func (l *Lab) StartPostgres(ctx context.Context, port int, throwaway bool) (*Pos
 	if throwaway {
 		command.Args = append(command.Args, "-c", "fsync=off", "-c", "full_page_writes=off")
 	}
+	for _, option := range l.PostgresOptions {
+		command.Args = append(command.Args, "-c", option)
+	}
 	if os.Geteuid() == 0 {
 		command.UID, command.GID = uid, gid
 	}

@@ -59,6 +59,9 @@ func (x *execution) planBatch(ctx context.Context, query *store.DirtyQuery, turn
 	var turn judging.Turn
 	looked := 0
 	work := func(tx *store.Store) error {
+		if err := tx.ByIndex(ctx); err != nil {
+			return err
+		}
 		var batch []decide.Case
 		var err error
 		turn, err = turns.Next(func() (err error) {

@@ -20,6 +20,8 @@ import (
 
 // results gathers what a chunk came to.
 type results struct {
+	sending   store.Sending
+	sent      int // of the sending
 	outcomes  []store.Outcome
 	resources map[entry.Kind][]entry.Resource
 	links     []store.NewLink
@@ -218,8 +220,10 @@ func (x *execution) settleClashes(ctx context.Context, r *results) error {
 func (x *execution) keep(ctx context.Context, r *results) error {
 	err := x.store.Fenced(ctx, func(tx *store.Store) error {
 		steps := []func() error{
+			func() error { return tx.ByIndex(ctx) },
+			func() error { return tx.Changes.SaveOutcomes(ctx, &r.sending, r.outcomes) },
 			func() error { return tx.Changes.SaveParts(ctx, r.parted) },
-			func() error { return tx.Changes.SaveOutcomes(ctx, r.outcomes) },
+			func() error { return tx.Changes.EndSending(ctx, r.sending, len(r.outcomes) == r.sent) },
 			// Before the resources, which are loose as long as nothing links them.
 			func() error { return tx.Links.Save(ctx, x.run.ID, r.links) },
 			func() error {

@@ -69,11 +69,15 @@ type pending struct {
 func (p pending) creates() bool { return p.Operation == string(plan.Create) }
 
 func (x *execution) writeChunk(ctx context.Context, changes []store.Change, last bool) error {
-	if err := x.store.Fenced(ctx, func(tx *store.Store) error { return tx.Changes.MarkSent(ctx, changes) }); err != nil {
+	var sending store.Sending
+	if err := x.store.Fenced(ctx, func(tx *store.Store) (err error) {
+		sending, err = tx.Changes.BeginSending(ctx, x.run.ID, changes)
+		return err
+	}); err != nil {
 		return err
 	}
 	open := make([]pending, 0, len(changes))
-	r := results{resources: map[entry.Kind][]entry.Resource{}, vanished: map[entry.Kind][]string{}}
+	r := results{sending: sending, sent: len(changes), resources: map[entry.Kind][]entry.Resource{}, vanished: map[entry.Kind][]string{}}
 	for _, c := range changes {
 		p := pending{Change: c}
 		if p.Operation == string(plan.Leave) { // nothing is sent

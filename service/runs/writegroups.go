@@ -162,7 +162,7 @@ func (k *keeping) keepUnsent(ctx context.Context, changes []store.Change) error 
 				}
 			}
 		}
-		return tx.Changes.SaveOutcomes(ctx, outcomes)
+		return tx.Changes.SaveOutcomes(ctx, nil, outcomes)
 	})
 }
 
@@ -200,7 +200,7 @@ func (k *keeping) keepAnswers(ctx context.Context, changes []store.Change, failu
 		}
 	}
 	if err := k.store.Fenced(ctx, func(tx *store.Store) error {
-		if err := tx.Changes.SaveOutcomes(ctx, open); err != nil {
+		if err := tx.Changes.SaveOutcomes(ctx, nil, open); err != nil {
 			return err
 		}
 		return tx.CloudGroups.Mark(ctx, k.Directory, k.again, true)

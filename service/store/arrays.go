@@ -14,7 +14,10 @@ import (
 type textArray []string
 
 // Value writes the array in PostgreSQL's text form.
-func (a textArray) Value() (driver.Value, error) {
+func (a textArray) Value() (driver.Value, error) { return a.literal(), nil }
+
+// literal is the array as PostgreSQL reads it in a text.
+func (a textArray) literal() string {
 	var b strings.Builder
 	b.WriteByte('{')
 	for i, text := range a {
@@ -31,7 +34,7 @@ func (a textArray) Value() (driver.Value, error) {
 		b.WriteByte('"')
 	}
 	b.WriteByte('}')
-	return b.String(), nil
+	return b.String()
 }
 
 // Scan reads the array.

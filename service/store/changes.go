@@ -217,6 +217,39 @@ func (s Changes) MarkSent(ctx context.Context, changes []Change) error {
 	return err
 }
 
+// Sending is a chunk of changes that is on its way to the cloud.
+type Sending struct {
+	ID   int64
+	Sent time.Time
+}
+
+// BeginSending is MarkSent in one row for all of them: rows of changes are wide, and each
+// is written once more when it is answered.
+func (s Changes) BeginSending(ctx context.Context, run int64, changes []Change) (Sending, error) {
+	var sending Sending
+	err := s.raw(ctx, `INSERT INTO sendings (run_id, changes) VALUES (?, ?::text[]::bigint[]) RETURNING id, sent`, run, changeIDs(changes)).Scan(&sending).Error
+	return sending, err
+}
+
+// EndSending ends a sending whose outcomes are saved. What has none stays sent.
+func (s Changes) EndSending(ctx context.Context, sending Sending, all bool) error {
+	if all {
+		_, err := s.exec(ctx, `DELETE FROM sendings WHERE id = ?`, sending.ID)
+		return err
+	}
+	return s.settleSendings(ctx, `id = ?`, sending.ID)
+}
+
+// settleSendings marks what was on its way and was not answered as sent.
+func (s Changes) settleSendings(ctx context.Context, where string, arg any) error {
+	_, err := s.exec(ctx, `WITH ended AS (DELETE FROM sendings WHERE `+where+` RETURNING changes, sent)
+		UPDATE changes c SET state = 'sent', sent = e.sent, attempts = c.attempts + 1 FROM ended e, unnest(e.changes) i WHERE c.id = i AND c.state = 'planned'`, arg)
+	if err != nil {
+		err = fmt.Errorf("mark what was on its way: %w", err)
+	}
+	return err
+}
+
 // Outcome is how a change ended.
 type Outcome struct {
 	Change     Change
@@ -226,8 +259,9 @@ type Outcome struct {
 	Answer     string
 }
 
-// SaveOutcomes makes the ends of changes durable.
-func (s Changes) SaveOutcomes(ctx context.Context, outcomes []Outcome) error {
+// SaveOutcomes makes the ends of changes durable, of the sending given where they were sent
+// by one.
+func (s Changes) SaveOutcomes(ctx context.Context, sending *Sending, outcomes []Outcome) error {
 	if len(outcomes) == 0 {
 		return nil
 	}
@@ -236,8 +270,12 @@ func (s Changes) SaveOutcomes(ctx context.Context, outcomes []Outcome) error {
 		ids, states, resources = append(ids, strconv.FormatInt(o.Change.ID, 10)), append(states, o.State), append(resources, o.ResourceID)
 		codes, answers = append(codes, o.Code), append(answers, o.Answer)
 	}
-	_, err := s.exec(ctx, `UPDATE changes SET state = s, resource_id = r, code = c, answer = a, answered = now()
-		FROM unnest(?::text[]::bigint[], ?::text[], ?::text[], ?::text[], ?::text[]) AS t(i, s, r, c, a) WHERE id = i`, ids, states, resources, codes, answers)
+	sent := ""
+	if sending != nil {
+		sent = instant(&sending.Sent)
+	}
+	_, err := s.exec(ctx, `UPDATE changes SET state = s, resource_id = r, code = c, answer = a, answered = now(), sent = coalesce(o.sent, changes.sent), attempts = attempts + CASE WHEN o.sent IS NULL THEN 0 ELSE 1 END
+		FROM (SELECT nullif(?, '')::timestamptz AS sent) o, unnest(?::text[]::bigint[], ?::text[], ?::text[], ?::text[], ?::text[]) AS t(i, s, r, c, a) WHERE id = i`, sent, ids, states, resources, codes, answers)
 	return err
 }
 
@@ -296,6 +334,9 @@ func (s Changes) SettleInterrupted(ctx context.Context, run int64) error {
 // SupersedeOpen ends the changes of a run that were not carried out and puts
 // their entries back into the dirty set, to be planned anew.
 func (s Changes) SupersedeOpen(ctx context.Context, run int64) error {
+	if err := s.settleSendings(ctx, `run_id = ?`, run); err != nil {
+		return err
+	}
 	_, err := s.exec(ctx, `
 		WITH open AS (
 			SELECT id, directory, entry_id, state, side, resource_id FROM changes WHERE run_id = ? AND state IN ('planned', 'sent') FOR UPDATE

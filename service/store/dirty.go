@@ -178,7 +178,7 @@ func (s Dirty) MarkGraceOver(ctx context.Context, grace Grace) error {
 func (s Dirty) MarkAll(ctx context.Context) error {
 	_, err := s.exec(ctx, `INSERT INTO dirty (directory, entry_id) SELECT directory, id FROM entries WHERE kind <> 'container' AND
 		(gone IS NULL OR EXISTS (SELECT FROM links l WHERE l.directory = entries.directory AND l.entry_id = entries.id))
-		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0`)
+		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0 WHERE dirty.state <> 0`)
 	if err != nil {
 		return err
 	}

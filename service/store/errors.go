@@ -59,6 +59,10 @@ func (dialector) Translate(err error) error {
 	return &DatabaseError{State: failure.Code, Table: failure.TableName, Constraint: failure.ConstraintName, cause: failure}
 }
 
+// Explain is what GORM takes for the text of a statement, also where it never shows it: it
+// would put in the values, which belong into no log, and of arrays that takes long.
+func (dialector) Explain(statement string, _ ...any) string { return statement }
+
 // statementLog logs statements that fail or take long, never with the values
 // that they are given.
 type statementLog struct{}

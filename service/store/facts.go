@@ -20,12 +20,13 @@ func (s Facts) Claim(ctx context.Context, refs []entry.Ref, claims []decide.Clai
 		return nil, err
 	}
 	keys, claimDirectories, claimIDs := claimArrays(claims)
-	if _, err := s.exec(ctx, `INSERT INTO claims (key, directory, entry_id) SELECT k, d, i FROM unnest(?::text[], ?::text[], ?::text[]::uuid[]) AS t(k, d, i)
-		ON CONFLICT (key) DO NOTHING`, keys, claimDirectories, claimIDs); err != nil {
+	given, err := s.exec(ctx, `INSERT INTO claims (key, directory, entry_id) SELECT k, d, i FROM unnest(?::text[], ?::text[], ?::text[]::uuid[]) AS t(k, d, i)
+		ON CONFLICT (key) DO NOTHING`, keys, claimDirectories, claimIDs)
+	if err != nil || given == int64(len(claims)) { // nobody had any
 		return nil, err
 	}
 	var rows []claimantRow
-	err := s.raw(ctx, `
+	err = s.raw(ctx, `
 		SELECT c.key, c.directory, c.entry_id, coalesce(e.dn, '') AS dn, coalesce(y.state = 0, false) AS dirty
 		FROM unnest(?::text[], ?::text[], ?::text[]::uuid[]) AS t(k, d, i) JOIN claims c ON c.key = k AND (c.directory, c.entry_id) <> (d, i)
 		LEFT JOIN entries e ON e.directory = c.directory AND e.id = c.entry_id

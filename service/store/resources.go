@@ -82,11 +82,12 @@ func (s Resources) Store(ctx context.Context, kind entry.Kind, resources []entry
 		if err != nil {
 			return nil, err
 		}
-		keyText, err := json.Marshal(Keys(kind, r, indexed))
+		of := textArray(Keys(kind, r, indexed))
+		keyText, err := json.Marshal(of)
 		if err != nil {
 			return nil, err
 		}
-		ids, attributes, keys = append(ids, r.ID()), append(attributes, string(text)), append(keys, string(keyText))
+		ids, attributes, keys = append(ids, r.ID()), append(attributes, string(text)), append(keys, of.literal())
 		digests = append(digests, digest(text, keyText))
 		actives = append(actives, map[bool]string{true: "t", false: "f"}[r.Active()])
 		searches = append(searches, strings.ToLower(strings.Join(append([]string{r.ID(), r.ExternalID(), r.Login(), r.DisplayName()}, r.Addresses()...), "\n")))
@@ -97,7 +98,7 @@ func (s Resources) Store(ctx context.Context, kind entry.Kind, resources []entry
 			SELECT * FROM unnest(?::text[], ?::text[], ?::bytea[], ?::text[], ?::text[]::boolean[], ?::text[]) AS t(id, attributes, digest, keys, active, search)
 		), stored AS (
 			INSERT INTO resources AS r (kind, id, attributes, digest, keys, active, search)
-			SELECT ?, id, attributes::jsonb, digest, ARRAY(SELECT jsonb_array_elements_text(keys::jsonb)), active, search FROM input
+			SELECT ?, id, attributes::jsonb, digest, keys::text[], active, search FROM input
 			ON CONFLICT (id) DO UPDATE SET attributes = excluded.attributes, digest = excluded.digest, keys = excluded.keys,
 				active = excluded.active, search = excluded.search
 			WHERE r.digest <> excluded.digest

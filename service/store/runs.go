@@ -446,6 +446,12 @@ func (s Runs) Asked(ctx context.Context, id int64) (cancelled, wanted bool, err 
 // Prune deletes runs that ended before a time and changed nothing, and all
 // that ended before the second time.
 func (s Runs) Prune(ctx context.Context, quietBefore, allBefore time.Time) (int64, error) {
-	return s.exec(ctx, `DELETE FROM runs WHERE ended IS NOT NULL AND (ended < ? OR ended < ? AND state = 'in-step' AND coalesce((counts->>'changes')::int, 0) = 0)
-		AND id <> (SELECT max(id) FROM runs WHERE ended IS NOT NULL)`, allBefore, quietBefore)
+	var n int64
+	err := s.raw(ctx, `WITH pruned AS (
+			DELETE FROM runs WHERE ended IS NOT NULL AND (ended < ? OR ended < ? AND state = 'in-step' AND coalesce((counts->>'changes')::int, 0) = 0)
+				AND id <> (SELECT max(id) FROM runs WHERE ended IS NOT NULL) RETURNING id
+		), gone AS (
+			DELETE FROM changes c USING pruned p WHERE c.run_id = p.id
+		) SELECT count(*) FROM pruned`, allBefore, quietBefore).Scan(&n).Error
+	return n, err
 }
