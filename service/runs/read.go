@@ -37,17 +37,44 @@ func (x *execution) read(ctx context.Context) error {
 		if x.Offer, err = x.judging.Offered(ctx, x.Settings.Document); err != nil {
 			return err
 		}
-		for _, kind := range entry.Kinds {
-			if x.Offer.Kinds[kind] {
-				group.Go(func() error { return x.readCloud(ctx, kind) })
-			}
-		}
-		return nil
+		return x.readKinds(ctx, x.run.Purpose.ReadsAll())
 	})
 	if err := group.Wait(); err != nil {
 		return err
 	}
 	return x.somebodyLeft()
+}
+
+// readKinds reads all kinds that the cloud offers: everything, or what has changed.
+func (x *execution) readKinds(ctx context.Context, all bool) error {
+	group, ctx := errgroup.WithContext(ctx)
+	for _, kind := range entry.Kinds {
+		if x.Offer.Kinds[kind] {
+			group.Go(func() error { return x.readCloud(ctx, kind, all) })
+		}
+	}
+	return group.Wait()
+}
+
+// lookBack has the cloud list what the run wrote, if that is much: the next run is most
+// often of one live change, which then need not wait until all of it was listed. It tells
+// whether the cloud has something else than Kambrel knows of.
+func (x *execution) lookBack(ctx context.Context) (changed bool, err error) {
+	can, err := x.cloud.Discover(ctx)
+	x.mu.Lock()
+	before, done := x.run.Counts.ResourcesChanged, x.run.Counts.Done
+	x.mu.Unlock()
+	if err != nil || done < muchPlanned || !can.Filter || !can.Sort {
+		return false, err
+	}
+	err = x.stage(ctx, "write", func(ctx context.Context) error { return x.readKinds(ctx, false) })
+	if code := problem.CodeOf(err); code != "" && problem.Describe(code).Touches == about.Cloud {
+		slog.Warn("list what was written: the next run does", logkey.Run, x.run.ID, logkey.Error, err)
+		err = nil
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return x.run.Counts.ResourcesChanged > before, err
 }
 
 // readProgress adds the counts of several directories up.
@@ -147,16 +174,15 @@ func only(names []string, known func(string) bool) []string {
 	return slices.DeleteFunc(slices.Clone(names), func(name string) bool { return !known(name) })
 }
 
-// readCloud reads what changed of a kind in the cloud, or everything in a full
-// run.
-func (x *execution) readCloud(ctx context.Context, kind entry.Kind) error {
+// readCloud reads what changed of a kind in the cloud, or everything.
+func (x *execution) readCloud(ctx context.Context, kind entry.Kind, all bool) error {
 	state, err := x.store.Resources.State(ctx, kind)
 	if err != nil {
 		return err
 	}
 	since := state.Watermark
 	switch {
-	case x.run.Purpose.ReadsAll():
+	case all:
 		since = ""
 	case since == "" && !state.Read.IsZero():
 		since = beforeAll // it was empty when it was read, and what came since is most often ours
@@ -173,7 +199,7 @@ func (x *execution) readCloud(ctx context.Context, kind entry.Kind) error {
 			seen[ids[i]] = struct{}{}
 		}
 		if kind == entry.Group {
-			if !x.run.Purpose.ReadsAll() {
+			if !all {
 				ids = changed // else the members are compared of those too that look the same
 			}
 			if err := x.readMembers(ctx, ids); err != nil {
@@ -192,7 +218,7 @@ func (x *execution) readCloud(ctx context.Context, kind entry.Kind) error {
 	}
 	var gone []string
 	if reading.Complete {
-		if gone, err = x.notListed(ctx, kind, seen); err != nil {
+		if gone, err = x.notListed(ctx, kind, seen, all); err != nil {
 			return fmt.Errorf("read the cloud: %w", err)
 		}
 	}
@@ -230,7 +256,7 @@ func (x *execution) groupsDeleted(ctx context.Context, reading *cloud.Reading, s
 
 // notListed asks for those by their ids that the mirror has and a list does not,
 // since a list may lag behind, and returns those that are gone.
-func (x *execution) notListed(ctx context.Context, kind entry.Kind, seen map[string]struct{}) ([]string, error) {
+func (x *execution) notListed(ctx context.Context, kind entry.Kind, seen map[string]struct{}, all bool) ([]string, error) {
 	others, err := x.store.Resources.Except(ctx, kind, seen)
 	if err != nil || len(others) == 0 {
 		return nil, err
@@ -243,7 +269,7 @@ func (x *execution) notListed(ctx context.Context, kind entry.Kind, seen map[str
 	if err != nil || kind != entry.Group {
 		return gone, err
 	}
-	if x.run.Purpose.ReadsAll() {
+	if all {
 		changed = changed[:0]
 		for _, resource := range there {
 			changed = append(changed, resource.ID())

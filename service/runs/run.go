@@ -208,6 +208,13 @@ func (x *execution) stages(ctx context.Context) error {
 		if err := x.passes(ctx); err != nil {
 			return err
 		}
+		changed, err := x.lookBack(ctx)
+		if err == nil && changed {
+			err = x.passes(ctx)
+		}
+		if err != nil {
+			return err
+		}
 	}
 	if x.skips(pause.All.ToDirectories) {
 		return nil
