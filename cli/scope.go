@@ -275,13 +275,14 @@ func (d *deps) scopeSwitchCommand(verb, short string, off bool) *cobra.Command {
 func newScopeCountCommand(d *deps) *cobra.Command {
 	in := wire.ScopePreview{}
 	command := &cobra.Command{
-		Use: "count", Short: "Count who would take part by the draft, and why others do not", Args: noArguments, Example: "  kambrel scope count\n  kambrel scope count --samples 5 --text pilot",
+		Use: "count", Short: "Count who would take part by the draft, and why others do not", Args: noArguments, Example: "  kambrel scope count\n  kambrel scope count --samples 5 --text pilot\n  kambrel scope count --look-at 5000",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.ScopeCounts, error) { return c.PreviewScope(ctx, in) }, func(w io.Writer, counts wire.ScopeCounts) error { return printScope(w, counts) })
 		},
 	}
 	command.Flags().IntVar(&in.Samples, "samples", 0, "how many entries to show of each verdict")
 	command.Flags().StringVar(&in.Text, "text", "", "show only entries whose name holds this")
+	command.Flags().IntVar(&in.LookAt, "look-at", 0, "look at about so many of a kind and estimate, where there are many more")
 	return command
 }
 
@@ -294,9 +295,13 @@ func printScope(w io.Writer, counts wire.ScopeCounts) error {
 	}
 	t := newTable("KIND", "VERDICT", "COUNT")
 	for _, kind := range counts.Kinds {
-		name := kind.Kind + "s"
+		name, about := kind.Kind+"s", ""
+		if kind.LookedAt > 0 {
+			fmt.Fprintf(w, "Estimated from %d of %d %s, taken by chance.\n", kind.LookedAt, kind.Total, name)
+			about = "about "
+		}
 		for _, v := range kind.Verdicts {
-			t.add(name, v.Title, v.Count)
+			t.add(name, v.Title, fmt.Sprintf("%s%d", about, v.Count))
 			name = ""
 			for _, s := range v.Samples {
 				t.add("", "  "+s.Name, s.DN)

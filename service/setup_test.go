@@ -237,6 +237,36 @@ func TestAProbeIsKeptAsItComes(t *testing.T) {
 	assert.Empty(t, state.Directory, "a probe is no reading")
 }
 
+func TestScopeOfManyIsEstimatedFromSome(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	ctx := t.Context()
+	const people = 4000
+	lines := make([]protocol.Line, 0, people+1)
+	for i := range people {
+		lines = append(lines, orderstest.Crew(i+1))
+	}
+	order := orderstest.Give(t, b.Store)
+	require.NoError(t, b.Orders.Ingest(ctx, order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(append(lines, orderstest.Done("c1", true))...))))
+	document := settings.Default(settings.Directory{Name: "halvard", Dialect: entry.AD, Base: "DC=example", Containers: settings.Containers{Include: []string{"DC=example"}}})
+	document.Users.Filter = "(!(cn=*7))" // one in ten
+	all, err := b.Setup.PreviewScope(ctx, "ida", document, wire.ScopePreview{})
+	require.NoError(t, err)
+	assert.Equal(t, people*9/10, all.Kinds[0].In)
+	assert.Zero(t, all.Kinds[0].LookedAt, "all were counted")
+	some, err := b.Setup.PreviewScope(ctx, "ida", document, wire.ScopePreview{LookAt: 800, Samples: 3})
+	require.NoError(t, err)
+	users := some.Kinds[0]
+	assert.Equal(t, people, users.Total, "how many there are is known")
+	assert.InDelta(t, 800, users.LookedAt, 500)
+	assert.InDelta(t, people*9/10, users.In, people/10)
+	require.NotEmpty(t, users.Verdicts)
+	assert.Len(t, users.Verdicts[0].Samples, 3)
+	few, err := b.Setup.PreviewScope(ctx, "ida", document, wire.ScopePreview{LookAt: 1500})
+	require.NoError(t, err)
+	assert.Equal(t, all, few, "of what are not many more all are counted")
+}
+
 func TestScopeIsCountedFromTheMirror(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
@@ -245,7 +275,7 @@ func TestScopeIsCountedFromTheMirror(t *testing.T) {
 	require.NoError(t, b.Orders.Ingest(ctx, order, orderstest.Speaker(orderstest.Agent), strings.NewReader(orderstest.Lines(orderstest.Crew(1), orderstest.Crew(2), orderstest.Crew(3), orderstest.Done("c1", true)))))
 	document := settings.Default(settings.Directory{Name: "halvard", Dialect: entry.AD, Base: "DC=example", Containers: settings.Containers{Include: []string{"DC=example"}}})
 	document.Users.Filter = "(|(cn=1)(title=Mate))"
-	counts, err := b.Setup.PreviewScope(ctx, document, 5, "crew 2")
+	counts, err := b.Setup.PreviewScope(ctx, "ida", document, wire.ScopePreview{Samples: 5, Text: "crew 2"})
 	require.NoError(t, err)
 	assert.Contains(t, counts.Missing, "halvard: title", "a count over attributes that were not read is flagged")
 	assert.Equal(t, wire.KindScope{Kind: "user", Total: 3, In: 1, Verdicts: []wire.VerdictCount{
@@ -253,7 +283,7 @@ func TestScopeIsCountedFromTheMirror(t *testing.T) {
 		{Code: "filtered", Title: "not kept by the filter", Count: 2, Samples: []wire.Sample{{Directory: "halvard", EntryID: orderstest.ID(2).String(), Name: "2", DN: "CN=Crew 2,DC=example", Summary: "out: the filter (|(cn=1)(title=Mate)) does not keep it"}}},
 	}}, counts.Kinds[0])
 	document.Users.Filter = "(cn="
-	_, err = b.Setup.PreviewScope(ctx, document, 0, "")
+	_, err = b.Setup.PreviewScope(ctx, "ida", document, wire.ScopePreview{})
 	require.Error(t, err)
 	for text, column := range map[string]int{"(cn=a": 6, "cn=a": 1, "(&(cn=a)(": 10} {
 		checked := setup.CheckFilter(text)

@@ -180,6 +180,8 @@ type ScopePreview struct {
 	Document *settings.Document `json:"document,omitempty" doc:"Without one, the draft, or the active settings where there is none"`
 	Samples  int                `json:"samples,omitempty" minimum:"0" maximum:"200" doc:"How many to show of each verdict"`
 	Text     string             `json:"text,omitempty" maxLength:"200" doc:"Show only samples whose name holds this"`
+	LookAt   int                `json:"lookAt,omitempty" minimum:"0" maximum:"100000" doc:"Of a kind of which there are many more, look at about so many and estimate; without it all are counted"`
+	Page     string             `json:"page,omitempty" maxLength:"64" doc:"A name for where it is asked for: a later preview of the same place ends this one, which then answers 409"`
 }
 
 // ScopeCounts is who would take part.
@@ -195,6 +197,7 @@ type KindScope struct {
 	Off      bool           `json:"off"`
 	Total    int            `json:"total"`
 	In       int            `json:"in"`
+	LookedAt int            `json:"lookedAt,omitempty" doc:"How many were looked at, where the counts are estimated from them; not set where all were counted"`
 	Verdicts []VerdictCount `json:"verdicts"`
 }
 

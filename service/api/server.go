@@ -242,7 +242,7 @@ func statusOf(code problem.Code) int {
 		return http.StatusForbidden
 	case problem.BadInput, problem.SettingsInvalid, problem.AgentMessageMalformed:
 		return http.StatusUnprocessableEntity
-	case problem.AmbiguousText, problem.NoSettings, problem.OrderLost, problem.DraftChanged, problem.DirectoryInUse, problem.Paused:
+	case problem.AmbiguousText, problem.NoSettings, problem.OrderLost, problem.DraftChanged, problem.DirectoryInUse, problem.Paused, problem.Cancelled:
 		return http.StatusConflict
 	case problem.EnrolmentCodeRefused:
 		return http.StatusForbidden

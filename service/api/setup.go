@@ -132,7 +132,7 @@ func (s *Server) scopeRoutes() {
 			}
 			document = &current
 		}
-		return answer(s.service.Setup.PreviewScope(ctx, *document, in.Body.Samples, in.Body.Text))
+		return answer(s.service.Setup.PreviewScope(ctx, who(ctx).Name, *document, in.Body))
 	})
 	huma.Register(s.api, operation("POST", "/filters/check", "check-filter", "Read a filter into a tree, or tell what is wrong with it", wire.Viewer), func(_ context.Context, in *body[wire.CheckFilter]) (*body[wire.CheckedFilter], error) {
 		return answer(setup.CheckFilter(in.Body.Text), nil)

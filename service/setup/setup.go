@@ -21,6 +21,7 @@ type Setup struct {
 	orders       *orders.Orders
 	judging      *judging.Judging
 	offeredSaved atomic.Int64 // when what the cloud takes was kept last, Unix nanoseconds
+	previews     previews
 	cloudAway    atomic.Int64 // when it last did not answer a check of settings, Unix nanoseconds
 }
 

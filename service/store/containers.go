@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"fmt"
+	"slices"
 
 	"kambrel.example/kambrel/core/entry"
 )
@@ -64,6 +66,22 @@ func (s Entries) Vanished(ctx context.Context, directory, path string) (now stri
 	return row.DN, false, err
 }
 
+// CountKinds counts the entries of directories by kind.
+func (s Entries) CountKinds(ctx context.Context, directories []string) (map[entry.Kind]int, error) {
+	var rows []struct {
+		Kind string
+		N    int
+	}
+	if err := s.raw(ctx, `SELECT kind, sum(n) AS n FROM container_counts WHERE directory = ANY(?::text[]) GROUP BY kind`, textArray(directories)).Scan(&rows).Error; err != nil {
+		return nil, fmt.Errorf("count entries by kind: %w", err)
+	}
+	counts := map[entry.Kind]int{}
+	for _, row := range rows {
+		counts[entry.Kind(row.Kind)] = row.N
+	}
+	return counts, nil
+}
+
 // Each streams entries of the mirror that are not gone, in batches; kinds
 // and directories choose, and none means all.
 func (s Entries) Each(ctx context.Context, directories []string, kinds []entry.Kind, batch int, each func([]*entry.Entry) error) error {
@@ -73,27 +91,47 @@ func (s Entries) Each(ctx context.Context, directories []string, kinds []entry.K
 	}
 	after := entry.Ref{}
 	for {
-		var rows []EntryRow
-		err := s.raw(ctx, `SELECT directory, id, kind, dn, attributes, gone FROM entries WHERE (directory, id) > (?, ?) AND directory = ANY(?::text[]) AND kind = ANY(?::text[]) AND gone IS NULL
-			ORDER BY directory, id LIMIT ?`, after.Directory, after.ID.String(), textArray(directories), names, batch).Scan(&rows).Error
-		if err != nil || len(rows) == 0 {
+		entries, err := s.some(ctx, `FROM entries WHERE (directory, id) > (?, ?) AND directory = ANY(?::text[]) AND kind = ANY(?::text[]) AND gone IS NULL
+			ORDER BY directory, id LIMIT ?`, after.Directory, after.ID.String(), textArray(directories), names, batch)
+		if err != nil || len(entries) == 0 {
 			return err
-		}
-		entries := make([]*entry.Entry, len(rows))
-		for i, row := range rows {
-			e, err := row.entry()
-			if err != nil {
-				return err
-			}
-			entries[i] = &e
 		}
 		last := entries[len(entries)-1]
 		after = entry.Ref{Directory: last.Directory, ID: last.ID}
-		if err := s.all().CloudGroups.Fill(ctx, entries); err != nil {
-			return err
-		}
 		if err := each(entries); err != nil {
 			return err
 		}
 	}
+}
+
+// Some is Each of a share of one kind, from 0 to 1, taken by chance: blocks of the table, so that
+// it does not take longer where there are more.
+func (s Entries) Some(ctx context.Context, directories []string, kind entry.Kind, share float64, batch int, each func([]*entry.Entry) error) error {
+	entries, err := s.some(ctx, `FROM entries TABLESAMPLE SYSTEM (?) WHERE directory = ANY(?::text[]) AND kind = ? AND gone IS NULL`,
+		100*share, textArray(directories), string(kind))
+	if err != nil {
+		return fmt.Errorf("look at some entries: %w", err)
+	}
+	for part := range slices.Chunk(entries, batch) {
+		if err := each(part); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s Entries) some(ctx context.Context, from string, args ...any) ([]*entry.Entry, error) {
+	var rows []EntryRow
+	if err := s.raw(ctx, `SELECT directory, id, kind, dn, attributes, gone `+from, args...).Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	entries := make([]*entry.Entry, len(rows))
+	for i, row := range rows {
+		e, err := row.entry()
+		if err != nil {
+			return nil, err
+		}
+		entries[i] = &e
+	}
+	return entries, s.all().CloudGroups.Fill(ctx, entries)
 }

@@ -183,8 +183,9 @@ const plural: Record<string, string> = { user: 'users', group: 'groups', contact
           <section class="sheet" aria-label="Who takes part">
             <header>
               <h2>Takes part</h2>
-              <span v-if="counting" class="quiet" role="status">counting…</span
-              ><NInput
+              <span v-if="counting" class="quiet" role="status">{{
+                counts?.kinds.some((one) => one.lookedAt) ? 'counting all…' : 'counting…'
+              }}</span><NInput
                 v-model:value="search"
                 size="small"
                 clearable
@@ -204,10 +205,13 @@ const plural: Record<string, string> = { user: 'users', group: 'groups', contact
               </p>
               <div v-for="one in counts?.kinds ?? []" :key="one.kind" class="kind">
                 <div class="row">
-                  <strong class="big">{{ one.in.toLocaleString('en') }}</strong><span
-                    >of {{ one.total.toLocaleString('en') }} {{ plural[one.kind] }}</span
-                  >
+                  <strong class="big">{{ one.lookedAt ? '≈ ' : '' }}{{ one.in.toLocaleString('en') }}</strong
+                  ><span>of {{ one.total.toLocaleString('en') }} {{ plural[one.kind] }}</span>
                 </div>
+                <p v-if="one.lookedAt" class="quiet">
+                  Estimated from {{ one.lookedAt.toLocaleString('en') }} of them, taken by chance. Few may be missing
+                  below until all are counted.
+                </p>
                 <template v-for="verdict in one.verdicts" :key="verdict.code">
                   <button
                     type="button"
@@ -215,7 +219,9 @@ const plural: Record<string, string> = { user: 'users', group: 'groups', contact
                     :aria-expanded="open === one.kind + verdict.code"
                     @click="open = open === one.kind + verdict.code ? '' : one.kind + verdict.code"
                   >
-                    <span>{{ verdict.title }}</span><span>{{ verdict.count.toLocaleString('en') }}</span>
+                    <span>{{ verdict.title }}</span><span
+                      >{{ one.lookedAt ? '≈ ' : '' }}{{ verdict.count.toLocaleString('en') }}</span
+                    >
                   </button>
                   <ul v-if="open === one.kind + verdict.code" class="samples">
                     <li v-for="sample in verdict.samples" :key="sample.entryId">
