@@ -62,8 +62,8 @@ var faults = []fault{
 		return func() { s.RestartCloud("") }
 	}},
 	{"the cloud fails now and then", func(s *soak) func() {
-		s.CloudFaults(map[string]any{"rate": 0.05 + 0.25*s.random.Float64(), "seed": s.random.Uint64N(1000)})
-		return func() { s.CloudFaults(nil) }
+		s.cloudFaults(map[string]any{"rate": 0.05 + 0.25*s.random.Float64(), "seed": s.random.Uint64N(1000)})
+		return func() { s.cloudFaults(map[string]any{}) }
 	}},
 	{"the network to the cloud cut", func(s *soak) func() {
 		s.between.Takes(func(http.ResponseWriter, *http.Request) bool { panic(http.ErrAbortHandler) })
@@ -163,4 +163,12 @@ func (s *soak) diskFull(size string) {
 	out, err := command.CombinedOutput()
 	require.NoError(s.T, err, string(out))
 	_ = s.EndSessions()
+}
+
+// cloudFaults is CloudFaults of a cloud that may be away, which begins anew without any.
+func (s *soak) cloudFaults(faults map[string]any) {
+	status, _, err := worldtest.TrySCIM(s.T.Context(), s.Address(), http.MethodPost, s.Cloud.Control+"/faults", faults)
+	if err == nil && status != http.StatusOK {
+		s.T.Fatalf("the stand-in answers %d to its faults", status)
+	}
 }
