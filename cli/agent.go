@@ -240,7 +240,7 @@ func newAgentRunCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			defer spareMemory()()
+			defer spareMemory(32)()
 			return a.Run(cmd.Context())
 		},
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 
 	"github.com/go-ldap/ldap/v3"
@@ -47,8 +48,24 @@ func (s *stage) makeGroups() (memberships int, err error) {
 	for i := range members {
 		members[i] = crew(2 * i)
 	}
-	return memberships, add("cn=Everybody,"+teams, members)
+	// A directory bounds the length of one message.
+	everybody := "cn=Everybody," + teams
+	if err := add(everybody, members[:min(len(members), atOnce)]); err != nil {
+		return 0, err
+	}
+	for part := range slices.Chunk(members[min(len(members), atOnce):], atOnce) {
+		request := ldap.NewModifyRequest(everybody, nil)
+		request.Add("member", part)
+		if err := s.ldap.Modify(request); err != nil {
+			return 0, err
+		}
+		memberships += len(part)
+	}
+	return memberships, nil
 }
+
+// atOnce is how many members one message names.
+const atOnce = 20_000
 
 // firstGroups is the run that writes all groups with their members.
 func (s *stage) firstGroups(ctx context.Context) (float64, error) {

@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -27,6 +28,7 @@ type figures struct {
 	RawCreate  float64 `json:"rawCreate"`
 	FirstRun   float64 `json:"firstRun"`
 	FirstRead  float64 `json:"firstRead"`
+	FirstPlan  float64 `json:"firstPlan"`
 	FirstWrite float64 `json:"firstWrite"`
 	ReadBack   float64 `json:"readBack"`
 	Idle       float64 `json:"idle"`
@@ -37,6 +39,7 @@ type figures struct {
 	Impact     float64 `json:"impact"`
 	Survey     float64 `json:"survey"`
 	Preview    float64 `json:"preview"`
+	Estimate   float64 `json:"estimate"`
 	Tree       float64 `json:"tree"`
 	Why        float64 `json:"why"`
 	Find       float64 `json:"find"`
@@ -57,16 +60,22 @@ type figures struct {
 	Slowest    float64 `json:"slowest"`
 	ServiceMB  float64 `json:"serviceMB"`
 	AgentMB    float64 `json:"agentMB"`
+	DatabaseMB float64 `json:"databaseMB"`
 }
 
 func main() {
 	sizes := flag.String("sizes", "10000,100000", "numbers of people, separated by commas")
 	hold := flag.Bool("hold", false, "keep the largest installation running until interrupted, to look at it")
-	only := flag.String("only", ".", "only the figures whose names fit this regular expression; nothing is written then")
+	million := flag.Bool("million", false, "also measure 1,000,000 people, which takes most of an hour")
+	services := flag.Int("services", 1, "how many services run on the database; nothing is written for more than one")
+	only := flag.String("only", ".", "only the figures whose names fit this regular expression; nothing is written then, unless --out is given")
 	history := flag.Bool("history", true, "keep history, as the service does; without, what that costs is seen")
 	folder := flag.String("profile", "", "a folder for files that tell where the time of each figure went; nothing else is written then")
 	out := flag.String("out", filepath.Join("docs", "performance.md"), "where the table is written")
 	flag.Parse()
+	if *million {
+		*sizes += ",1000000"
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
 	wanted, err := regexp.Compile(*only)
@@ -74,7 +83,7 @@ func main() {
 		fmt.Fprintln(os.Stderr, "bench: --only:", err)
 		os.Exit(1)
 	}
-	if err := run(ctx, options{*sizes, *out, *folder, *hold, *history, wanted}); err != nil {
+	if err := run(ctx, options{sizes: *sizes, out: *out, profile: *folder, hold: *hold, history: *history, services: *services, only: wanted, write: given("out")}); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -84,11 +93,21 @@ func main() {
 type options struct {
 	sizes, out, profile string
 	hold, history       bool
+	write               bool // also what is not whole
+	services            int
 	only                *regexp.Regexp
 }
 
 // part tells that not every figure is taken as it is told.
-func (o options) part() bool { return o.only.String() != "." || !o.history || o.profile != "" }
+func (o options) part() bool {
+	return o.only.String() != "." && !o.write || !o.history || o.profile != "" || o.services > 1
+}
+
+// given tells whether an option was given by hand.
+func given(name string) (given bool) {
+	flag.Visit(func(f *flag.Flag) { given = given || f.Name == name })
+	return given
+}
 
 func run(ctx context.Context, o options) error {
 	var all []figures
@@ -122,7 +141,14 @@ func run(ctx context.Context, o options) error {
 	if err := os.WriteFile(filepath.Join("var", "bench.json"), append(text, '\n'), 0o644); err != nil {
 		return err
 	}
-	table := report(all, time.Now())
+	plot := ""
+	if len(all) > 1 {
+		plot = strings.TrimSuffix(o.out, ".md") + ".png"
+		if err := plotGrowth(all, plot); err != nil {
+			return err
+		}
+	}
+	table := report(all, time.Now(), plot)
 	fmt.Print(table)
 	return os.WriteFile(o.out, []byte(table), 0o644)
 }
@@ -156,6 +182,7 @@ func measure(ctx context.Context, n int, o options, hold bool) (f figures, err e
 		{"impact of a draft", &f.Impact, s.impact},
 		{"survey of everybody", &f.Survey, s.survey},
 		{"live count of a filter", &f.Preview, s.preview},
+		{"estimate of it from some", &f.Estimate, s.estimate},
 		{"container tree", &f.Tree, s.tree},
 		{"why", &f.Why, s.why},
 		{"find", &f.Find, s.find},
@@ -182,7 +209,10 @@ func measure(ctx context.Context, n int, o options, hold bool) (f figures, err e
 		fmt.Fprintf(os.Stderr, "bench:   %-50s %8.3f s\n", step.name, *step.into)
 	}
 	f.Slowest = s.slowest
-	f.FirstRead, f.FirstWrite = s.readTime, s.writeTime
+	f.FirstRead, f.FirstPlan, f.FirstWrite = s.readTime, s.planTime, s.writeTime
+	if f.DatabaseMB, err = s.databaseMB(ctx); err != nil {
+		return f, err
+	}
 	f.ServiceMB, f.AgentMB = peakMB(s.service.PID()), peakMB(s.agent.PID())
 	if hold {
 		fmt.Fprintf(os.Stderr, "bench: %s, administrator / %s, %s\n", s.address, password, s.dsn)

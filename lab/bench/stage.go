@@ -41,22 +41,23 @@ const (
 
 // stage is a whole installation with n people in the directory.
 type stage struct {
-	n                   int
-	lab                 *servers.Lab
-	postgres            *servers.Postgres
-	dsn                 string
-	cloud               *servers.Cloud
-	directory           *servers.LDAPServer
-	ldap                *ldap.Conn
-	service, agent      *servers.Process
-	client              *client.Client
-	loaded              float64
-	groups              settings.Taking
-	readTime, writeTime float64
-	edits               int
-	address             string                    // of the service
-	runs                map[purpose.Purpose]int64 // the first run of each kind
-	slowest             float64
+	n                             int
+	lab                           *servers.Lab
+	postgres                      *servers.Postgres
+	dsn                           string
+	cloud                         *servers.Cloud
+	directory                     *servers.LDAPServer
+	ldap                          *ldap.Conn
+	service, agent                *servers.Process
+	client                        *client.Client
+	loaded                        float64
+	groups                        settings.Taking
+	readTime, planTime, writeTime float64
+	edits                         int
+	address                       string                    // of the service
+	runs                          map[purpose.Purpose]int64 // the first run of each kind
+	slowest                       float64
+	services                      int
 }
 
 func newStage(ctx context.Context, n int, o options) (*stage, error) {
@@ -74,6 +75,7 @@ func newStage(ctx context.Context, n int, o options) (*stage, error) {
 	if o.profile != "" {
 		s.lab.PostgresOptions = []string{"shared_preload_libraries=pg_stat_statements", "pg_stat_statements.track=all", "pg_stat_statements.track_planning=on"}
 	}
+	s.services = o.services
 	if err := s.start(ctx); err != nil {
 		_ = s.close()
 		return nil, err
@@ -153,23 +155,20 @@ func (s *stage) start(ctx context.Context) error {
 }
 
 func (s *stage) startKambrel(ctx context.Context) error {
-	port, err := servers.FreePort(0)
-	if err != nil {
-		return err
-	}
-	address := "http://127.0.0.1:" + strconv.Itoa(port)
-	s.address = address
 	file := filepath.Join(s.lab.Dir, "administrator.password")
 	if err := os.WriteFile(file, []byte(password), 0o600); err != nil {
 		return err
 	}
-	if s.service, err = s.lab.Start(ctx, servers.Command{
-		Name: "service", Path: "bin/kambrel", Env: []string{"KAMBREL_DATABASE=" + s.dsn},
-		Args:  []string{"serve", "--listen", address[len("http://"):], "--cloud-url", s.cloud.URL, "--cloud-token-file", s.cloud.TokenFile, "--administrator-password-file", file},
-		Ready: servers.Answers(address + "/healthz"),
-	}); err != nil {
+	var err error
+	if s.service, s.address, err = s.startService(ctx, "service", file); err != nil {
 		return err
 	}
+	for i := 1; i < s.services; i++ {
+		if _, _, err := s.startService(ctx, fmt.Sprintf("service-%d", i+1), file); err != nil {
+			return err
+		}
+	}
+	address := s.address
 	if s.client, _, err = client.Login(ctx, address, wire.Credentials{Name: "administrator", Password: password}); err != nil {
 		return err
 	}
@@ -199,6 +198,20 @@ func (s *stage) startKambrel(ctx context.Context) error {
 	}
 	_, err = s.client.Activate(ctx, wire.ActivateSettings{YAML: string(text)})
 	return err
+}
+
+func (s *stage) startService(ctx context.Context, name, passwordFile string) (*servers.Process, string, error) {
+	port, err := servers.FreePort(0)
+	if err != nil {
+		return nil, "", err
+	}
+	address := "http://127.0.0.1:" + strconv.Itoa(port)
+	process, err := s.lab.Start(ctx, servers.Command{
+		Name: name, Path: "bin/kambrel", Env: []string{"KAMBREL_DATABASE=" + s.dsn},
+		Args:  []string{"serve", "--listen", address[len("http://"):], "--cloud-url", s.cloud.URL, "--cloud-token-file", s.cloud.TokenFile, "--administrator-password-file", passwordFile},
+		Ready: servers.Answers(address + "/healthz"),
+	})
+	return process, address, err
 }
 
 func (s *stage) close() error {
@@ -366,14 +379,14 @@ func (s *stage) firstRun(ctx context.Context) (float64, error) {
 	if err != nil {
 		return 0, err
 	}
+	stages := map[string]progress.Stage{}
 	for _, stage := range run.Stages {
-		switch stage.Name {
-		case "read":
-			s.readTime = stage.Ended.Sub(*stage.Started).Seconds()
-		case "write":
-			s.writeTime = stage.Ended.Sub(*stage.Started).Seconds()
-		}
+		stages[stage.Name] = stage
 	}
+	s.readTime = stages["read"].Ended.Sub(*stages["read"].Started).Seconds()
+	s.planTime = stages["write"].Started.Sub(*stages["read"].Ended).Seconds()
+	s.writeTime = stages["write"].Ended.Sub(*stages["write"].Started).Seconds()
+	fmt.Fprintf(os.Stderr, "bench:   read %.1f s, plan %.1f s, write %.1f s\n", s.readTime, s.planTime, s.writeTime)
 	return seconds(run), nil
 }
 
@@ -483,14 +496,20 @@ func (s *stage) survey(ctx context.Context) (float64, error) {
 	})
 }
 
-func (s *stage) preview(ctx context.Context) (float64, error) {
+// preview counts all by a filter that was edited.
+func (s *stage) preview(ctx context.Context) (float64, error) { return s.count(ctx, 0) }
+
+// estimate is what people see first of that.
+func (s *stage) estimate(ctx context.Context) (float64, error) { return s.count(ctx, 5000) }
+
+func (s *stage) count(ctx context.Context, lookAt int) (float64, error) {
 	active, err := s.client.Settings(ctx)
 	if err != nil {
 		return 0, err
 	}
 	active.Document.Users.Filter = "(&(objectClass=inetOrgPerson)(!(departmentNumber=Deck 7)))"
 	return timed(func() error {
-		_, err := s.client.PreviewScope(ctx, wire.ScopePreview{Document: &active.Document, Samples: 12})
+		_, err := s.client.PreviewScope(ctx, wire.ScopePreview{Document: &active.Document, Samples: 12, LookAt: lookAt})
 		return err
 	})
 }
@@ -564,6 +583,18 @@ func (s *stage) findFilter(ctx context.Context) (float64, error) {
 		}
 		return err
 	})
+}
+
+// databaseMB is how large the database is, in MB.
+func (s *stage) databaseMB(ctx context.Context) (float64, error) {
+	db, err := sql.Open("pgx", s.dsn)
+	if err != nil {
+		return 0, err
+	}
+	defer db.Close()
+	var bytes float64
+	err = db.QueryRowContext(ctx, `SELECT pg_database_size(current_database())`).Scan(&bytes)
+	return bytes / 1e6, err
 }
 
 // peakMB is the most memory a process has had, in MB.

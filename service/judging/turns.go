@@ -76,3 +76,17 @@ func (f inTurn) Claim(ctx context.Context, refs []entry.Ref, claims []decide.Cla
 	}
 	return f.Facts.Claim(ctx, refs, claims)
 }
+
+// ClaimInTurn is InTurn of facts in a transaction, with which the turn ends as soon as the
+// claims are made: the database has who claims the same wait until this transaction ends.
+// The batch goes on meanwhile beside the next.
+func ClaimInTurn(facts decide.Facts, turn *Turn) decide.Facts {
+	return claimInTurn{inTurn{facts, turn}}
+}
+
+type claimInTurn struct{ inTurn }
+
+func (f claimInTurn) Claim(ctx context.Context, refs []entry.Ref, claims []decide.Claim) (map[string]decide.Claimant, error) {
+	defer f.turn.End()
+	return f.inTurn.Claim(ctx, refs, claims)
+}

@@ -76,7 +76,7 @@ func (x *execution) planBatch(ctx context.Context, query *store.DirtyQuery, turn
 		if err := tx.Changes.Unhold(ctx, refs); err != nil {
 			return err
 		}
-		decider := x.Decider(judging.InTurn(tx.Facts, &turn))
+		decider := x.Decider(judging.ClaimInTurn(tx.Facts, &turn))
 		decider.Last = query.State == store.DirtyLater
 		outcomes, err := decider.Decide(ctx, batch)
 		if err != nil {
