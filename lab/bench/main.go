@@ -110,24 +110,31 @@ func given(name string) (given bool) {
 }
 
 func run(ctx context.Context, o options) error {
-	var all []figures
 	if o.profile != "" {
 		if err := os.MkdirAll(o.profile, 0o755); err != nil {
 			return err
 		}
 	}
+	var all []figures
 	ns := numbers(o.sizes)
 	for i, n := range ns {
 		if n < 1000 {
 			return errors.New("--sizes: give at least 1000 people")
 		}
 		fmt.Fprintf(os.Stderr, "bench: %d people\n", n)
-		f, err := measure(ctx, n, o, o.hold && i == len(ns)-1)
+		// Kept after each figure: the largest takes long.
+		keep := func(f figures) error { return o.keep(append(slices.Clone(all), f)) }
+		f, err := measure(ctx, n, o, o.hold && i == len(ns)-1, keep)
 		if err != nil {
 			return fmt.Errorf("%d people: %w", n, err)
 		}
 		all = append(all, f)
 	}
+	return nil
+}
+
+// keep writes what was measured, unless only a part was wanted.
+func (o options) keep(all []figures) error {
 	if o.part() {
 		return nil
 	}
@@ -148,13 +155,11 @@ func run(ctx context.Context, o options) error {
 			return err
 		}
 	}
-	table := report(all, time.Now(), plot)
-	fmt.Print(table)
-	return os.WriteFile(o.out, []byte(table), 0o644)
+	return os.WriteFile(o.out, []byte(report(all, time.Now(), plot)), 0o644)
 }
 
 // measure takes all figures at one size, on a fresh installation.
-func measure(ctx context.Context, n int, o options, hold bool) (f figures, err error) {
+func measure(ctx context.Context, n int, o options, hold bool, keep func(figures) error) (f figures, err error) {
 	s, err := newStage(ctx, n, o)
 	if err != nil {
 		return f, err
@@ -207,13 +212,16 @@ func measure(ctx context.Context, n int, o options, hold bool) (f figures, err e
 			return f, fmt.Errorf("%s: %w", step.name, err)
 		}
 		fmt.Fprintf(os.Stderr, "bench:   %-50s %8.3f s\n", step.name, *step.into)
+		f.Slowest = s.slowest
+		f.FirstRead, f.FirstPlan, f.FirstWrite = s.readTime, s.planTime, s.writeTime
+		f.ServiceMB, f.AgentMB = peakMB(s.service.PID()), peakMB(s.agent.PID())
+		if f.DatabaseMB, err = s.databaseMB(ctx); err != nil {
+			return f, err
+		}
+		if err := keep(f); err != nil {
+			return f, err
+		}
 	}
-	f.Slowest = s.slowest
-	f.FirstRead, f.FirstPlan, f.FirstWrite = s.readTime, s.planTime, s.writeTime
-	if f.DatabaseMB, err = s.databaseMB(ctx); err != nil {
-		return f, err
-	}
-	f.ServiceMB, f.AgentMB = peakMB(s.service.PID()), peakMB(s.agent.PID())
 	if hold {
 		fmt.Fprintf(os.Stderr, "bench: %s, administrator / %s, %s\n", s.address, password, s.dsn)
 		<-ctx.Done()

@@ -55,7 +55,8 @@ func (s Search) Exact(ctx context.Context, text string, ids []entry.ID, wanted W
 		UNION ALL SELECT directory, id::text, '', CASE WHEN gone IS NULL THEN 1 ELSE 4 END FROM entries WHERE lower(login) = lower(@text) AND login <> '' AND kind <> 'container'
 		UNION ALL SELECT coalesce(l.directory, ''), coalesce(l.entry_id::text, ''), CASE WHEN l.id IS NULL OR @resource THEN r.id ELSE '' END,
 			CASE WHEN @resource OR r.id = @text THEN 0 WHEN l.id IS NULL THEN 2 WHEN e.gone IS NULL THEN 1 ELSE 3 END
-			FROM resources r LEFT JOIN links l ON l.resource_id = r.id LEFT JOIN entries e ON e.directory = l.directory AND e.id = l.entry_id
+			FROM resources r LEFT JOIN LATERAL (SELECT id, directory, entry_id FROM links WHERE resource_id = r.id LIMIT 1) l ON true
+				LEFT JOIN LATERAL (SELECT gone FROM entries WHERE directory = l.directory AND id = l.entry_id LIMIT 1) e ON true
 			WHERE r.keys && ARRAY['userName=' || lower(@text)] OR r.id = @text OR r.id = ANY((@ids)::text[])`,
 		map[string]any{"ids": idArray(ids), "path": path, "text": text, "resource": wanted == AResource}, wanted)
 }
