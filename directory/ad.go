@@ -107,9 +107,10 @@ func drop(raw *ldap.Entry, name string) {
 // dirSyncPage makes one DirSync request. The request must be new each time,
 // since the call adds its control to it.
 func (s *Session) dirSyncPage(ctx context.Context, request *ldap.SearchRequest, cookie []byte, each func(*ldap.Entry) error) ([]byte, bool, error) {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	response := s.conn.DirSyncAsync(ctx, request, 256, ldap.DirSyncObjectSecurity, 0, cookie)
+	response := s.stream(ctx, func(ctx context.Context) ldap.Response {
+		return s.conn.DirSyncAsync(ctx, request, 256, ldap.DirSyncObjectSecurity, 0, cookie)
+	})
+	defer response.end()
 	for response.Next() {
 		for _, control := range response.Controls() {
 			if done, ok := control.(*ldap.ControlDirSync); ok {

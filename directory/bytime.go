@@ -212,35 +212,36 @@ func idOf(raw *ldap.Entry) (entry.ID, error) {
 // pages searches by the page, so that a limit on the size of an answer does not cut it
 // short (RFC 2696); what a server ends before its end is an error.
 func (s *Session) pages(ctx context.Context, base, filter string, attributes []string, each func(*ldap.Entry) error) error {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
 	paging := ldap.NewControlPaging(idPage)
 	for {
 		request := search(base, filter, attributes)
 		request.Controls = []ldap.Control{paging}
-		response := s.conn.SearchAsync(ctx, request, 256)
-		next := []byte(nil)
-		for response.Next() {
-			for _, control := range response.Controls() {
-				if page, ok := control.(*ldap.ControlPaging); ok {
-					next = page.Cookie
-				}
-			}
-			if raw := response.Entry(); raw != nil {
-				if err := each(raw); err != nil {
-					return err
-				}
-			}
-		}
-		if err := response.Err(); err != nil {
-			return refused(err, "read %s", base)
-		}
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if len(next) == 0 {
-			return nil
+		next, err := s.page(ctx, request, each)
+		if err != nil || len(next) == 0 {
+			return err
 		}
 		paging.SetCookie(next)
 	}
+}
+
+// page reads one page, and returns where the next begins.
+func (s *Session) page(ctx context.Context, request *ldap.SearchRequest, each func(*ldap.Entry) error) (next []byte, err error) {
+	response := s.stream(ctx, func(ctx context.Context) ldap.Response { return s.conn.SearchAsync(ctx, request, 256) })
+	defer response.end()
+	for response.Next() {
+		for _, control := range response.Controls() {
+			if page, ok := control.(*ldap.ControlPaging); ok {
+				next = page.Cookie
+			}
+		}
+		if raw := response.Entry(); raw != nil {
+			if err := each(raw); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if err := response.Err(); err != nil {
+		return nil, refused(err, "read %s", request.BaseDN)
+	}
+	return next, ctx.Err()
 }

@@ -55,6 +55,7 @@ const (
 
 // Session is an open, bound connection. It serves one caller at a time.
 type Session struct {
+	silent     time.Duration // for how long nothing may come of an answer; 0 for requestTimeout
 	conn       *ldap.Conn
 	connection Connection
 	beside     *ldap.Conn // opened when a running read must ask something else

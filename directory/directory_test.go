@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -268,7 +269,9 @@ func (p *peer) pollTells(parent string) {
 		change()
 		select {
 		case <-heard:
-		case <-time.After(10 * time.Second):
+		case err := <-ended:
+			require.NoError(p.t, err, "it asks on")
+		case <-time.After(time.Minute): // it rests for many times as long as it looked
 			assert.Fail(p.t, "nothing was heard of "+what)
 		}
 		for quiet := false; !quiet; {
@@ -396,4 +399,36 @@ func TestReadEndsWhenItsContextDoes(t *testing.T) {
 	require.ErrorIs(t, err, stop)
 	_, err = p.session.Read(ctx, Request{Dialect: p.dialect, Base: p.server.BaseDN}, func(Item) error { return nil })
 	require.ErrorIs(t, err, context.Canceled)
+}
+
+// TestALongReadIsNoSilence reads for longer than one request may take, as everybody of a large
+// directory takes or whoever is slow to keep them, and then from a server that says nothing.
+func TestALongReadIsNoSilence(t *testing.T) {
+	t.Parallel()
+	p := startStandard(t)
+	const people, patience = 700, 300 * time.Millisecond // more than are on their way at once
+	ou := p.ou(p.server.BaseDN, "Crew")
+	for i := range people {
+		p.person(ou, fmt.Sprintf("Crew %04d", i))
+	}
+	p.session.conn.SetTimeout(patience)
+	p.session.silent = patience
+	read := 0
+	_, err := p.session.Read(t.Context(), Request{Dialect: p.dialect, Base: p.server.BaseDN}, func(item Item) error {
+		if item.Entry == nil {
+			return nil
+		}
+		if read++; read == 1 {
+			<-time.After(3 * patience)
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, read, people)
+
+	require.NoError(t, syscall.Kill(p.server.PID(), syscall.SIGSTOP))
+	t.Cleanup(func() { assert.NoError(t, syscall.Kill(p.server.PID(), syscall.SIGCONT)) })
+	_, err = p.session.Read(t.Context(), Request{Dialect: p.dialect, Base: p.server.BaseDN}, func(Item) error { return nil })
+	require.ErrorContains(t, err, "nothing more came for 300ms")
+	assert.Equal(t, problem.DirectoryUnreachable, problem.CodeOf(err))
 }

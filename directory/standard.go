@@ -44,10 +44,11 @@ func (s *Session) readStandard(ctx context.Context, r Request, base entry.DN, em
 }
 
 func (s *Session) synchronized(ctx context.Context, r Request, base entry.DN, emit func(Item) error) (Result, error) {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
 	request := search(base.String(), standardFilter, wanted(r, "objectClass", "member", "uniqueMember"))
-	response := s.conn.Syncrepl(ctx, request, 256, ldap.SyncRequestModeRefreshOnly, r.Cookie, false)
+	response := s.stream(ctx, func(ctx context.Context) ldap.Response {
+		return s.conn.Syncrepl(ctx, request, 256, ldap.SyncRequestModeRefreshOnly, r.Cookie, false)
+	})
+	defer response.end()
 	// An answer without any change also ends with refreshDeletes FALSE; only
 	// where something was named as present may the rest be taken for deleted.
 	first, present, changed := len(r.Cookie) == 0, false, false

@@ -124,7 +124,7 @@ func (x *execution) writeWatched(ctx context.Context, p pending, r *results, las
 			x.cloud.ListsAtMost(len(after))
 			return nil, x.store.Resources.NoteMembersShown(ctx, x.cloud.URL(), len(after))
 		}
-		r.membersNow = append(r.membersNow, membersNow{p.ResourceID, after})
+		r.membersNow = append(r.membersNow, membersNow{p.ResourceID, after, true})
 		return nil, problem.New(problem.MembersLost, "group %s (%s): %d members were to be added and %d removed, and of the %d that it should have then, %d are missing, among them %s",
 			p.Name, p.ResourceID, len(p.Diffs[0].Added), len(p.Diffs[0].Removed), len(wanted), len(lost), lost[0])
 	}
@@ -171,6 +171,7 @@ func memberSet(ids []string) map[string]bool {
 type membersNow struct {
 	group   string
 	members []string
+	whole   bool // nobody else is in it
 }
 
 // ofMembers tells a change of a group's members.
@@ -184,7 +185,7 @@ func (r *results) keepMembers(ctx context.Context, tx *store.Store) error {
 		}
 	}
 	for _, now := range r.membersNow {
-		if err := tx.Resources.SetMembers(ctx, now.group, now.members, true); err != nil {
+		if err := tx.Resources.SetMembers(ctx, now.group, now.members, now.whole); err != nil {
 			return err
 		}
 	}

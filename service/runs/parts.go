@@ -153,7 +153,7 @@ func (h *halving) send(ctx context.Context, parts []change.Diff, refusal *cloud.
 		}
 		part := h.p
 		part.Diffs = change.Join(half)
-		write, err := writeOf(part)
+		write, err := writeOf(part, true)
 		if err != nil {
 			return err
 		}

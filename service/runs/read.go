@@ -198,10 +198,7 @@ func (x *execution) readCloud(ctx context.Context, kind entry.Kind, all bool) er
 			ids[i] = resource.ID()
 			seen[ids[i]] = struct{}{}
 		}
-		if kind == entry.Group {
-			if !all {
-				ids = changed // else the members are compared of those too that look the same
-			}
+		if kind == entry.Group && all { // the members are compared of those too that look the same
 			if err := x.readMembers(ctx, ids); err != nil {
 				return err
 			}
@@ -220,6 +217,15 @@ func (x *execution) readCloud(ctx context.Context, kind entry.Kind, all bool) er
 	if reading.Complete {
 		if gone, err = x.notListed(ctx, kind, seen, all); err != nil {
 			return fmt.Errorf("read the cloud: %w", err)
+		}
+	}
+	if kind == entry.Group {
+		unread, err := x.store.Resources.Unread(ctx)
+		if err == nil {
+			err = x.readMembers(ctx, unread)
+		}
+		if err != nil {
+			return fmt.Errorf("read the members of groups that changed: %w", err)
 		}
 	}
 	return x.store.Fenced(ctx, func(tx *store.Store) error {
@@ -265,23 +271,20 @@ func (x *execution) notListed(ctx context.Context, kind entry.Kind, seen map[str
 	if err != nil {
 		return nil, err
 	}
-	changed, err := x.store.Resources.Store(ctx, kind, there, x.Settings.Of(kind).Indexed, true)
-	if err != nil || kind != entry.Group {
+	if _, err := x.store.Resources.Store(ctx, kind, there, x.Settings.Of(kind).Indexed, true); err != nil || kind != entry.Group || !all {
 		return gone, err
 	}
-	if all {
-		changed = changed[:0]
-		for _, resource := range there {
-			changed = append(changed, resource.ID())
-		}
+	ids := make([]string, len(there))
+	for i, resource := range there {
+		ids[i] = resource.ID()
 	}
-	return gone, x.readMembers(ctx, changed)
+	return gone, x.readMembers(ctx, ids)
 }
 
 // memberReaders is how many groups are asked for their members at once.
 const memberReaders = 4
 
-// readMembers reads the members of groups that changed in the cloud.
+// readMembers reads the members of groups from the cloud.
 func (x *execution) readMembers(ctx context.Context, groups []string) error {
 	shown, err := x.store.Resources.MembersShown(ctx, x.cloud.URL())
 	if err != nil {

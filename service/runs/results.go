@@ -47,6 +47,7 @@ type results struct {
 	doubtful  []entry.Ref    // the same, and to be looked up
 
 	membersNow []membersNow
+	own        map[string]bool // resources that are as this chunk has made them, from what the mirror had
 }
 
 func (r *results) done(p pending, resource entry.Resource) {
@@ -78,6 +79,26 @@ func (r *results) done(p pending, resource entry.Resource) {
 	if p.ofMembers() {
 		r.members = append(r.members, outcome)
 	}
+}
+
+// written is done, of what the cloud has answered to what it was sent.
+func (r *results) written(p pending, resource entry.Resource) {
+	r.done(p, resource)
+	if resource != nil && !p.look { // else somebody else may have come before
+		r.own[resource.ID()] = true
+	}
+	r.altered(p, resource)
+}
+
+// groupsOfOthers are the groups that were found as somebody else may have made them.
+func (r *results) groupsOfOthers() []string {
+	var ids []string
+	for _, group := range r.resources[entry.Group] {
+		if !r.own[group.ID()] {
+			ids = append(ids, group.ID())
+		}
+	}
+	return ids
 }
 
 // altered notices that the cloud keeps something else than it was sent.
@@ -234,6 +255,7 @@ func (x *execution) keep(ctx context.Context, r *results) error {
 				}
 				return nil
 			},
+			func() error { return tx.Resources.MembersUnread(ctx, r.groupsOfOthers()) },
 			func() error { return tx.Resources.NoteForms(ctx, r.forms) },
 			func() error { return r.keepMembers(ctx, tx) },
 			func() error { return tx.Changes.SettleDoubts(ctx, r.settled) },

@@ -77,7 +77,7 @@ func (x *execution) writeChunk(ctx context.Context, changes []store.Change, last
 		return err
 	}
 	open := make([]pending, 0, len(changes))
-	r := results{sending: sending, sent: len(changes), resources: map[entry.Kind][]entry.Resource{}, vanished: map[entry.Kind][]string{}}
+	r := results{sending: sending, sent: len(changes), resources: map[entry.Kind][]entry.Resource{}, vanished: map[entry.Kind][]string{}, own: map[string]bool{}}
 	for _, c := range changes {
 		p := pending{Change: c}
 		if p.Operation == string(plan.Leave) { // nothing is sent
@@ -191,7 +191,7 @@ func (x *execution) refresh(ctx context.Context, r *results) error {
 			continue
 		}
 		r.resources[p.Kind] = append(r.resources[p.Kind], resource)
-		if err := x.vanishedMembers(ctx, p, r); err != nil {
+		if err := x.readChanged(ctx, p, r); err != nil {
 			return err
 		}
 	}
@@ -275,7 +275,7 @@ func (x *execution) attempt(ctx context.Context, open []pending, r *results, las
 			r.planNext(p, "the cloud has made another "+string(p.Kind)+" that cannot be found")
 			continue
 		}
-		write, err := writeOf(p)
+		write, err := writeOf(p, last)
 		if err != nil {
 			return nil, err
 		}
@@ -294,8 +294,7 @@ func (x *execution) attempt(ctx context.Context, open []pending, r *results, las
 			if p.creates() {
 				x.creations.end(p)
 			}
-			r.done(p, answer.Resource)
-			r.altered(p, answer.Resource)
+			r.written(p, answer.Resource)
 		case errors.Is(answer.Err, cloud.ErrMadeUnnamed):
 			x.creations.end(p)
 			p.look, p.made, p.sent = true, true, x.Now
@@ -316,23 +315,38 @@ func (x *execution) attempt(ctx context.Context, open []pending, r *results, las
 	return still, failure
 }
 
-func writeOf(p pending) (cloud.Write, error) {
+func writeOf(p pending, last bool) (cloud.Write, error) {
 	if p.Operation == string(plan.Create) {
 		resource, err := change.NewResource(p.Diffs)
 		return cloud.Write{Kind: p.Kind, Resource: resource}, err
 	}
 	write := cloud.Write{Kind: p.Kind, Delete: p.Operation == string(plan.Delete), ID: p.ResourceID, Version: p.resource.Version(), Resource: p.resource, Diffs: p.Diffs}
-	if p.ofMembers() {
-		write.Version = "" // each member is added or removed by itself, whatever else is done to the group
+	if p.ofMembers() && last {
+		// Each member is added or removed by itself, whatever else is done to the group.
+		// Before the last pass that is asked about all the same: whom somebody else has
+		// added since would never be seen, as the version after this change is known.
+		write.Version = ""
 	}
 	return write, nil
 }
 
-// vanishedMembers finds out whether a change of members was refused because one
-// of them is gone from the cloud: it is made again, and the group compared anew.
-func (x *execution) vanishedMembers(ctx context.Context, p pending, r *results) error {
+// readChanged reads who is in a group of which a change of members was refused, since
+// somebody else may have changed them, or one of them is gone from the cloud: that one is
+// made again, and the group compared anew.
+func (x *execution) readChanged(ctx context.Context, p pending, r *results) error {
 	if !p.ofMembers() {
 		return nil
+	}
+	members, found, err := x.cloud.Members(ctx, p.ResourceID)
+	if err != nil {
+		return wholeCloud(err)
+	}
+	if found {
+		shown, err := x.store.Resources.MembersShown(ctx, x.cloud.URL())
+		if err != nil {
+			return err
+		}
+		r.membersNow = append(r.membersNow, membersNow{p.ResourceID, members, shown == 0 || len(members) < shown})
 	}
 	for _, m := range p.Diffs[0].Added {
 		resource, err := x.cloud.Get(ctx, entry.Kind(strings.ToLower(m.Type)), m.Value)

@@ -46,7 +46,8 @@ func (s Resources) SetMembers(ctx context.Context, group string, members []strin
 	_, err := s.exec(ctx, `
 		WITH input AS (SELECT DISTINCT m FROM unnest((@members)::text[]) AS t(m)),
 		dropped AS (DELETE FROM resource_members o WHERE @whole AND o.group_id = @group AND NOT EXISTS (SELECT FROM input WHERE m = o.member_id) RETURNING 1),
-		added AS (INSERT INTO resource_members (group_id, member_id) SELECT @group , m FROM input ON CONFLICT DO NOTHING RETURNING 1)
+		added AS (INSERT INTO resource_members (group_id, member_id) SELECT @group , m FROM input ON CONFLICT DO NOTHING RETURNING 1),
+		read AS (DELETE FROM unread_members WHERE group_id = @group)
 		INSERT INTO dirty_references (directory, entry_id) SELECT directory, entry_id FROM links WHERE resource_id = @group
 			AND (EXISTS (SELECT FROM dropped) OR EXISTS (SELECT FROM added)) ON CONFLICT DO NOTHING`,
 		map[string]any{"group": group, "members": textArray(members), "whole": whole})
@@ -54,6 +55,25 @@ func (s Resources) SetMembers(ctx context.Context, group string, members []strin
 		return fmt.Errorf("keep the members of group %s: %w", group, err)
 	}
 	return nil
+}
+
+// MembersUnread notes groups that changed in the cloud and whose members are to be read.
+func (s Resources) MembersUnread(ctx context.Context, groups []string) error {
+	if len(groups) == 0 {
+		return nil
+	}
+	_, err := s.exec(ctx, `INSERT INTO unread_members SELECT DISTINCT g FROM unnest(?::text[]) AS t(g) JOIN resources r ON r.id = g AND r.kind = 'group' ON CONFLICT DO NOTHING`, textArray(groups))
+	if err != nil {
+		err = fmt.Errorf("note groups whose members are to be read: %w", err)
+	}
+	return err
+}
+
+// Unread lists the groups whose members are to be read.
+func (s Resources) Unread(ctx context.Context) ([]string, error) {
+	var found struct{ IDs textArray }
+	err := s.raw(ctx, `SELECT coalesce(array_agg(group_id ORDER BY group_id), '{}') AS ids FROM unread_members`).Scan(&found).Error
+	return found.IDs, err
 }
 
 // ChangeMembers brings the cloud mirror to what the cloud has done to a group.
@@ -82,6 +102,7 @@ func (s Resources) Delete(ctx context.Context, ids []string) error {
 	}
 	_, err := s.exec(ctx, `
 		WITH gone AS (DELETE FROM resources WHERE id = ANY((@ids)::text[])),
+		unread AS (DELETE FROM unread_members WHERE group_id = ANY((@ids)::text[])),
 		members AS (DELETE FROM resource_members WHERE group_id = ANY((@ids)::text[]) OR member_id = ANY((@ids)::text[])),
 		moved AS (DELETE FROM links WHERE resource_id = ANY((@ids)::text[]) RETURNING directory, entry_id)`+markReferring, map[string]any{"ids": textArray(ids)})
 	return err

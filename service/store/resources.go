@@ -63,8 +63,9 @@ func Keys(kind entry.Kind, r entry.Resource, indexed []entry.Path) []string {
 	return keys
 }
 
-// Store brings resources of a kind into the cloud mirror and marks the
-// entries that are linked to changed ones as dirty. It returns which changed.
+// Store brings resources of a kind into the cloud mirror and, with mark, marks the
+// entries that are linked to changed ones as dirty, and the members of groups as unread.
+// It returns which changed.
 func (s Resources) Store(ctx context.Context, kind entry.Kind, resources []entry.Resource, indexed []entry.Path, mark bool) ([]string, error) {
 	if len(resources) == 0 {
 		return nil, nil
@@ -108,8 +109,10 @@ func (s Resources) Store(ctx context.Context, kind entry.Kind, resources []entry
 		), marked AS (
 			INSERT INTO dirty (directory, entry_id) SELECT l.directory, l.entry_id FROM stored JOIN links l ON l.resource_id = stored.id WHERE ?
 			ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0
+		), unread AS (
+			INSERT INTO unread_members SELECT id FROM stored WHERE ? ON CONFLICT DO NOTHING
 		)
-		SELECT coalesce(array_agg(id), '{}') AS ids FROM stored`, ids, attributes, digests, keys, actives, searches, string(kind), mark, mark).Scan(&changed).Error
+		SELECT coalesce(array_agg(id), '{}') AS ids FROM stored`, ids, attributes, digests, keys, actives, searches, string(kind), mark, mark, mark && kind == entry.Group).Scan(&changed).Error
 	s.written.Add(int64(len(changed.IDs)))
 	return changed.IDs, err
 }
@@ -133,6 +136,7 @@ func (s Resources) Differing(ctx context.Context, stamps []entry.Stamp) ([]strin
 func (s Resources) Drop(ctx context.Context, ids []string) error {
 	_, err := s.exec(ctx, `
 		WITH gone AS (DELETE FROM resources WHERE id = ANY((@ids)::text[]) RETURNING id),
+		unread AS (DELETE FROM unread_members WHERE group_id = ANY((@ids)::text[])),
 		members AS (DELETE FROM resource_members WHERE group_id = ANY((@ids)::text[]) OR member_id = ANY((@ids)::text[]))
 		INSERT INTO dirty (directory, entry_id, lookup) SELECT l.directory, l.entry_id, true FROM gone JOIN links l ON l.resource_id = gone.id
 		ON CONFLICT (directory, entry_id) DO UPDATE SET state = 0, lookup = true`, map[string]any{"ids": textArray(ids)})

@@ -1,8 +1,10 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"fmt"
+	"log/slog"
 	"os"
 	"testing"
 	"time"
@@ -108,6 +110,9 @@ func TestStore(t *testing.T) {
 		"events reach every listener":                   events,
 		"an activation is kept whole":                   activated,
 		"quiet runs are pruned first":                   prune,
+		"what was on its way and not answered is sent":  onTheirWay,
+		"who claims the same waits for the other":       claimsWait,
+		"no log gets the values of a statement":         statementsWithoutValues,
 	} {
 		t.Run(name, func(t *testing.T) { test(t, open(t, server)) })
 	}
@@ -594,17 +599,100 @@ func activated(t *testing.T, s *Store) {
 func prune(t *testing.T, s *Store) {
 	ctx := t.Context()
 	ended := time.Now().Add(-48 * time.Hour)
-	for _, changes := range []int{0, 3, 0} {
+	for i, changes := range []int{0, 3, 0} {
 		run, err := s.Runs.Get(ctx, s.newRun(t))
 		require.NoError(t, err)
+		require.NoError(t, s.Changes.Add(ctx, run.ID, []NewChange{{Ref: ref(somebody(i, "CN=A,DC=example")), DN: "CN=A,DC=example", Code: "duplicate-login"}}))
 		run.State, run.Ended, run.Counts.Changes = progress.InStep, &ended, changes
 		require.NoError(t, s.Runs.Save(ctx, &run))
 	}
 	n, err := s.Runs.Prune(ctx, time.Now().Add(-24*time.Hour), time.Now().Add(-90*24*time.Hour))
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, n, "the one that changed something stays, and so does the last")
+	var left int
+	require.NoError(t, s.raw(ctx, `SELECT count(*) FROM changes`).Scan(&left).Error)
+	assert.Equal(t, 2, left, "what a run has planned goes with it")
 	runs, total, err := s.Runs.List(ctx, RunQuery{Changed: true, Limit: 10})
 	require.NoError(t, err)
 	assert.Equal(t, 1, total)
 	assert.Equal(t, 3, runs[0].Counts.Changes)
+}
+
+func onTheirWay(t *testing.T, s *Store) {
+	ctx := t.Context()
+	run := s.newRun(t)
+	var planned []NewChange
+	for i := range 3 {
+		e := somebody(i+1, fmt.Sprintf("CN=%d,DC=example", i))
+		planned = append(planned, NewChange{Ref: ref(e), Operation: plan.Create, DN: e.DN})
+	}
+	require.NoError(t, s.Changes.Add(ctx, run, planned))
+	changes, err := s.Changes.Next(ctx, run, 1, 0, 10)
+	require.NoError(t, err)
+	require.Len(t, changes, 3)
+	states := func() (states []string) {
+		now, err := s.Changes.Again(ctx, changes)
+		require.NoError(t, err)
+		for _, c := range now {
+			states = append(states, fmt.Sprint(c.State, c.Attempts, c.Sent != nil))
+		}
+		return states
+	}
+	sending, err := s.Changes.BeginSending(ctx, run, changes[:2])
+	require.NoError(t, err)
+	assert.Equal(t, []string{"planned0 false", "planned0 false", "planned0 false"}, states())
+	require.NoError(t, s.Changes.SaveOutcomes(ctx, &sending, []Outcome{{Change: changes[0], State: "done", ResourceID: "r1"}}))
+	require.NoError(t, s.Changes.EndSending(ctx, sending, false))
+	assert.Equal(t, []string{"done1 true", "sent1 true", "planned0 false"}, states())
+	sending, err = s.Changes.BeginSending(ctx, run, changes[2:])
+	require.NoError(t, err)
+	require.NoError(t, s.Changes.SaveOutcomes(ctx, &sending, []Outcome{{Change: changes[2], State: "done", ResourceID: "r3"}}))
+	require.NoError(t, s.Changes.EndSending(ctx, sending, true))
+	assert.Equal(t, []string{"done1 true", "sent1 true", "done1 true"}, states())
+	var left int
+	require.NoError(t, s.raw(ctx, `SELECT count(*) FROM sendings`).Scan(&left).Error)
+	assert.Zero(t, left)
+}
+
+// claimsWait is what lets a batch go on beside the one before it that has claimed.
+func claimsWait(t *testing.T, s *Store) {
+	ctx := t.Context()
+	a, b := somebody(1, "CN=A,DC=example"), somebody(2, "CN=B,DC=example")
+	_, err := s.Entries.Store(ctx, halvard, []*entry.Entry{a, b})
+	require.NoError(t, err)
+	claim := func(tx *Store, e *entry.Entry) (map[string]decide.Claimant, error) {
+		return tx.Facts.Claim(ctx, []entry.Ref{ref(e)}, []decide.Claim{{Ref: ref(e), Key: "userName=x", DN: e.DN}})
+	}
+	taken := make(chan map[string]decide.Claimant, 1)
+	require.NoError(t, s.Tx(ctx, func(first *Store) error {
+		holders, err := claim(first, a)
+		require.NoError(t, err)
+		assert.Empty(t, holders)
+		go func() {
+			_ = s.Tx(ctx, func(second *Store) error {
+				holders, err := claim(second, b)
+				taken <- holders
+				return err
+			})
+		}()
+		require.Eventually(t, func() bool {
+			var waits bool
+			require.NoError(t, s.raw(ctx, `SELECT EXISTS (SELECT FROM pg_locks WHERE NOT granted)`).Scan(&waits).Error)
+			return waits
+		}, 10*time.Second, 10*time.Millisecond, "the second waits")
+		assert.Empty(t, taken)
+		return nil
+	}))
+	assert.Equal(t, ref(a), (<-taken)["userName=x"].Ref)
+}
+
+func statementsWithoutValues(t *testing.T, s *Store) {
+	var log bytes.Buffer
+	before := slog.Default()
+	slog.SetDefault(slog.New(slog.NewTextHandler(&log, nil)))
+	defer slog.SetDefault(before)
+	var n int
+	require.Error(t, s.raw(t.Context(), `SELECT ?::text::integer`, "Hunter-2-Harbour").Scan(&n).Error)
+	assert.Contains(t, log.String(), "a statement failed")
+	assert.NotContains(t, log.String(), "Hunter")
 }
