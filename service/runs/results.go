@@ -237,9 +237,10 @@ func (x *execution) settleClashes(ctx context.Context, r *results) error {
 	return failure
 }
 
-// keep makes the results of a chunk durable in one transaction.
+// keep makes the results of a chunk durable in one transaction; one that the database ends,
+// since it and another wait for each other, is done again.
 func (x *execution) keep(ctx context.Context, r *results) error {
-	err := x.store.Fenced(ctx, func(tx *store.Store) error {
+	work := func(tx *store.Store) error {
 		steps := []func() error{
 			func() error { return tx.ByIndex(ctx) },
 			func() error { return tx.Changes.SaveOutcomes(ctx, &r.sending, r.outcomes) },
@@ -286,7 +287,13 @@ func (x *execution) keep(ctx context.Context, r *results) error {
 			}
 		}
 		return nil
-	})
+	}
+	var err error
+	for range deadlockTries {
+		if err = x.store.Fenced(ctx, work); !store.Deadlock(err) {
+			break
+		}
+	}
 	if err != nil {
 		return fmt.Errorf("keep what the cloud answered: %w", err)
 	}

@@ -34,10 +34,11 @@ const markNamed = `
 			OR EXISTS (SELECT FROM pointers p WHERE p.directory = moved.directory AND p.entry_id = moved.entry_id)`
 
 // markReferring marks whom a change of links concerns: the groups that hold the
-// entries, those who refer to them, and the entries themselves.
+// entries, those who refer to them, and the entries themselves. In one order, since
+// batches that mark the same groups side by side would wait for each other.
 const markReferring = persons + markNamed + `
 		UNION SELECT m.directory, m.group_id FROM persons JOIN memberships m ON m.directory = persons.directory AND m.member_id = persons.entry_id
-	ON CONFLICT DO NOTHING`
+	ORDER BY 1, 2 ON CONFLICT DO NOTHING`
 
 // markMoved is markReferring for n links that lead to the same resources as
 // before or to new ones: where they are few, groups compare these members only.
@@ -49,7 +50,7 @@ func markMoved(n int) string {
 		INSERT INTO dirty_members (directory, group_id, member_id)
 		SELECT m.directory, m.group_id, m.member_id FROM persons JOIN memberships m ON m.directory = persons.directory AND m.member_id = persons.entry_id ON CONFLICT DO NOTHING
 	)` + markNamed + `
-	ON CONFLICT DO NOTHING`
+	ORDER BY 1, 2 ON CONFLICT DO NOTHING`
 }
 
 // MarkAll makes the next plan compare everybody's members and references.
