@@ -132,7 +132,7 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 	if err := e.Start(ctx); err != nil {
 		return errors.Join(err, listener.Close())
 	}
-	defer spareMemory(64)()
+	defer spareMemory(48)()
 	slog.Info("serving", logkey.URL, address)
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(listener, certificate) }()
