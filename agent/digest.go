@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
-	"time"
 
 	"github.com/go-jose/go-jose/v4"
 
@@ -73,7 +72,9 @@ func (w work) openStored(ctx context.Context) (*directory.Session, error) {
 func sealDigest(encrypter jose.Encrypter, name string, s directory.Stored, work password.Work) (json.RawMessage, error) {
 	salt := make([]byte, saltLength)
 	_, _ = rand.Read(salt) // never fails
-	bound, err := json.Marshal(events.DigestBinding{Directory: name, Entry: s.ID.String(), Made: time.Now().UnixMicro()})
+	// To make it takes a while, in which the password may be set anew: what counts is when it
+	// was read, so that the cloud keeps the newer one whichever arrives last.
+	bound, err := json.Marshal(events.DigestBinding{Directory: name, Entry: s.ID.String(), Made: s.Read.UnixMicro()})
 	if err != nil {
 		return nil, err
 	}

@@ -3,6 +3,7 @@ package directory
 import (
 	"context"
 	"strings"
+	"time"
 
 	"github.com/go-ldap/ldap/v3"
 
@@ -63,6 +64,8 @@ func markOf(raw *ldap.Entry) string {
 type Stored struct {
 	PasswordMark
 	Inner password.Inner
+	// Read is a time before it was read: it was so then, whatever has been set since.
+	Read time.Time
 	// Fault is why no digest can be made of it, "" mostly.
 	Fault string
 }
@@ -73,6 +76,7 @@ type Stored struct {
 func (s *Session) StoredPasswords(dialect entry.Dialect, base string, ids []entry.ID, emit func(Stored) error) error {
 	attribute := map[entry.Dialect]string{entry.AD: "unicodePwd", entry.Standard: "userPassword"}[dialect]
 	for _, id := range ids {
+		before := time.Now()
 		raw, err := s.byID(dialect, base, id, "objectClass", "objectGUID", "entryUUID", "pwdLastSet", "pwdChangedTime", "modifyTimestamp", "entryCSN", attribute)
 		if problem.CodeOf(err) == problem.NotFound {
 			continue
@@ -80,7 +84,7 @@ func (s *Session) StoredPasswords(dialect entry.Dialect, base string, ids []entr
 		if err != nil {
 			return err
 		}
-		one := Stored{PasswordMark: PasswordMark{id, markOf(raw)}}
+		one := Stored{PasswordMark: PasswordMark{id, markOf(raw)}, Read: before}
 		values := raw.GetRawAttributeValues(attribute)
 		switch {
 		case len(values) == 0:

@@ -85,12 +85,13 @@ func fits(text, kept string) bool {
 	return subtle.ConstantTimeCompare([]byte(phc(text, salt, memory, time, threads)), []byte(kept)) == 1
 }
 
-// keep makes a PHC string somebody's password of the cloud's own.
-func (p *people) keep(id, phc string) error {
+// keep makes a PHC string somebody's password of the cloud's own, that was asked for at a
+// time: a digest that was read before is of the password before.
+func (p *people) keep(id, phc string, asked time.Time) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.own[id] = phc
-	p.digests[id] = kept{Made: p.digests[id].Made} // of the password before
+	p.digests[id] = kept{Made: max(p.digests[id].Made, asked.UnixMicro())}
 	return p.save()
 }
 
@@ -238,7 +239,7 @@ func (s *Server) setPasswords(c *fiber.Ctx) error {
 		return refuse(c, &failure{404, "", "nobody has the login " + asked.Login})
 	}
 	if asked.Own {
-		if err := s.people.keep(who.id, hashed(asked.New)); err != nil {
+		if err := s.people.keep(who.id, hashed(asked.New), time.Now()); err != nil {
 			return err
 		}
 		return c.SendStatus(fiber.StatusNoContent)
@@ -273,7 +274,7 @@ func (s *Server) ask(c *fiber.Ctx, who person, asked asking) error {
 	if said.Done = failed.Code == ""; said.Done {
 		said.Sentence = map[password.Act]string{password.Reset: "Your new password is set.", password.Change: "Your password is changed.", password.Unlock: "Your account is unlocked."}[asked.Act]
 		if asked.Act != password.Unlock {
-			if err := s.people.keep(who.id, <-copied); err != nil {
+			if err := s.people.keep(who.id, <-copied, began); err != nil {
 				return err
 			}
 		}

@@ -57,7 +57,7 @@ type Marked struct {
 	Mark string
 }
 
-// Mark keeps when passwords were set.
+// Mark keeps when passwords were set; what the cloud refused before was of another one.
 func (s Digests) Mark(ctx context.Context, directory string, marked []Marked) error {
 	if len(marked) == 0 {
 		return nil
@@ -67,7 +67,7 @@ func (s Digests) Mark(ctx context.Context, directory string, marked []Marked) er
 		ids, marks = append(ids, m.ID.String()), append(marks, m.Mark)
 	}
 	_, err := s.exec(ctx, `INSERT INTO password_digests (directory, entry_id, mark) SELECT ?, i, m FROM unnest(?::text[]::uuid[], ?::text[]) AS t(i, m)
-		ON CONFLICT (directory, entry_id) DO UPDATE SET mark = excluded.mark, changed = CASE WHEN password_digests.mark = excluded.mark THEN password_digests.changed ELSE now() END
+		ON CONFLICT (directory, entry_id) DO UPDATE SET mark = excluded.mark, fault = '', changed = CASE WHEN password_digests.mark = excluded.mark THEN password_digests.changed ELSE now() END
 		WHERE password_digests.mark <> excluded.mark`, directory, ids, marks)
 	return err
 }
