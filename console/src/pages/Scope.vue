@@ -183,13 +183,12 @@ const plural: Record<string, string> = { user: 'users', group: 'groups', contact
           <section class="sheet" aria-label="Who takes part">
             <header>
               <h2>Takes part</h2>
-              <span v-if="counting" class="quiet" role="status">{{
-                counts?.kinds.some((one) => one.lookedAt) ? 'counting all…' : 'counting…'
-              }}</span><NInput
+              <span v-if="counting" class="quiet counting" role="status">counting…</span
+              ><NInput
                 v-model:value="search"
                 size="small"
                 clearable
-                placeholder="Look for a name"
+                placeholder="Find a name"
                 style="width: 150px"
                 :input-props="{ 'aria-label': 'Look for a name', type: 'search' }"
               />
@@ -209,8 +208,7 @@ const plural: Record<string, string> = { user: 'users', group: 'groups', contact
                   ><span>of {{ one.total.toLocaleString('en') }} {{ plural[one.kind] }}</span>
                 </div>
                 <p v-if="one.lookedAt" class="quiet">
-                  Estimated from {{ one.lookedAt.toLocaleString('en') }} of them, taken by chance. Few may be missing
-                  below until all are counted.
+                  Estimated from {{ one.lookedAt.toLocaleString('en') }} of them; who is rare may be missing.
                 </p>
                 <template v-for="verdict in one.verdicts" :key="verdict.code">
                   <button
@@ -245,6 +243,10 @@ const plural: Record<string, string> = { user: 'users', group: 'groups', contact
 </template>
 
 <style scoped>
+.counting,
+.right h2 {
+  white-space: nowrap;
+}
 .take {
   margin: 8px 0 10px;
 }
