@@ -141,8 +141,18 @@ func (w *World) ReadOnly(only bool) {
 		return
 	}
 	name, _, _ := strings.Cut(w.DSN[strings.LastIndexByte(w.DSN, '/')+1:], "?")
-	require.NoError(w.T, w.Execute(fmt.Sprintf(`BEGIN; SET TRANSACTION READ WRITE; ALTER DATABASE %q SET default_transaction_read_only = %t; COMMIT`, name, only)))
-	require.NoError(w.T, w.EndSessions())
+	err := w.Execute(fmt.Sprintf(`BEGIN; SET TRANSACTION READ WRITE; ALTER DATABASE %q SET default_transaction_read_only = %t; COMMIT`, name, only))
+	if err == nil {
+		err = w.EndSessions()
+	}
+	if err != nil {
+		select {
+		case <-w.Postgres.Ended(): // over a full disk, say, in this very moment
+			return
+		case <-time.After(5 * time.Second):
+		}
+	}
+	require.NoError(w.T, err)
 }
 
 // EndSessions ends all connections to the database.
