@@ -110,7 +110,7 @@ func report(all []figures, at time.Time, plot string) string {
 const recipe = `
 ## Where the time goes
 
-    make bench ARGS='--sizes 20000 --only "first run$" --profile var/profile'
+    make bench ARGS='--profile var/profile --sizes 20000 --only "first run$"'
 
 writes for each figure a file with the seconds of a processor that service, agent, PostgreSQL, stand-in and directory took,
 the statements that PostgreSQL was busy with (` + "`pg_stat_statements`" + `, also those within triggers), and, where ` + "`perf`" + ` is

@@ -16,8 +16,20 @@ import (
 	"kambrel.example/kambrel/service/store"
 )
 
-// deadlockTries is how often a batch is planned that the database has ended.
+// deadlockTries is how often a transaction is done that the database has ended.
 const deadlockTries = 10
+
+// fenced does work in one transaction under the lock; one that the database ends, since it
+// and another wait for each other, is done again.
+func (x *execution) fenced(ctx context.Context, work func(*store.Store) error) error {
+	var err error
+	for range deadlockTries {
+		if err = x.store.Fenced(ctx, work); !store.Deadlock(err) {
+			break
+		}
+	}
+	return err
+}
 
 // The phases of a plan. Whoever has a resource comes first, so that a newcomer
 // never takes a value from them, and whoever waits for others comes last.
@@ -51,8 +63,7 @@ func (x *execution) plan(ctx context.Context) error {
 }
 
 // planBatch decides about one batch in one transaction, and returns how many
-// entries it has looked at. Batches claim in their turn; one that the database ends
-// all the same, since it and another wait for each other, is done again.
+// entries it has looked at. Batches claim in their turn.
 func (x *execution) planBatch(ctx context.Context, query *store.DirtyQuery, turns *judging.Turns) (int, error) {
 	var p *planned
 	var last entry.Ref
@@ -102,14 +113,10 @@ func (x *execution) planBatch(ctx context.Context, query *store.DirtyQuery, turn
 		}
 		return tx.Problems.Save(ctx, store.MetByPlan, x.run.ID, p.problems)
 	}
-	var err error
-	for range deadlockTries {
-		err = x.store.Fenced(ctx, work)
-		turn.End()
-		if !store.Deadlock(err) {
-			break
-		}
-	}
+	err := x.fenced(ctx, func(tx *store.Store) error {
+		defer func() { turn.End() }()
+		return work(tx)
+	})
 	if err != nil || looked == 0 {
 		return 0, err
 	}

@@ -237,8 +237,7 @@ func (x *execution) settleClashes(ctx context.Context, r *results) error {
 	return failure
 }
 
-// keep makes the results of a chunk durable in one transaction; one that the database ends,
-// since it and another wait for each other, is done again.
+// keep makes the results of a chunk durable in one transaction.
 func (x *execution) keep(ctx context.Context, r *results) error {
 	work := func(tx *store.Store) error {
 		steps := []func() error{
@@ -288,13 +287,7 @@ func (x *execution) keep(ctx context.Context, r *results) error {
 		}
 		return nil
 	}
-	var err error
-	for range deadlockTries {
-		if err = x.store.Fenced(ctx, work); !store.Deadlock(err) {
-			break
-		}
-	}
-	if err != nil {
+	if err := x.fenced(ctx, work); err != nil {
 		return fmt.Errorf("keep what the cloud answered: %w", err)
 	}
 	done, failed := 0, 0
