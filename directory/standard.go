@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"regexp"
 
 	"github.com/go-ldap/ldap/v3"
 
@@ -34,13 +35,33 @@ func (s *Session) readTracked(ctx context.Context, r Request, base entry.DN, emi
 // all that is still present; both are passed on as they come. Where what was neither sent
 // nor named would be taken for deleted, a plain search is asked as well: a server that
 // was killed may come back with the state of some time before as the newest that it
-// tells of, and leaves out all that was changed since, although it has it.
+// tells of, and leaves out all that was changed since, although it has it; that is fetched
+// by the numbers of its changes.
 func (s *Session) readStandard(ctx context.Context, r Request, base entry.DN, emit func(Item) error) (Result, error) {
 	result, err := s.synchronized(ctx, r, base, emit)
-	if err == nil && result.Complete {
-		err = s.present(ctx, base, emit)
+	if err != nil || !result.Complete {
+		return result, err
 	}
-	return result, err
+	if newest := newestNumber(result.Cookie); newest != "" {
+		filter := "(&" + standardFilter + "(entryCSN>=" + newest + "))"
+		if err := s.stamped(ctx, r, base, filter, func(string) {}, emit); err != nil {
+			return Result{}, err
+		}
+	}
+	return result, s.present(ctx, base, emit)
+}
+
+// changeNumber is a change sequence number as OpenLDAP writes it into cookies and entryCSN:
+// time, count, server and count within the change.
+var changeNumber = regexp.MustCompile(`[0-9]{14}\.[0-9]{6}Z#[0-9a-f]{6}#[0-9a-f]{3}#[0-9a-f]{6}`)
+
+// newestNumber is the newest change that a cookie tells of, "" where it is of a server that
+// writes others.
+func newestNumber(cookie []byte) (newest string) {
+	for _, number := range changeNumber.FindAllString(string(cookie), -1) {
+		newest = max(newest, number)
+	}
+	return newest
 }
 
 func (s *Session) synchronized(ctx context.Context, r Request, base entry.DN, emit func(Item) error) (Result, error) {

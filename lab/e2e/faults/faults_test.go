@@ -230,7 +230,8 @@ func TestADirectoryThatForgotItsHistoryIsReadAnew(t *testing.T) {
 }
 
 // TestADirectoryThatWasKilledLosesNobody kills OpenLDAP, which then tells of itself as it was
-// some time before: whoever it does not name, and still has, is not gone.
+// some time before: whoever it does not name, and still has, is not gone, and whoever it has
+// taken in just before is not left out.
 func TestADirectoryThatWasKilledLosesNobody(t *testing.T) {
 	t.Parallel()
 	w := worldtest.NewRaced(t, worldtest.LDIFPeople(10))
@@ -241,14 +242,15 @@ func TestADirectoryThatWasKilledLosesNobody(t *testing.T) {
 		w.Person(fmt.Sprintf("Newcomer %d", n), nil)
 	}
 	w.InStep(10)
-	for _, why := range []purpose.Purpose{purpose.Sync, purpose.Full} {
+	for n, why := range []purpose.Purpose{purpose.Sync, purpose.Full} {
+		w.Person(fmt.Sprintf("Latecomer %d", n), nil)
 		w.Directory.Process.Kill()
 		w.RestartDirectory()
 		run := w.Run(wire.NewRun{Purpose: why})
 		require.Equal(t, progress.InStep, run.State, "%+v", run.Failure)
 		assert.Zero(t, run.Counts.EntriesGone, why)
-		assert.Zero(t, run.Counts.Changes, "%s: %+v", why, run.Counts)
-		assert.Len(t, worldtest.Users(t, w.Address(), "active eq true"), 15, why)
+		assert.Equal(t, 1, run.Counts.Changes, "%s: %+v", why, run.Counts)
+		assert.Len(t, worldtest.Users(t, w.Address(), "active eq true"), 16+n, why)
 	}
 }
 
