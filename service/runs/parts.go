@@ -153,7 +153,8 @@ func (h *halving) send(ctx context.Context, parts []change.Diff, refusal *cloud.
 		}
 		part := h.p
 		part.Diffs = change.Join(half)
-		write, err := writeOf(part, true)
+		part.anyway = part.ofMembers()
+		write, err := writeOf(part)
 		if err != nil {
 			return err
 		}

@@ -84,7 +84,7 @@ func (r *results) done(p pending, resource entry.Resource) {
 // written is done, of what the cloud has answered to what it was sent.
 func (r *results) written(p pending, resource entry.Resource) {
 	r.done(p, resource)
-	if resource != nil && !p.look { // else somebody else may have come before
+	if resource != nil && !p.look && !p.anyway { // else somebody else may have come before
 		r.own[resource.ID()] = true
 	}
 	r.altered(p, resource)
@@ -164,12 +164,13 @@ func (r *results) refused(p pending, err error, last bool) error {
 	case refusal.Status == http.StatusNotFound && p.Operation != string(plan.Create):
 		r.vanish(p)
 		return nil
-	case p.ofMembers() && !last:
-		again(refusal.Error())
-		r.stale = append(r.stale, p)
-		return nil
 	case refusal.Status == http.StatusPreconditionFailed && !last:
 		again("the resource was changed in the cloud meanwhile")
+		p.older = true
+		r.stale = append(r.stale, p)
+		return nil
+	case p.ofMembers() && !last:
+		again(refusal.Error())
 		r.stale = append(r.stale, p)
 		return nil
 	case refusal.ScimType == "uniqueness" && !last:

@@ -46,6 +46,7 @@ type execution struct {
 
 	within  *execution // the run that it comes in between of, nil for most
 	gaveWay gaveWay
+	asked   map[string]int64 // by group, the change of members that asks for its version
 }
 
 // mostPasses is how often a run plans again what the cloud refused for a reason

@@ -64,6 +64,8 @@ type pending struct {
 	made     bool           // the cloud said that it was made
 	why      error          // why it is not known whether it was done
 	least    bool           // a creation without what the cloud may refuse
+	older    bool           // it was made for a version that is no longer the cloud's
+	anyway   bool           // a change of members that was made whatever the group's version
 }
 
 func (p pending) creates() bool { return p.Operation == string(plan.Create) }
@@ -275,7 +277,8 @@ func (x *execution) attempt(ctx context.Context, open []pending, r *results, las
 			r.planNext(p, "the cloud has made another "+string(p.Kind)+" that cannot be found")
 			continue
 		}
-		write, err := writeOf(p, last)
+		p.anyway = p.ofMembers() && (last || !x.asks(p))
+		write, err := writeOf(p)
 		if err != nil {
 			return nil, err
 		}
@@ -315,16 +318,28 @@ func (x *execution) attempt(ctx context.Context, open []pending, r *results, las
 	return still, failure
 }
 
-func writeOf(p pending, last bool) (cloud.Write, error) {
+// asks tells whether a change of members asks for the group's version. The first of a group
+// does: whom somebody else has added since would never be seen, as the version after the
+// change is known. Those after it cannot, since the first has changed the version.
+func (x *execution) asks(p pending) bool {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.asked == nil {
+		x.asked = map[string]int64{}
+	}
+	if _, known := x.asked[p.ResourceID]; !known {
+		x.asked[p.ResourceID] = p.ID
+	}
+	return x.asked[p.ResourceID] == p.ID
+}
+
+func writeOf(p pending) (cloud.Write, error) {
 	if p.Operation == string(plan.Create) {
 		resource, err := change.NewResource(p.Diffs)
 		return cloud.Write{Kind: p.Kind, Resource: resource}, err
 	}
 	write := cloud.Write{Kind: p.Kind, Delete: p.Operation == string(plan.Delete), ID: p.ResourceID, Version: p.resource.Version(), Resource: p.resource, Diffs: p.Diffs}
-	if p.ofMembers() && last {
-		// Each member is added or removed by itself, whatever else is done to the group.
-		// Before the last pass that is asked about all the same: whom somebody else has
-		// added since would never be seen, as the version after this change is known.
+	if p.anyway { // each member is added or removed by itself, whatever else is done to the group
 		write.Version = ""
 	}
 	return write, nil
@@ -337,16 +352,22 @@ func (x *execution) readChanged(ctx context.Context, p pending, r *results) erro
 	if !p.ofMembers() {
 		return nil
 	}
-	members, found, err := x.cloud.Members(ctx, p.ResourceID)
-	if err != nil {
-		return wholeCloud(err)
-	}
-	if found {
-		shown, err := x.store.Resources.MembersShown(ctx, x.cloud.URL())
+	read := slices.ContainsFunc(r.membersNow, func(now membersNow) bool { return now.group == p.ResourceID })
+	if !read {
+		members, found, err := x.cloud.Members(ctx, p.ResourceID)
 		if err != nil {
-			return err
+			return wholeCloud(err)
 		}
-		r.membersNow = append(r.membersNow, membersNow{p.ResourceID, members, shown == 0 || len(members) < shown})
+		if found {
+			shown, err := x.store.Resources.MembersShown(ctx, x.cloud.URL())
+			if err != nil {
+				return err
+			}
+			r.membersNow = append(r.membersNow, membersNow{p.ResourceID, members, shown == 0 || len(members) < shown})
+		}
+	}
+	if p.older { // that is why, and each of thousands of members would be asked for
+		return nil
 	}
 	for _, m := range p.Diffs[0].Added {
 		resource, err := x.cloud.Get(ctx, entry.Kind(strings.ToLower(m.Type)), m.Value)

@@ -74,13 +74,14 @@ func (s Dirty) Raise(ctx context.Context) error {
 	return err
 }
 
-// Set puts entries into a state of the dirty set.
+// Set puts entries into a state of the dirty set; one may be named several times, as where
+// several changes of it came to nothing.
 func (s Dirty) Set(ctx context.Context, refs []entry.Ref, state int, lookup bool) error {
 	if len(refs) == 0 {
 		return nil
 	}
 	directories, ids := refArrays(refs)
-	_, err := s.exec(ctx, `INSERT INTO dirty (directory, entry_id, state, lookup) SELECT d, i, ?, ? FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i)
+	_, err := s.exec(ctx, `INSERT INTO dirty (directory, entry_id, state, lookup) SELECT DISTINCT d, i, ?::integer, ?::boolean FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i)
 		ON CONFLICT (directory, entry_id) DO UPDATE SET state = excluded.state, lookup = dirty.lookup OR excluded.lookup`, state, lookup, directories, ids)
 	return err
 }

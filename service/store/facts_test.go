@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/core/entry"
 )
 
 // holdersByIndex looks for a batch of keys among many resources: what PostgreSQL guesses of
@@ -30,4 +32,17 @@ func holdersByIndex(t *testing.T, s *Store) {
 	require.NoError(t, err)
 	assert.Len(t, found, batch)
 	assert.Less(t, time.Since(began), 2*time.Second)
+}
+
+// namedTwice marks an entry of which two changes in one batch came to nothing, as with two of
+// a large group's: PostgreSQL refuses to write one row twice.
+func namedTwice(t *testing.T, s *Store) {
+	ctx := t.Context()
+	a := somebody(1, "CN=A,OU=Fleet,DC=example")
+	_, err := s.Entries.Store(ctx, halvard, []*entry.Entry{a})
+	require.NoError(t, err)
+	s.clean(t)
+	ref := entry.Ref{Directory: halvard.Directory, ID: a.ID}
+	require.NoError(t, s.Dirty.Set(ctx, []entry.Ref{ref, ref}, DirtyNow, true))
+	assert.Equal(t, 1, s.dirtyCount(t))
 }

@@ -41,11 +41,13 @@ func (s Resources) NamesOf(ctx context.Context, ids []string) ([]string, error) 
 
 // SetMembers makes the cloud mirror hold just these members of a group, and
 // marks the group's entry where that was a change. Of a list that may be cut short, whole
-// is false: who is not in it stays.
+// is false: who is not in it stays. Who is missing is found by EXCEPT, which takes both lists
+// once, whatever PostgreSQL believes of their length.
 func (s Resources) SetMembers(ctx context.Context, group string, members []string, whole bool) error {
 	_, err := s.exec(ctx, `
 		WITH input AS (SELECT DISTINCT m FROM unnest((@members)::text[]) AS t(m)),
-		dropped AS (DELETE FROM resource_members o WHERE @whole AND o.group_id = @group AND NOT EXISTS (SELECT FROM input WHERE m = o.member_id) RETURNING 1),
+		dropped AS (DELETE FROM resource_members WHERE group_id = @group AND member_id = ANY(ARRAY(
+			SELECT member_id FROM resource_members WHERE @whole AND group_id = @group EXCEPT SELECT m FROM input)) RETURNING 1),
 		added AS (INSERT INTO resource_members (group_id, member_id) SELECT @group , m FROM input ON CONFLICT DO NOTHING RETURNING 1),
 		read AS (DELETE FROM unread_members WHERE group_id = @group)
 		INSERT INTO dirty_references (directory, entry_id) SELECT directory, entry_id FROM links WHERE resource_id = @group

@@ -86,6 +86,7 @@ func TestStore(t *testing.T) {
 		"what a complete read does not name is gone":    goneEntries,
 		"changed resources mark their entries":          changedResources,
 		"holders of keys are found by index":            holdersByIndex,
+		"an entry may be marked twice at once":          namedTwice,
 		"a claimed value belongs to one":                claims,
 		"two planners never get the same entries":       skipLocked,
 		"an order belongs to one agent at a time":       orders,

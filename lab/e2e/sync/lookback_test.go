@@ -3,8 +3,10 @@ package sync_test
 import (
 	"fmt"
 	"net/http"
+	"net/url"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -93,4 +95,36 @@ func TestMembersThatSomebodyElseChangesAreSeen(t *testing.T) {
 	w.InStep(1)
 	assert.Equal(t, []string{"ada.brekke", "bo.ravn"}, worldtest.Members(t, w.Address(), "Watch"))
 	w.InStep(0)
+}
+
+// TestALargeGroupIsWrittenOnce has a group of more members than one change takes: the changes
+// after the first are no less welcome to the cloud, and its members are read once.
+func TestALargeGroupIsWrittenOnce(t *testing.T) {
+	t.Parallel()
+	const crew = 5001
+	between := &worldtest.Between{}
+	w := worldtest.NewWith(t, worldtest.LDIFPeople(crew)+worldtest.TeamsLDIF, worldtest.Options{Between: between})
+	w.Activate(worldtest.WithGroups())
+	members := make([]string, crew)
+	for i := range members {
+		members[i] = worldtest.Crew(i)
+	}
+	w.Group("Everybody", members...)
+	var reads atomic.Int32
+	between.Takes(func(_ http.ResponseWriter, r *http.Request) bool {
+		if strings.Contains(r.URL.Path, "/Groups/") && r.Method == http.MethodGet {
+			reads.Add(1)
+		}
+		return false
+	})
+	run := w.Run(wire.NewRun{})
+	require.Equal(t, progress.InStep, run.State, "%+v", run.Failure)
+	superseded, err := w.Client.Changes(t.Context(), run.ID, url.Values{"state": {"superseded"}})
+	require.NoError(t, err)
+	assert.Zero(t, superseded.Total, "each change is made at once")
+	assert.Len(t, worldtest.Members(t, w.Address(), "Everybody"), crew)
+	first := reads.Load()
+	w.InStep(0)
+	w.InStep(0)
+	assert.LessOrEqual(t, reads.Load()-first, int32(2), "and its members are read once, since nobody asked for the version")
 }
