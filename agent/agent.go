@@ -54,6 +54,7 @@ type Agent struct {
 	signer   jose.Signer
 	http     *http.Client
 	vault    *vault
+	met      met
 }
 
 // New makes an agent of an enrolled configuration. Directories that change in

@@ -23,7 +23,7 @@ const saltLength = 16
 func digest(ctx context.Context, w work) (orders.Done, error) {
 	asked := w.order.Digest
 	if len(asked.IDs) == 0 {
-		session, err := directory.Open(ctx, w.connection)
+		session, err := w.open(ctx)
 		if err != nil {
 			return orders.Done{}, err
 		}
@@ -61,7 +61,7 @@ func digest(ctx context.Context, w work) (orders.Done, error) {
 // openStored connects to where stored passwords can be read.
 func (w work) openStored(ctx context.Context) (*directory.Session, error) {
 	if w.order.Dialect != entry.AD {
-		return directory.Open(ctx, w.connection)
+		return w.open(ctx)
 	}
 	if w.own.LocalSocket == "" {
 		return nil, problem.New(problem.RightMissing, "the agent's configuration names no local socket of the domain controller (localSocket), over which alone stored passwords can be read")

@@ -9,7 +9,7 @@ import (
 
 // fetch looks for the entries of a name.
 func fetch(ctx context.Context, w work) (orders.Done, error) {
-	session, err := directory.Open(ctx, w.connection)
+	session, err := w.open(ctx)
 	if err != nil {
 		return orders.Done{}, err
 	}

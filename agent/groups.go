@@ -14,7 +14,7 @@ func placeOf(order orders.Order, asked orders.Groups) directory.GroupPlace {
 // groups writes one group after the other; what the directory refuses is told and the rest
 // goes on, but for a directory that is away or has no such container.
 func groups(ctx context.Context, w work) (orders.Done, error) {
-	session, err := directory.Open(ctx, w.connection)
+	session, err := w.open(ctx)
 	if err != nil {
 		return orders.Done{}, err
 	}

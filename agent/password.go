@@ -60,7 +60,7 @@ func (w work) passwordDone(ctx context.Context) (orders.PasswordDone, error) {
 			return orders.PasswordDone{Reason: password.Unreadable, Detail: err.Error()}, nil
 		}
 	}
-	session, err := directory.Open(ctx, w.connection)
+	session, err := w.open(ctx)
 	if err != nil {
 		return orders.PasswordDone{}, err
 	}
@@ -167,7 +167,7 @@ func (w work) tryPassword(ctx context.Context) error {
 	if err := tell("key", "", "good", "passwords are sealed for its key "+w.agent.vault.current().Key.KeyID, ""); err != nil {
 		return err
 	}
-	session, err := directory.Open(ctx, w.connection)
+	session, err := w.open(ctx)
 	if err != nil {
 		return err
 	}

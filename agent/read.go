@@ -12,7 +12,7 @@ import (
 
 // read streams all entries, or what changed since the cookie.
 func read(ctx context.Context, w work) (orders.Done, error) {
-	session, err := directory.Open(ctx, w.connection)
+	session, err := w.open(ctx)
 	if err != nil {
 		return orders.Done{}, err
 	}

@@ -12,7 +12,7 @@ import (
 // repair writes one value after the other; what the directory refuses is told and
 // the rest goes on, but for a directory that is away.
 func repair(ctx context.Context, w work) (orders.Done, error) {
-	session, err := directory.Open(ctx, w.connection)
+	session, err := w.open(ctx)
 	if err != nil {
 		return orders.Done{}, err
 	}

@@ -3,13 +3,12 @@ package agent
 import (
 	"context"
 
-	"kambrel.example/kambrel/directory"
 	"kambrel.example/kambrel/protocol/orders"
 )
 
 // search asks the directory which entries fit a filter.
 func search(ctx context.Context, w work) (orders.Done, error) {
-	session, err := directory.Open(ctx, w.connection)
+	session, err := w.open(ctx)
 	if err != nil {
 		return orders.Done{}, err
 	}

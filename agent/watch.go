@@ -45,7 +45,7 @@ func (a *Agent) watch(ctx context.Context) error {
 	ticker := time.NewTicker(watchesEvery)
 	defer ticker.Stop()
 	for ctx.Err() == nil {
-		wanted, err := a.watches(ctx, w.told())
+		wanted, err := a.watches(ctx, wire.Watches{States: w.told(), Certificates: a.met.all()})
 		switch {
 		case errors.Is(err, errRetired):
 			return err
@@ -118,12 +118,12 @@ func (a *Agent) watchOne(ctx context.Context, w *watching, key string, d Directo
 				hear()
 			}
 		}
-		err := onSession(ctx, d, func(s *directory.Session) error {
+		err := a.onSession(ctx, d, func(s *directory.Session) error {
 			return s.Watch(ctx, wanted.Dialect, wanted.Base, opened(wire.Watched, ""), hear)
 		})
 		if errors.Is(err, directory.ErrNotWatched) {
 			why := err.Error()
-			err = onSession(ctx, d, func(s *directory.Session) error {
+			err = a.onSession(ctx, d, func(s *directory.Session) error {
 				return s.Poll(ctx, wanted.Dialect, wanted.Base, pollEvery, opened(wire.WatchPolled, why), hear)
 			})
 		}
@@ -146,12 +146,13 @@ func (a *Agent) watchOne(ctx context.Context, w *watching, key string, d Directo
 const pollEvery = 10 * time.Second
 
 // onSession works on a connection of its own, which is closed when ctx ends.
-func onSession(ctx context.Context, d Directory, work func(*directory.Session) error) error {
+func (a *Agent) onSession(ctx context.Context, d Directory, work func(*directory.Session) error) error {
 	session, err := directory.Open(ctx, d.connection())
 	if err != nil {
 		return err
 	}
 	defer session.Close()
+	a.met.see(d.Name, session)
 	stop := context.AfterFunc(ctx, session.Close)
 	defer stop()
 	return work(session)
@@ -183,8 +184,8 @@ func (a *Agent) tellChanges(ctx context.Context, name string, changed <-chan str
 }
 
 // watches says how watching goes, and asks what is to be watched.
-func (a *Agent) watches(ctx context.Context, states []wire.Watch) ([]wire.WatchWanted, error) {
-	body, err := json.Marshal(wire.Watches{States: states})
+func (a *Agent) watches(ctx context.Context, said wire.Watches) ([]wire.WatchWanted, error) {
+	body, err := json.Marshal(said)
 	if err != nil {
 		return nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -175,7 +176,7 @@ func grantCommand(d *deps, verb, short, example string, change func(have, named 
 }
 
 func newAgentEnrolCommand() *cobra.Command {
-	var code, file string
+	var code, file, fingerprint string
 	config := agent.Config{}
 	command := &cobra.Command{
 		Use: "enrol", Short: "Give this host's agent its identity", Args: noArguments,
@@ -202,6 +203,15 @@ to reach the directories that it serves; in the configuration file (mode 0600):
 				return err
 			}
 			config.Service = strings.Join(address.List(config.Service), ",")
+			if config.ServiceCA == "" {
+				authority, err := meet(cmd, config.Service, fingerprint)
+				if err != nil {
+					return err
+				}
+				if config.ServiceCA, err = keepAuthority(file, authority); err != nil {
+					return err
+				}
+			}
 			enrolled, err := agent.Enrol(cmd.Context(), config, code)
 			if err != nil {
 				return err
@@ -218,10 +228,28 @@ to reach the directories that it serves; in the configuration file (mode 0600):
 	command.Flags().StringVar(&code, "code", "", "one-time code")
 	command.Flags().StringVar(&config.Name, "name", host, "what to call the agent")
 	command.Flags().StringVar(&config.ServiceCA, "service-ca", "", "PEM bundle for the service's certificate")
+	command.Flags().StringVar(&fingerprint, "fingerprint", "", fingerprintUsage)
 	command.Flags().StringVar(&file, "config", agent.DefaultFile(), "the agent's configuration file")
 	_ = command.MarkFlagRequired("service")
 	_ = command.MarkFlagRequired("code")
 	return command
+}
+
+// keepAuthority writes the authority by which the service is known beside the agent's
+// configuration, and returns the file, "" for none.
+func keepAuthority(config, authority string) (string, error) {
+	if authority == "" {
+		return "", nil
+	}
+	file := filepath.Join(filepath.Dir(config), "service-ca.pem")
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return "", err
+	}
+	absolute, err := filepath.Abs(file)
+	if err != nil {
+		return "", err
+	}
+	return absolute, os.WriteFile(absolute, []byte(authority), 0o644)
 }
 
 func newAgentRunCommand() *cobra.Command {

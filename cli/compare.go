@@ -50,7 +50,14 @@ Exit status: 0 both would do the same, 2 they would not, 1 failed.`,
 			if token == "" { // the records of a shadow are a copy, tokens and all
 				token = here.Token()
 			}
-			there := client.New(with, token)
+			p, err := findProfile(with, token)
+			if err != nil {
+				return err
+			}
+			there, err := p.client()
+			if err != nil {
+				return err
+			}
 			var c comparison
 			var mine, theirs []compare.Change
 			group, ctx := errgroup.WithContext(cmd.Context())

@@ -12,30 +12,45 @@ import (
 	"golang.org/x/term"
 
 	"kambrel.example/kambrel/agent"
-	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/address"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
 func newLoginCommand(d *deps) *cobra.Command {
-	var name, passwordFile string
+	var name, passwordFile, fingerprint string
 	command := &cobra.Command{
 		Use: "login URL", Short: "Sign in to a service and keep the session", Args: oneArgument("the URL of the service"),
 		Long: `Signs in and keeps the session for later commands. The password is asked for on a
-terminal, or read from --password-file, where - is standard input.`,
+terminal, or read from --password-file, where - is standard input.
+
+A service that is known by an authority of its own, as one is that was given no
+certificate, is believed once its fingerprint was compared: on the terminal, or
+with --fingerprint. It is printed where the service starts. Programs that do not
+sign in name a file with the authority in KAMBREL_CA.`,
 		Example: "  kambrel login https://kambrel.halvard.example --name ingrid\n  echo \"$PASSWORD\" | kambrel login http://127.0.0.1:7600 --name administrator --password-file -",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := agent.CheckServices(args[0]); err != nil {
+				return err
+			}
+			p := Profile{Service: args[0]}
+			var err error
+			if p.Authority, err = meet(cmd, args[0], fingerprint); err != nil {
 				return err
 			}
 			password, err := readPassword(cmd, passwordFile)
 			if err != nil {
 				return err
 			}
-			c, session, err := client.Login(cmd.Context(), args[0], wire.Credentials{Name: name, Password: password})
+			c, err := p.client()
 			if err != nil {
 				return err
 			}
-			if err := (Profile{Service: args[0], Token: c.Token()}).Save(userProfile()); err != nil {
+			session, err := c.SignIn(cmd.Context(), wire.Credentials{Name: name, Password: password})
+			if err != nil {
+				return err
+			}
+			p.Token = c.Token()
+			if err := p.Save(userProfile()); err != nil {
 				return err
 			}
 			return d.print(cmd.OutOrStdout(), session, func(w io.Writer) error {
@@ -51,8 +66,45 @@ terminal, or read from --password-file, where - is standard input.`,
 		},
 	}
 	command.Flags().StringVar(&name, "name", "administrator", "who signs in")
+	command.Flags().StringVar(&fingerprint, "fingerprint", "", fingerprintUsage)
 	command.Flags().StringVar(&passwordFile, "password-file", "", "file that holds the password; - for standard input")
 	return command
+}
+
+const fingerprintUsage = "SHA-256 fingerprint of the service's own authority, as printed where it starts"
+
+// meet finds by which authority a service is known (PEM), "" where this host knows it already:
+// the one that was compared before, or one that has the fingerprint, or that somebody
+// compares now.
+func meet(cmd *cobra.Command, services, fingerprint string) (string, error) {
+	var shown agent.Authorities
+	err := address.ServicesOf(services).Ask(func(one string) (bool, error) {
+		if !strings.HasPrefix(one, "https://") {
+			return true, nil
+		}
+		var err error
+		shown, err = agent.Shown(cmd.Context(), one)
+		return err == nil, err
+	})
+	switch {
+	case err != nil:
+		return "", err
+	case fingerprint != "":
+		if !shown.Any() {
+			return "", fmt.Errorf("%s shows no certificate whose fingerprint could be compared", services)
+		}
+		return shown.Matching(fingerprint)
+	case !shown.Any() || shown.Trusted():
+		return "", nil
+	}
+	if kept, err := readProfile(userProfile()); err == nil && kept.Authority != "" && sameService(kept.Service, services) && shown.VouchedBy(kept.Authority) {
+		return kept.Authority, nil
+	}
+	fmt.Fprintf(cmd.ErrOrStderr(), "This host knows no authority that vouches for %s. It shows one with the fingerprint (SHA-256)\n  %s\nCompare it with what the service prints where it starts.\n", shown.Host, shown.Fingerprint())
+	if err := confirm(cmd, "Are they the same?", "yes", "--fingerprint"); err != nil {
+		return "", err
+	}
+	return shown.Matching(shown.Fingerprint())
 }
 
 func newLogoutCommand(d *deps) *cobra.Command {

@@ -15,6 +15,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"kambrel.example/kambrel/agent"
+	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/address"
 )
 
@@ -23,6 +24,9 @@ import (
 type Profile struct {
 	Service string `yaml:"service"`
 	Token   string `yaml:"token"`
+	// Authority is the service's own (PEM), which was compared when somebody signed in; "" for
+	// one that this host knows.
+	Authority string `yaml:"authority,omitempty"`
 
 	file    string // where it was read, "" for nowhere
 	written time.Time
@@ -36,9 +40,12 @@ func findProfile(service, token string) (Profile, error) {
 		p.Service = cmp.Or(service, own)
 		p.Token = cmp.Or(token, os.Getenv("KAMBREL_TOKEN"))
 	}
-	switch kept, err := readProfile(userProfile()); {
-	case p.Service != "" && p.Token == "" && err == nil && sameService(kept.Service, p.Service):
-		p.Token = kept.Token
+	kept, err := readProfile(userProfile())
+	if err == nil && sameService(kept.Service, p.Service) {
+		p.Token, p.Authority = cmp.Or(p.Token, kept.Token), kept.Authority
+	}
+	switch {
+	case p.Service != "":
 	case p.Service == "" && p.Token != "":
 		return p, errors.New("a token is given, but not the service that it is for: give --service too, or KAMBREL_SERVICE")
 	case p.Service == "":
@@ -56,7 +63,23 @@ func findProfile(service, token string) (Profile, error) {
 			return p, errors.New("no service is known: sign in with 'kambrel login URL', start a demo with 'kambrel-lab demo', or give --service and --token")
 		}
 	}
+	if file := os.Getenv("KAMBREL_CA"); file != "" {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return p, fmt.Errorf("KAMBREL_CA names the authorities by which the service is known: %w", err)
+		}
+		p.Authority = string(text)
+	}
 	return p, agent.CheckServices(p.Service)
+}
+
+// client is a connection to the profile's service.
+func (p Profile) client() (*client.Client, error) {
+	c := client.New(p.Service, p.Token)
+	if p.Authority == "" {
+		return c, nil
+	}
+	return c.Trusting(p.Authority)
 }
 
 // sameService tells whether all services of a list are among those of another, of one

@@ -103,7 +103,7 @@ func (d *deps) client() (*client.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	return client.New(p.Service, p.Token), nil
+	return p.client()
 }
 
 // ask gets something from the service and prints it; table writes it for people.

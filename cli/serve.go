@@ -1,16 +1,20 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"net"
 	"net/netip"
+	"net/url"
 	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -23,6 +27,7 @@ import (
 	"kambrel.example/kambrel/service"
 	"kambrel.example/kambrel/service/api"
 	"kambrel.example/kambrel/service/audit"
+	"kambrel.example/kambrel/service/certificates"
 	"kambrel.example/kambrel/service/notices"
 	"kambrel.example/kambrel/service/operators"
 	"kambrel.example/kambrel/service/runs"
@@ -34,6 +39,8 @@ type serveOptions struct {
 	listen, url, database          string
 	cloudURL, cloudTokenFile       string
 	certificate, key, passwordFile string
+	tlsFolder                      string
+	plain                          bool
 	agentPatience, lease           time.Duration
 	creationPatience, checkEvery   time.Duration
 	trusted                        []string
@@ -53,7 +60,9 @@ in PostgreSQL; several services on one database stand by for each other.
 
 On an empty database it makes the operator 'administrator' and prints its
 password once, unless --administrator-password-file gives one. Without a
-certificate it listens on loopback only.`,
+certificate it makes an authority of its own and a certificate by that, whose
+fingerprint it prints: agents and people compare it when they first meet the
+service. Certificates are read again when their files change.`,
 		Example: "  kambrel serve --database postgres://kambrel@127.0.0.1/kambrel --cloud-url https://cloud.halvard.example/scim/v2 --cloud-token-file token",
 		RunE:    func(cmd *cobra.Command, _ []string) error { return o.run(cmd.Context(), cmd.OutOrStdout()) },
 	}
@@ -63,8 +72,10 @@ certificate it listens on loopback only.`,
 	flags.StringVar(&o.database, "database", os.Getenv("KAMBREL_DATABASE"), "PostgreSQL connection, or KAMBREL_DATABASE")
 	flags.StringVar(&o.cloudURL, "cloud-url", "", "base URL of the cloud's SCIM service")
 	flags.StringVar(&o.cloudTokenFile, "cloud-token-file", "", "file that holds the token for the cloud; read again when it changes")
-	flags.StringVar(&o.certificate, "tls-cert", "", "certificate chain in PEM form")
+	flags.StringVar(&o.certificate, "tls-cert", "", "certificate chain in PEM form, instead of one by the service's own authority")
 	flags.StringVar(&o.key, "tls-key", "", "private key in PEM form")
+	flags.StringVar(&o.tlsFolder, "tls-folder", defaultTLSFolder(), "where the service's own authority and certificate are kept")
+	flags.BoolVar(&o.plain, "plain", false, "no TLS, on loopback only: behind a proxy on this host that has it, or to try things out")
 	flags.StringVar(&o.passwordFile, "administrator-password-file", "", "file with the first administrator's password")
 	flags.DurationVar(&o.agentPatience, "agent-patience", 30*time.Second, "how long a run waits for an agent to take an order")
 	flags.DurationVar(&o.checkEvery, "cross-check-every", time.Hour, "how often it is compared whether a directory tells all its changes")
@@ -89,10 +100,6 @@ certificate it listens on loopback only.`,
 func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 	if o.database == "" {
 		return errors.New("give --database, or set KAMBREL_DATABASE")
-	}
-	certificate, err := o.loadCertificate()
-	if err != nil {
-		return err
 	}
 	proxies, err := o.proxies()
 	if err != nil {
@@ -122,20 +129,23 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 	if err != nil {
 		return fmt.Errorf("listen on %s: %w", o.listen, err)
 	}
-	address := o.url
-	if address == "" {
-		scheme := map[bool]string{true: "https", false: "http"}[certificate != nil]
-		address = scheme + "://" + listener.Addr().String()
+	address := strings.TrimSuffix(cmp.Or(o.url, o.reachedAt(listener.Addr())), "/")
+	certificate, err := o.loadCertificate(address, listener.Addr())
+	if err != nil {
+		return errors.Join(err, listener.Close())
 	}
-	e := service.New(records, scim, service.Options{AgentPatience: o.agentPatience, Lease: o.lease, Streams: streams, Sender: sender, URL: address, Shadow: o.shadow, Runs: runs.Options{CreationPatience: o.creationPatience, CheckEvery: o.checkEvery}})
-	server := api.New(e, api.Options{URL: strings.TrimSuffix(address, "/"), Console: console.Files(), TrustedProxies: proxies})
+	e := service.New(records, scim, service.Options{AgentPatience: o.agentPatience, Lease: o.lease, Streams: streams, Sender: sender, URL: address, Certificate: certificate, Shadow: o.shadow, Runs: runs.Options{CreationPatience: o.creationPatience, CheckEvery: o.checkEvery}})
+	server := api.New(e, api.Options{URL: address, Certificate: certificate, Console: console.Files(), TrustedProxies: proxies})
 	if err := e.Start(ctx); err != nil {
 		return errors.Join(err, listener.Close())
 	}
 	defer spareMemory(48)()
 	slog.Info("serving", logkey.URL, address)
+	if certificate != nil && certificate.Authority() != nil {
+		fmt.Fprintf(out, "%s is known by an authority of its own (%s), whose SHA-256 fingerprint is\n  %s\n", address, certificate.Authority().File(), certificate.Authority().Fingerprint())
+	}
 	ended := make(chan error, 1)
-	go func() { ended <- server.Serve(listener, certificate) }()
+	go func() { ended <- server.Serve(listener) }()
 	select {
 	case err = <-ended:
 	case <-ctx.Done():
@@ -181,15 +191,66 @@ func (o serveOptions) proxies() ([]netip.Prefix, error) {
 	return out, nil
 }
 
-func (o serveOptions) loadCertificate() (*tls.Certificate, error) {
-	if o.certificate == "" && o.key == "" {
-		return nil, nil
+// defaultTLSFolder is within the folder that a service manager gives, or else the user's.
+func defaultTLSFolder() string {
+	if folder := os.Getenv("STATE_DIRECTORY"); folder != "" {
+		return filepath.Join(folder, "tls")
 	}
-	certificate, err := tls.LoadX509KeyPair(o.certificate, o.key)
+	folder, err := os.UserConfigDir()
 	if err != nil {
-		return nil, fmt.Errorf("read --tls-cert and --tls-key: %w", err)
+		return "kambrel-tls"
 	}
-	return &certificate, nil
+	return filepath.Join(folder, "kambrel", "tls")
+}
+
+// loadCertificate finds by what the service is known at an address; nil for --plain.
+func (o serveOptions) loadCertificate(reached string, listening net.Addr) (*certificates.Source, error) {
+	switch {
+	case o.plain && o.certificate+o.key != "":
+		return nil, errors.New("--plain is without TLS: take it out, or --tls-cert and --tls-key")
+	case o.plain:
+		return nil, nil
+	case o.certificate != "" && o.key != "":
+		return certificates.FromFiles(o.certificate, o.key)
+	case o.certificate+o.key != "":
+		return nil, errors.New("--tls-cert and --tls-key belong together: give both, or none for a certificate by the service's own authority")
+	}
+	return certificates.Own(o.tlsFolder, names(reached, listening))
+}
+
+// reachedAt is where a service is found that was told no URL.
+func (o serveOptions) reachedAt(listening net.Addr) string {
+	at := listening.String()
+	if tcp, ok := listening.(*net.TCPAddr); ok && tcp.IP.IsUnspecified() {
+		if host, err := os.Hostname(); err == nil {
+			at = net.JoinHostPort(host, strconv.Itoa(tcp.Port))
+		}
+	}
+	return map[bool]string{true: "http", false: "https"}[o.plain] + "://" + at
+}
+
+// names are those by which the service's own certificate knows it, the one in its URL first.
+func names(reached string, listening net.Addr) []string {
+	var list []string
+	if parsed, err := url.Parse(reached); err == nil {
+		list = append(list, parsed.Hostname())
+	}
+	if host, err := os.Hostname(); err == nil {
+		list = append(list, host)
+	}
+	list = append(list, "localhost", "127.0.0.1", "::1")
+	if tcp, ok := listening.(*net.TCPAddr); ok && tcp.IP.IsUnspecified() {
+		interfaces, _ := net.InterfaceAddrs() // without them it is known by its names
+		for _, one := range interfaces {
+			if network, ok := one.(*net.IPNet); ok && network.IP.IsGlobalUnicast() {
+				list = append(list, network.IP.String())
+			}
+		}
+	} else if ok {
+		list = append(list, tcp.IP.String())
+	}
+	slices.Sort(list[1:])
+	return slices.Compact(slices.DeleteFunc(list, func(name string) bool { return name == "" }))
 }
 
 // firstAdministrator makes the first operator of an empty database.

@@ -6,6 +6,8 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -37,6 +39,18 @@ func New(base, token string) *Client {
 		// The token is for one service and goes nowhere else.
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}}
+}
+
+// Trusting lets services be known by these authorities (PEM) and no others.
+func (c *Client) Trusting(authorities string) (*Client, error) {
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM([]byte(authorities)) {
+		return nil, errors.New("the authorities by which the service is to be known hold no certificate in PEM form")
+	}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	c.http.Transport = transport
+	return c, nil
 }
 
 const requestTimeout = 60 * time.Second
@@ -147,12 +161,18 @@ func (c *Client) sendTo(ctx context.Context, base, method, path string, body []b
 // Login signs in and returns a client with the session.
 func Login(ctx context.Context, base string, credentials wire.Credentials) (*Client, wire.Session, error) {
 	c := New(base, "")
+	session, err := c.SignIn(ctx, credentials)
+	return c, session, err
+}
+
+// SignIn begins a session and goes on with it.
+func (c *Client) SignIn(ctx context.Context, credentials wire.Credentials) (wire.Session, error) {
 	var session wire.Session
 	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
 	defer cancel()
 	response, err := c.send(ctx, http.MethodPost, "/session", nil, credentials)
 	if err != nil {
-		return nil, session, err
+		return session, err
 	}
 	defer response.Body.Close()
 	for _, cookie := range response.Cookies() {
@@ -160,7 +180,7 @@ func Login(ctx context.Context, base string, credentials wire.Credentials) (*Cli
 			c.token = cookie.Value
 		}
 	}
-	return c, session, json.NewDecoder(response.Body).Decode(&session)
+	return session, json.NewDecoder(response.Body).Decode(&session)
 }
 
 // Token is the secret that the client uses.

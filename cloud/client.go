@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
@@ -31,6 +32,8 @@ type Client struct {
 	reads bool // and writes nothing
 	// events has no time-out of its own, since a poll is held open.
 	events *http.Client
+	// certificate is until when the cloud's is valid, in Unix seconds, 0 where none was met.
+	certificate atomic.Int64
 
 	mu           sync.Mutex
 	capabilities *Capabilities
@@ -69,6 +72,13 @@ func (c *Client) ListsAtMost(members int) {
 	c.mu.Lock()
 	c.listed = members
 	c.mu.Unlock()
+}
+
+// CertificateExpires is until when the certificate is valid by which the cloud is known, as
+// met last; false where none was met.
+func (c *Client) CertificateExpires() (time.Time, bool) {
+	seconds := c.certificate.Load()
+	return time.Unix(seconds, 0), seconds != 0
 }
 
 // URL is the SCIM base.
@@ -322,6 +332,9 @@ func (c *Client) once(ctx context.Context, r request, into any) (location string
 		}
 	}
 	response, err := c.http.Do(outgoing)
+	if err == nil && response.TLS != nil && len(response.TLS.PeerCertificates) > 0 {
+		c.certificate.Store(response.TLS.PeerCertificates[0].NotAfter.Unix())
+	}
 	if err != nil {
 		return "", err
 	}

@@ -190,6 +190,16 @@ func bind(conn *ldap.Conn, c Connection) error {
 	return plain(err)
 }
 
+// CertificateExpires is until when the certificate is valid by which the directory's server is
+// known; false where there is none.
+func (s *Session) CertificateExpires() (time.Time, bool) {
+	state, protected := s.conn.TLSConnectionState()
+	if !protected || len(state.PeerCertificates) == 0 {
+		return time.Time{}, false
+	}
+	return state.PeerCertificates[0].NotAfter, true
+}
+
 // Close ends the session.
 func (s *Session) Close() {
 	_ = s.conn.Close()

@@ -11,6 +11,7 @@ import (
 	"kambrel.example/kambrel/service/acts"
 	"kambrel.example/kambrel/service/agents"
 	"kambrel.example/kambrel/service/audit"
+	"kambrel.example/kambrel/service/certificates"
 	"kambrel.example/kambrel/service/cloudgroups"
 	"kambrel.example/kambrel/service/events"
 	"kambrel.example/kambrel/service/explain"
@@ -45,6 +46,8 @@ type Options struct {
 	// Sender is how notices leave, and URL where people find the console.
 	Sender notices.Sender
 	URL    string
+	// Certificate is what the service shows itself by, nil for none.
+	Certificate *certificates.Source
 	// Shadow reads and plans, and writes nothing anywhere.
 	Shadow bool
 }
@@ -105,7 +108,7 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	one.Acts = acts.New(s, judges, one.Explain, one.Setup)
 	one.Surveys = survey.New(s, one.Orders, one.Setup, judges)
 	one.Passwords = passwords.New(s, c, one.Events, one.Orders, one.Explain)
-	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords, one.pacing)
+	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords, one.pacing, health.Own{URL: options.URL, Certificate: options.Certificate})
 	one.Groups = cloudgroups.New(s, judges, one.Problems)
 	one.Operators = operators.New(s)
 	one.watching = watching.New(s, c, one.Jobs)

@@ -10,7 +10,8 @@ const (
 	Detail    = "detail"
 	Directory = "directory"
 	Error     = "error"
-	Event     = "event"    // the jti of a security event token
+	Event     = "event" // the jti of a security event token
+	File      = "file"
 	Failures  = "failures" // how often it failed
 	Kind      = "kind"     // of an order
 	Missed    = "missed"   // changes that were not told
@@ -23,6 +24,7 @@ const (
 	State     = "state"
 	Statement = "statement" // of SQL, without values
 	Stream    = "stream"    // of acts
+	Until     = "until"
 	URL       = "url"
 	Within    = "within" // the run that one comes in between of
 )

@@ -208,7 +208,7 @@ func (s *stage) startService(ctx context.Context, name, passwordFile string) (*s
 	address := "http://127.0.0.1:" + strconv.Itoa(port)
 	process, err := s.lab.Start(ctx, servers.Command{
 		Name: name, Path: "bin/kambrel", Env: []string{"KAMBREL_DATABASE=" + s.dsn},
-		Args:  []string{"serve", "--listen", address[len("http://"):], "--cloud-url", s.cloud.URL, "--cloud-token-file", s.cloud.TokenFile, "--administrator-password-file", passwordFile},
+		Args:  []string{"serve", "--plain", "--listen", address[len("http://"):], "--cloud-url", s.cloud.URL, "--cloud-token-file", s.cloud.TokenFile, "--administrator-password-file", passwordFile},
 		Ready: servers.Answers(address + "/healthz"),
 	})
 	return process, address, err

@@ -313,7 +313,7 @@ func (d *running) startService(ctx context.Context) error {
 	d.service = "http://" + address
 	if _, err := d.lab.Start(ctx, servers.Command{
 		Name: "service", Path: d.Program, Env: []string{"KAMBREL_DATABASE=" + dsn},
-		Args: []string{"serve", "--listen", address, "--cloud-url", d.cloud.URL, "--cloud-token-file", d.cloud.TokenFile, "--administrator-password-file", passwordFile,
+		Args: []string{"serve", "--plain", "--listen", address, "--cloud-url", d.cloud.URL, "--cloud-token-file", d.cloud.TokenFile, "--administrator-password-file", passwordFile,
 			"--mail-server", d.mail.URL, "--mail-ca", d.mail.CAFile, "--mail-from", "Kambrel <kambrel@halvard.example>", "--audit-file", filepath.Join(d.Dir, "acts.jsonl")},
 		Ready: servers.Answers(d.service + "/healthz"),
 	}); err != nil {

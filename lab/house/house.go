@@ -30,6 +30,7 @@ cmd/kambrel         cli
 cmd/kambrel-lab     lab/demo lab/standin lab/mailsink
 
 core/address
+core/fingerprint
 core/entry
 core/about          core/entry
 core/problem        core/about core/entry
@@ -69,12 +70,13 @@ protocol/wire       core/ protocol/orders
 
 directory           core/entry core/password core/problem core/secret
 cloud               core/address core/change core/entry core/problem core/rest core/rules core/secret protocol/events protocol/scim
-agent               core/address core/entry core/logkey core/password core/problem core/rest core/secret directory protocol/events protocol/orders protocol/wire
+agent               core/address core/entry core/fingerprint core/logkey core/password core/problem core/rest core/secret directory protocol/events protocol/orders protocol/wire
 client              core/address core/problem core/reason core/rest core/settings protocol/wire protocol/orders
 console
-cli                 agent client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders service/audit service/notices
+cli                 agent client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders service/audit service/certificates service/notices
 
 service/store       core/ protocol/orders
+service/certificates core/
 service/events      service/store
 service/views       core/ protocol/wire service/store
 service/orders      core/ service/events service/store protocol/orders
@@ -90,18 +92,18 @@ service/acts        core/ protocol/wire service/explain service/jobs service/jud
 service/survey      core/ protocol/wire service/judging service/orders service/setup service/store service/views protocol/orders
 service/passwords   cloud core/ protocol/events protocol/orders protocol/wire service/events service/explain service/orders service/store service/views
 service/cloudgroups core/ protocol/wire service/jobs service/judging service/problems service/store
-service/health      cloud core/ protocol/wire service/jobs service/pacing service/passwords service/problems service/store service/views
+service/health      cloud core/ protocol/wire service/certificates service/jobs service/pacing service/passwords service/problems service/store service/views
 service/notices     core/ protocol/wire service/store
 service/runs        cloud core/ service/events service/judging service/orders service/pacing service/setup service/store protocol/orders
 service/operators   core/ protocol/wire service/store
 service/watching    cloud core/ service/jobs service/store
-service             cloud service/acts service/agents service/audit service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/pacing service/passwords service/problems service/runs service/setup service/store service/survey service/watching
-service/api         core/ protocol/wire service service/health service/operators service/setup service/store service/views protocol/orders
+service             cloud service/acts service/agents service/audit service/certificates service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/pacing service/passwords service/problems service/runs service/setup service/store service/survey service/watching
+service/api         core/ protocol/wire service service/certificates service/health service/operators service/setup service/store service/views protocol/orders
 
 lab/standin         core/password core/scimfilter protocol/events protocol/scim
 lab/mailsink
 lab/othercloud
-lab/servers
+lab/servers         service/certificates
 lab/browser
 lab/house
 lab/demo            agent cli client core/ lab/servers protocol/wire

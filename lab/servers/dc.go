@@ -98,7 +98,7 @@ func (l *Lab) StartDomainController(ctx context.Context) (*LDAPServer, error) {
 	if err != nil {
 		return nil, err
 	}
-	certificate, key, err := l.certificate.issue("dc", address, RightCertificate)
+	certificate, key, err := issue(l.certificate, "dc", address, RightCertificate)
 	if err != nil {
 		return nil, err
 	}

@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+
+	"kambrel.example/kambrel/service/certificates"
 )
 
 // Lab is a folder with the servers that run in it. Its methods may be called
@@ -27,7 +29,7 @@ type Lab struct {
 
 	mu          sync.Mutex
 	processes   []*Process
-	certificate *authority
+	certificate *certificates.Authority
 	lock        *os.File
 	held        []*os.File // locks on addresses
 }
@@ -46,7 +48,7 @@ func New(dir string) (*Lab, error) {
 		return nil, fmt.Errorf("%s is in use by another lab: stop it, or choose another folder: %w", absolute, err)
 	}
 	l := &Lab{Dir: absolute, lock: lock}
-	if l.certificate, err = openAuthority(filepath.Join(absolute, "tls")); err != nil {
+	if l.certificate, err = certificates.OpenAuthority(filepath.Join(absolute, "tls"), "Kambrel lab"); err != nil {
 		_ = unlock(lock)
 		return nil, err
 	}
@@ -84,7 +86,7 @@ func Remove(dir string) error {
 }
 
 // CAFile is the PEM file of the lab's certificate authority.
-func (l *Lab) CAFile() string { return l.certificate.file }
+func (l *Lab) CAFile() string { return l.certificate.File() }
 
 func (l *Lab) log(format string, facts ...any) {
 	if l.Log != nil {

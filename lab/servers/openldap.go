@@ -106,7 +106,7 @@ func (l *Lab) StartOpenLDAP(ctx context.Context, name string, options OpenLDAPOp
 	if err := os.MkdirAll(filepath.Join(dir, "data"), 0o700); err != nil {
 		return nil, err
 	}
-	certificate, key, err := l.certificate.issue(name, "127.0.0.1", options.Certificate)
+	certificate, key, err := issue(l.certificate, name, "127.0.0.1", options.Certificate)
 	if err != nil {
 		return nil, err
 	}

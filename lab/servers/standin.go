@@ -3,6 +3,7 @@ package servers
 import (
 	"context"
 	"crypto/rand"
+	"crypto/tls"
 	"fmt"
 	"net/http"
 	"os"
@@ -75,7 +76,7 @@ func (l *Lab) StartMail(ctx context.Context, program string, port int) (*Mail, e
 	if err != nil {
 		return nil, err
 	}
-	certificate, key, err := l.certificate.issue("mail", "127.0.0.1", RightCertificate)
+	certificate, key, err := issue(l.certificate, "mail", "127.0.0.1", RightCertificate)
 	if err != nil {
 		return nil, err
 	}
@@ -113,6 +114,17 @@ func (l *Lab) StartOtherCloud(ctx context.Context, folder string, more ...string
 // Answers tells by a GET whether a server is up.
 func Answers(url string) func(context.Context) error {
 	return func(ctx context.Context) error { return answers(ctx, url, "") }
+}
+
+// AnswersByTLS waits for a server that shows any certificate.
+func AnswersByTLS(address string) func(context.Context) error {
+	return func(ctx context.Context) error {
+		conn, err := (&tls.Dialer{Config: &tls.Config{InsecureSkipVerify: true}}).DialContext(ctx, "tcp", address)
+		if err != nil {
+			return err
+		}
+		return conn.Close()
+	}
 }
 
 func answers(ctx context.Context, url, token string) error {

@@ -72,11 +72,13 @@ type Watch struct {
 // Watches is what an agent says of all that it watches.
 type Watches struct {
 	States []Watch `json:"states"`
+	// Certificates are until when those are valid by which directories are known, by directory.
+	Certificates map[string]time.Time `json:"certificates,omitempty"`
 }
 
 // Check tells what is wrong with it, "" when nothing is.
 func (w Watches) Check() string {
-	if len(w.States) > 200 {
+	if len(w.States) > 200 || len(w.Certificates) > 200 {
 		return "an agent watches up to 200 directories"
 	}
 	for _, one := range w.States {

@@ -535,8 +535,16 @@ type Health struct {
 	Pins      int              `json:"pins" doc:"How many things were put back and stay so, whatever rules and scope say"`
 	Directory []DirectoryState `json:"directories"`
 	Passwords PasswordsState   `json:"passwords" doc:"The way by which passwords come from the cloud"`
+	// Certificates are those that end within a month.
+	Certificates []Certificate `json:"certificates" doc:"Those by which a service, a directory or the cloud is known, and which end within a month"`
 	// NoticesStuck is why people cannot be told.
 	NoticesStuck string `json:"noticesStuck,omitempty" doc:"Why notices do not get through"`
+}
+
+// Certificate is one that ends soon.
+type Certificate struct {
+	About   about.Thing `json:"about" doc:"Of a service the key is its URL"`
+	Expires time.Time   `json:"expires"`
 }
 
 // ScheduleTimes is when a schedule would start runs.

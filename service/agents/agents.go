@@ -44,13 +44,17 @@ type grants struct {
 }
 
 // IssueCode issues a one-time code that enrols an agent for directories; it is told
-// just now. service is the URL at which the agent will find the service.
-func (a *Agents) IssueCode(ctx context.Context, by, service string, directories []string) (wire.EnrolmentCode, error) {
+// just now. service is the URL at which the agent will find the service, and authority the
+// fingerprint by which it knows the service's own, "" where it has none.
+func (a *Agents) IssueCode(ctx context.Context, by, service, authority string, directories []string) (wire.EnrolmentCode, error) {
 	if err := checkNames(directories); err != nil {
 		return wire.EnrolmentCode{}, err
 	}
 	code := wire.EnrolmentCode{Code: rand.Text(), Expires: time.Now().Add(codeValid).Truncate(time.Second), Directories: directories}
 	code.Command = fmt.Sprintf("kambrel agent enrol --service %s --code %s", service, code.Code)
+	if authority != "" {
+		code.Command += " --fingerprint " + authority
+	}
 	return code, a.store.Tx(ctx, func(tx *store.Store) error {
 		if err := tx.Agents.AddEnrolment(ctx, code.Code, by, code.Expires, directories); err != nil {
 			return err

@@ -47,7 +47,7 @@ type host struct {
 // enrolled takes a new agent the whole way from the code to its identity.
 func (b *bench) enrolled(name string, directories ...string) *host {
 	b.t.Helper()
-	code, err := b.IssueCode(b.t.Context(), "ingrid", service, directories)
+	code, err := b.IssueCode(b.t.Context(), "ingrid", service, "", directories)
 	require.NoError(b.t, err)
 	public, private, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(b.t, err)
@@ -151,9 +151,9 @@ func TestACodeEnrolsOneAgentForWhatItWasIssuedFor(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	ctx := t.Context()
-	_, err := b.IssueCode(ctx, "ingrid", service, []string{"Halvard Ferries"})
+	_, err := b.IssueCode(ctx, "ingrid", service, "", []string{"Halvard Ferries"})
 	assert.Equal(t, problem.BadInput, problem.CodeOf(err))
-	code, err := b.IssueCode(ctx, "ingrid", service, []string{"halvard", "brisling"})
+	code, err := b.IssueCode(ctx, "ingrid", service, "", []string{"halvard", "brisling"})
 	require.NoError(t, err)
 	assert.Equal(t, "kambrel agent enrol --service "+service+" --code "+code.Code, code.Command)
 
@@ -176,7 +176,7 @@ func TestACodeEnrolsOneAgentForWhatItWasIssuedFor(t *testing.T) {
 	assert.ErrorContains(t, err, "never issued")
 
 	// A name that is taken costs no code either.
-	next, err := b.IssueCode(ctx, "ingrid", service, []string{"halvard"})
+	next, err := b.IssueCode(ctx, "ingrid", service, "", []string{"halvard"})
 	require.NoError(t, err)
 	request.Code = next.Code
 	_, err = b.Enrol(ctx, request)

@@ -36,7 +36,7 @@ func (s *Server) agentRoutes() {
 		return answer(s.service.Agents.List(ctx))
 	})
 	huma.Register(s.api, operation("POST", "/agents/codes", "issue-code", "Issue a one-time code that enrols an agent", wire.Administrator), func(ctx context.Context, in *body[wire.AgentGrant]) (*body[wire.EnrolmentCode], error) {
-		return answer(s.service.Agents.IssueCode(ctx, who(ctx).Name, s.options.URL, in.Body.Directories))
+		return answer(s.service.Agents.IssueCode(ctx, who(ctx).Name, s.options.URL, s.fingerprint(), in.Body.Directories))
 	})
 	huma.Register(s.api, operation("PUT", "/agents/{id}/directories", "grant-directories", "Let an agent speak for just these directories", wire.Administrator), func(ctx context.Context, in *struct {
 		ID   string `path:"id" format:"uuid"`
@@ -142,7 +142,7 @@ func (s *Server) agentStreams() {
 		if fault := said.Check(); fault != "" {
 			return problem.New(problem.AgentMessageMalformed, "watches of agent %s: %s.", agent.Name, fault)
 		}
-		wanted, err := s.service.Agents.Watches(c.UserContext(), agent, said.States)
+		wanted, err := s.service.Agents.Watches(c.UserContext(), agent, said)
 		if err != nil {
 			return err
 		}

@@ -25,6 +25,7 @@ import (
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service"
+	"kambrel.example/kambrel/service/certificates"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -51,6 +52,8 @@ type Options struct {
 	// URL is how agents and browsers reach the service; it stands in commands
 	// that are shown, and in agents' signatures.
 	URL string
+	// Certificate is what the service shows itself by, nil for none.
+	Certificate *certificates.Source
 	// Console is the built console.
 	Console fs.FS
 	// TrustedProxies are the addresses of proxies that say truly where a request
@@ -86,6 +89,7 @@ func New(e *service.Service, options Options) *Server {
 	})
 	server.app.Use(recover.New(), server.securityHeaders, server.identify)
 	server.app.Get("/healthz", server.ready)
+	server.app.Get("/ca.pem", server.authority)
 	server.app.Server().HeaderReceived = perPath
 	server.agentStreams()
 	server.eventStream()
@@ -129,14 +133,14 @@ func New(e *service.Service, options Options) *Server {
 // OpenAPIJSON is the document of the interface.
 func (s *Server) OpenAPIJSON() ([]byte, error) { return s.api.OpenAPI().MarshalJSON() }
 
-// Serve answers requests on a listener until Close. Without certificates it
+// Serve answers requests on a listener until Close. Without a certificate it
 // takes a loopback listener only.
-func (s *Server) Serve(listener net.Listener, certificate *tls.Certificate) error {
+func (s *Server) Serve(listener net.Listener) error {
 	listener = &limited{Listener: listener, server: s, open: map[netip.Addr]int{}}
-	if certificate != nil {
-		listener = tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{*certificate}, MinVersion: tls.VersionTLS12})
+	if certificate := s.options.Certificate; certificate != nil {
+		listener = tls.NewListener(listener, &tls.Config{GetCertificate: certificate.Get, MinVersion: tls.VersionTLS12})
 	} else if address, ok := listener.Addr().(*net.TCPAddr); !ok || !address.IP.IsLoopback() {
-		return problem.New(problem.BadInput, "%s is no loopback address: give --tls-cert and --tls-key, since people's data goes over it", listener.Addr())
+		return problem.New(problem.BadInput, "%s is no loopback address: take --plain out, since people's data goes over it", listener.Addr())
 	}
 	return s.app.Listener(listener)
 }
@@ -155,6 +159,24 @@ func (s *Server) ready(c *fiber.Ctx) error {
 		return c.Status(http.StatusServiceUnavailable).SendString(problem.Describe(problem.CodeOf(err)).Title + "\n")
 	}
 	return c.SendString("ok\n")
+}
+
+// authority gives the certificate of the service's own authority, for browsers; who takes it
+// compares its fingerprint.
+func (s *Server) authority(c *fiber.Ctx) error {
+	if s.fingerprint() == "" {
+		return fiber.NewError(http.StatusNotFound, "the service has no certificate authority of its own")
+	}
+	c.Set("Content-Type", "application/x-x509-ca-cert")
+	return c.SendFile(s.options.Certificate.Authority().File())
+}
+
+// fingerprint is by what people compare the service's own authority, "" where it has none.
+func (s *Server) fingerprint() string {
+	if s.options.Certificate == nil || s.options.Certificate.Authority() == nil {
+		return ""
+	}
+	return s.options.Certificate.Authority().Fingerprint()
 }
 
 // withoutValues takes what was sent out of the answer to a request that was

@@ -49,7 +49,7 @@ func TestAKeptConnectionOutlivesItsClientsPatience(t *testing.T) {
 	reads := make(chan time.Time, 100)
 	server := New(service.New(nil, nil, service.Options{}), Options{Console: fstest.MapFS{}})
 	ended := make(chan error, 1)
-	go func() { ended <- server.Serve(watched{listener, reads}, nil) }()
+	go func() { ended <- server.Serve(watched{listener, reads}) }()
 	response, err := http.Post("http://"+listener.Addr().String()+"/api/v1/session", "application/json", strings.NewReader(`{}`))
 	require.NoError(t, err)
 	require.NoError(t, response.Body.Close())

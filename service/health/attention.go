@@ -43,6 +43,9 @@ func standing(h wire.Health) []store.NewProblem {
 			met(about.Thing{Type: about.Directory, Key: directory.Name}, problem.ChangesMissed, problem.Facts{Value: directory.Name, Count: directory.Missed})
 		}
 	}
+	for thing, texts := range ending(h.Certificates) {
+		met(thing, problem.CertificateEnds, problem.Facts{Answer: strings.Join(texts, "; ")})
+	}
 	for _, directory := range h.Passwords.Directories {
 		if step, closed := closedAt(h.Passwords, directory); closed {
 			met(about.Thing{Type: about.Directory, Key: directory.Name}, problem.PasswordsClosed, problem.Facts{Answer: fmt.Sprintf("%s: %s: %s", directory.Name, step.Name, step.Detail)})
@@ -84,6 +87,22 @@ func standing(h wire.Health) []store.NewProblem {
 			Earlier: h.LastRun.Counts.Earlier, Since: h.LastRun.Counts.EarlierSince})
 	}
 	return list
+}
+
+// ending says until when certificates are valid; those of all services are one thing.
+func ending(certificates []wire.Certificate) map[about.Thing][]string {
+	texts := map[about.Thing][]string{}
+	for _, c := range certificates {
+		whose, thing := "the cloud", c.About
+		switch thing.Type {
+		case about.Directory:
+			whose = "the server of " + thing.Key
+		case about.Service:
+			whose, thing.Key = "the service at "+thing.Key, ""
+		}
+		texts[thing] = append(texts[thing], fmt.Sprintf("that of %s is valid until %s", whose, c.Expires.UTC().Format("2006-01-02 15:04 MST")))
+	}
+	return texts
 }
 
 // refusedFor is how long it is told that an event was not taken.

@@ -6,9 +6,11 @@ import (
 	"time"
 
 	"kambrel.example/kambrel/cloud"
+	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/certificates"
 	"kambrel.example/kambrel/service/jobs"
 	"kambrel.example/kambrel/service/pacing"
 	"kambrel.example/kambrel/service/passwords"
@@ -26,17 +28,25 @@ type Health struct {
 
 	passwords *passwords.Passwords
 	pacing    *pacing.Pacing
+	own       Own
+}
+
+// Own is where this service is reached, and by which certificate it is known there, nil for
+// none.
+type Own struct {
+	URL         string
+	Certificate *certificates.Source
 }
 
 // New makes one.
-func New(s *store.Store, c *cloud.Client, w *jobs.Jobs, p *problems.Problems, way *passwords.Passwords, pace *pacing.Pacing) *Health {
-	return &Health{store: s, cloud: c, jobs: w, problems: p, passwords: way, pacing: pace}
+func New(s *store.Store, c *cloud.Client, w *jobs.Jobs, p *problems.Problems, way *passwords.Passwords, pace *pacing.Pacing, own Own) *Health {
+	return &Health{store: s, cloud: c, jobs: w, problems: p, passwords: way, pacing: pace, own: own}
 }
 
 // Now gathers the state of everything, and says what needs attention.
 func (e *Health) Now(ctx context.Context) (wire.Health, error) {
 	h := wire.Health{State: "well", Attention: []wire.Attention{}, Beside: []wire.Run{}, Going: []progress.Going{}, Agents: []wire.Agent{}, Directory: []wire.DirectoryState{}, Cloud: wire.CloudState{URL: e.cloud.URL()}}
-	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.way, e.notices, e.pauses, e.otherRuns, e.counts, e.leavers, e.readings, e.judge} {
+	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.way, e.notices, e.certificates, e.pauses, e.otherRuns, e.counts, e.leavers, e.readings, e.judge} {
 		if err := part(ctx, &h); err != nil {
 			return h, err
 		}
@@ -63,6 +73,12 @@ func (e *Health) Watch(ctx context.Context) error {
 	if err := e.notices(ctx, &h); err != nil {
 		return err
 	}
+	if err := e.meetCertificates(ctx); err != nil {
+		return err
+	}
+	if err := e.certificates(ctx, &h); err != nil {
+		return err
+	}
 	return e.store.Problems.Watched(ctx, standing(h))
 }
 
@@ -85,6 +101,33 @@ func (e *Health) notices(ctx context.Context, h *wire.Health) error {
 	var err error
 	h.NoticesStuck, err = e.store.Notices.Stuck(ctx)
 	return err
+}
+
+// endsSoon is how long before its end a certificate is told of.
+const endsSoon = 30 * 24 * time.Hour
+
+// certificates are those that end soon.
+func (e *Health) certificates(ctx context.Context, h *wire.Health) error {
+	ending, err := e.store.Certificates.Expiring(ctx, time.Now().Add(endsSoon))
+	h.Certificates = views.List(ending, func(c store.Certificate) wire.Certificate {
+		return wire.Certificate{About: about.Thing{Type: c.Type, Key: c.Key}, Expires: c.Expires}
+	})
+	return err
+}
+
+// meetCertificates keeps until when this service's own is valid, and that of the cloud; those
+// of directories are met by agents.
+func (e *Health) meetCertificates(ctx context.Context) error {
+	if e.own.Certificate != nil {
+		if err := e.store.Certificates.Keep(ctx, store.Certificate{Type: about.Service, Key: e.own.URL, SeenBy: e.own.URL, Expires: e.own.Certificate.Expires()}); err != nil {
+			return err
+		}
+	}
+	expires, met := e.cloud.CertificateExpires()
+	if !met {
+		return nil
+	}
+	return e.store.Certificates.Keep(ctx, store.Certificate{Type: about.Cloud, SeenBy: e.own.URL, Expires: expires})
 }
 
 // counts counts objects and the problems of entries.

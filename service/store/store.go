@@ -46,25 +46,27 @@ type Store struct {
 	References References // members and pointers, compared
 	Changes    Changes
 	Pauses     Pauses
-	Kept       Kept // what would have been taken away, and was discarded
-	Pins       Pins // what was put back
-	History    History
-	Notices    Notices // what people are told
-	Reports    Reports
-	Runs       Runs
-	Problems   Problems
-	Acts       Acts
-	Orders     Orders
-	Agents     Agents
-	Operators  Operators // who may use the interface, and sessions
-	Settings   Settings  // revisions and the draft
-	Removed    Removed   // directories that were taken away
-	Surveys    Surveys
-	Repairs    Repairs
-	Search     Search
-	Passwords  Passwords // what the cloud asked about passwords
-	Budget     Budget    // of requests to the cloud
-	Digests    Digests   // of whose password the cloud has a digest
+	// Certificates are until when those are valid that are met.
+	Certificates Certificates
+	Kept         Kept // what would have been taken away, and was discarded
+	Pins         Pins // what was put back
+	History      History
+	Notices      Notices // what people are told
+	Reports      Reports
+	Runs         Runs
+	Problems     Problems
+	Acts         Acts
+	Orders       Orders
+	Agents       Agents
+	Operators    Operators // who may use the interface, and sessions
+	Settings     Settings  // revisions and the draft
+	Removed      Removed   // directories that were taken away
+	Surveys      Surveys
+	Repairs      Repairs
+	Search       Search
+	Passwords    Passwords // what the cloud asked about passwords
+	Budget       Budget    // of requests to the cloud
+	Digests      Digests   // of whose password the cloud has a digest
 	// CloudGroups are groups that the cloud owns, in directories.
 	CloudGroups CloudGroups
 }
@@ -83,38 +85,39 @@ type session struct {
 // all is all parts on the same connection.
 func (s *session) all() *Store {
 	return &Store{
-		session:     s,
-		Facts:       Facts{s},
-		CloudGroups: CloudGroups{s},
-		Cases:       Cases{s},
-		Dirty:       Dirty{s},
-		Entries:     Entries{s},
-		Resources:   Resources{s},
-		Links:       Links{s},
-		Choices:     Choices{s},
-		Persons:     Persons{s},
-		References:  References{s},
-		Changes:     Changes{s},
-		Pauses:      Pauses{s},
-		Kept:        Kept{s},
-		Pins:        Pins{s},
-		History:     History{s},
-		Notices:     Notices{s},
-		Reports:     Reports{s},
-		Runs:        Runs{s},
-		Problems:    Problems{s},
-		Acts:        Acts{s},
-		Orders:      Orders{s},
-		Agents:      Agents{s},
-		Operators:   Operators{s},
-		Settings:    Settings{s},
-		Removed:     Removed{s},
-		Surveys:     Surveys{s},
-		Repairs:     Repairs{s},
-		Search:      Search{s},
-		Passwords:   Passwords{s},
-		Budget:      Budget{s},
-		Digests:     Digests{s},
+		session:      s,
+		Facts:        Facts{s},
+		CloudGroups:  CloudGroups{s},
+		Cases:        Cases{s},
+		Dirty:        Dirty{s},
+		Entries:      Entries{s},
+		Resources:    Resources{s},
+		Links:        Links{s},
+		Choices:      Choices{s},
+		Persons:      Persons{s},
+		References:   References{s},
+		Changes:      Changes{s},
+		Pauses:       Pauses{s},
+		Certificates: Certificates{s},
+		Kept:         Kept{s},
+		Pins:         Pins{s},
+		History:      History{s},
+		Notices:      Notices{s},
+		Reports:      Reports{s},
+		Runs:         Runs{s},
+		Problems:     Problems{s},
+		Acts:         Acts{s},
+		Orders:       Orders{s},
+		Agents:       Agents{s},
+		Operators:    Operators{s},
+		Settings:     Settings{s},
+		Removed:      Removed{s},
+		Surveys:      Surveys{s},
+		Repairs:      Repairs{s},
+		Search:       Search{s},
+		Passwords:    Passwords{s},
+		Budget:       Budget{s},
+		Digests:      Digests{s},
 	}
 }
 

@@ -199,10 +199,10 @@ func TestBadInputIsRefusedAndNothingIsDone(t *testing.T) {
 	_, stderr, status = worldtest.Kambrel(t, "health", "--service", "http://127.0.0.1:1", "--token", "x")
 	assert.Equal(t, 1, status)
 	assert.Contains(t, stderr, "cannot be reached")
-	_, stderr, status = worldtest.Kambrel(t, "serve", "--database", "postgres://127.0.0.1:1/none", "--cloud-url", w.Cloud.URL, "--cloud-token-file", w.Cloud.TokenFile)
+	_, stderr, status = worldtest.Kambrel(t, "serve", "--plain", "--database", "postgres://127.0.0.1:1/none", "--cloud-url", w.Cloud.URL, "--cloud-token-file", w.Cloud.TokenFile)
 	assert.Equal(t, 1, status)
 	assert.Contains(t, stderr, "The database cannot be reached")
-	_, stderr, status = worldtest.Kambrel(t, "serve", "--database", w.DSN, "--listen", "0.0.0.0:0", "--cloud-url", w.Cloud.URL, "--cloud-token-file", w.Cloud.TokenFile)
+	_, stderr, status = worldtest.Kambrel(t, "serve", "--plain", "--database", w.DSN, "--listen", "0.0.0.0:0", "--cloud-url", w.Cloud.URL, "--cloud-token-file", w.Cloud.TokenFile)
 	assert.Equal(t, 1, status)
 	assert.Contains(t, stderr, "no loopback address")
 }

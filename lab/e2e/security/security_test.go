@@ -183,7 +183,7 @@ func TestAServiceThatWasStoppedWritesNothingMore(t *testing.T) {
 	address := fmt.Sprintf("127.0.0.1:%d", port)
 	_, err = w.Lab.Start(context.Background(), servers.Command{
 		Name: "standby", Path: w.Programs.Kambrel, Env: []string{"KAMBREL_DATABASE=" + w.DSN},
-		Args:  []string{"serve", "--listen", address, "--cloud-url", w.Cloud.URL, "--cloud-token-file", w.Cloud.TokenFile, "--agent-patience", "30s"},
+		Args:  []string{"serve", "--plain", "--listen", address, "--cloud-url", w.Cloud.URL, "--cloud-token-file", w.Cloud.TokenFile, "--agent-patience", "30s"},
 		Ready: servers.Answers("http://" + address + "/healthz"),
 	})
 	require.NoError(t, err)
@@ -337,7 +337,7 @@ func TestSignInWithstandsGuessing(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("weak"), 0o600))
 	dsn, err := w.Postgres.Create(t.Context(), "another")
 	require.NoError(t, err)
-	_, stderr, code = worldtest.KambrelWith(t, t.TempDir(), t.TempDir(), "", []string{"KAMBREL_DATABASE=" + dsn}, "serve", "--listen", "127.0.0.1:0", "--cloud-url", w.SCIMURL, "--cloud-token-file", w.TokenFile, "--administrator-password-file", file)
+	_, stderr, code = worldtest.KambrelWith(t, t.TempDir(), t.TempDir(), "", []string{"KAMBREL_DATABASE=" + dsn}, "serve", "--plain", "--listen", "127.0.0.1:0", "--cloud-url", w.SCIMURL, "--cloud-token-file", w.TokenFile, "--administrator-password-file", file)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, stderr, "too short")
 }
@@ -434,7 +434,7 @@ func TestTheServiceRefusesWhatDoesHarm(t *testing.T) {
 	// A program does not touch tables of a newer one.
 	require.NoError(t, w.Service.Stop())
 	require.NoError(t, w.Execute("INSERT INTO goose_db_version (version_id, is_applied) VALUES (99999, true)"))
-	_, stderr, code := worldtest.KambrelWith(t, t.TempDir(), t.TempDir(), "", []string{"KAMBREL_DATABASE=" + w.DSN}, "serve", "--listen", "127.0.0.1:0", "--cloud-url", w.SCIMURL, "--cloud-token-file", w.TokenFile)
+	_, stderr, code := worldtest.KambrelWith(t, t.TempDir(), t.TempDir(), "", []string{"KAMBREL_DATABASE=" + w.DSN}, "serve", "--plain", "--listen", "127.0.0.1:0", "--cloud-url", w.SCIMURL, "--cloud-token-file", w.TokenFile)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, stderr, problem.Describe(problem.SchemaNewer).Title)
 }

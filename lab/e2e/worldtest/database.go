@@ -82,7 +82,7 @@ func patternServer(ctx context.Context) (*servers.Postgres, error) {
 	address := fmt.Sprintf("127.0.0.1:%d", port)
 	service, err := pattern.lab.Start(ctx, servers.Command{
 		Name: "service", Path: Plainly.Kambrel, Env: []string{"KAMBREL_DATABASE=" + dsn},
-		Args: []string{"serve", "--listen", address, "--administrator-password-file", password,
+		Args: []string{"serve", "--plain", "--listen", address, "--administrator-password-file", password,
 			"--cloud-url", "http://127.0.0.1:9", "--cloud-token-file", password}, // no cloud is asked for anything
 		Ready: servers.Answers("http://" + address + "/healthz"),
 	})

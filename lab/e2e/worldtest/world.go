@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -74,6 +75,8 @@ type Options struct {
 	// between stands between the service and the cloud.
 	Between *Between
 	Bare    bool // neither an agent nor settings, as a new user finds it
+	// ShortLived lets the directory's certificate end in ten days.
+	ShortLived bool
 }
 
 // New starts everything; the directory holds the people given by ldif.
@@ -122,7 +125,11 @@ func NewWith(t *testing.T, ldif string, o Options) *World {
 	file := filepath.Join(w.Lab.Dir, "base.ldif")
 	require.NoError(t, os.WriteFile(file, []byte("dn: "+Base+"\nobjectClass: organization\nobjectClass: dcObject\no: Brisling Cargo\ndc: brisling\n\n"+
 		servers.ReaderLDIF(Base)+"dn: "+People+"\nobjectClass: organizationalUnit\n\ndn: "+Leavers+"\nobjectClass: organizationalUnit\n\n"+ldif), 0o600))
-	w.Directory, err = w.Lab.StartOpenLDAP(ctx, "openldap", servers.OpenLDAPOptions{BaseDN: Base, LDIF: file, Access: o.Access, NoSync: o.NoSync, Policy: o.Policy})
+	options := servers.OpenLDAPOptions{BaseDN: Base, LDIF: file, Access: o.Access, NoSync: o.NoSync, Policy: o.Policy}
+	if o.ShortLived {
+		options.Certificate = servers.ExpiringCertificate
+	}
+	w.Directory, err = w.Lab.StartOpenLDAP(ctx, "openldap", options)
 	require.NoError(t, err)
 	w.LDAP, err = w.Directory.Dial()
 	require.NoError(t, err)
@@ -189,13 +196,26 @@ func (w *World) Standby(arguments ...string) string {
 func (w *World) another(name string, port int, dsn string, arguments ...string) *servers.Process {
 	w.T.Helper()
 	address := fmt.Sprintf("127.0.0.1:%d", port)
+	ready := servers.Answers("http://" + address + "/healthz")
+	if slices.ContainsFunc(arguments, func(one string) bool { return strings.HasPrefix(one, "--tls-") }) {
+		ready = servers.AnswersByTLS(address)
+	} else {
+		arguments = append(arguments, "--plain")
+	}
 	started, err := w.Lab.Start(context.Background(), servers.Command{
 		Name: name, Path: w.Programs.Kambrel, Env: []string{"KAMBREL_DATABASE=" + dsn},
 		Args:  append([]string{"serve", "--listen", address, "--cloud-url", w.SCIMURL, "--cloud-token-file", w.TokenFile}, arguments...),
-		Ready: servers.Answers("http://" + address + "/healthz"),
+		Ready: ready,
 	})
 	require.NoError(w.T, err)
 	return started
+}
+
+// Secured starts another service that is reached by TLS, at the same address each time, and
+// returns its URL.
+func (w *World) Secured(arguments ...string) string {
+	w.T.Helper()
+	return strings.Replace(w.Standby(arguments...), "http:", "https:", 1)
 }
 
 // Shadow starts a shadow of the service on a copy of its records, and returns its URL.
@@ -250,6 +270,9 @@ func (w *World) StartAgent() {
 	w.T.Helper()
 	w.Agent = w.startAgent("agent", w.AgentFile)
 }
+
+// RunAgent starts an agent that was enrolled by hand.
+func (w *World) RunAgent(name, file string) *servers.Process { return w.startAgent(name, file) }
 
 func (w *World) startAgent(name, file string) *servers.Process {
 	w.T.Helper()
