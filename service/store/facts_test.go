@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"testing"
 	"time"
@@ -45,4 +46,29 @@ func namedTwice(t *testing.T, s *Store) {
 	ref := entry.Ref{Directory: halvard.Directory, ID: a.ID}
 	require.NoError(t, s.Dirty.Set(ctx, []entry.Ref{ref, ref}, DirtyNow, true))
 	assert.Equal(t, 1, s.dirtyCount(t))
+}
+
+// newMembers keeps the members of a large group as the results of a batch are kept, by index:
+// without hash joins all of them were gone through for each of them.
+func newMembers(t *testing.T, s *Store) {
+	ctx, stop := context.WithTimeout(t.Context(), 60*time.Second)
+	defer stop()
+	members := make([]string, 50_000)
+	for i := range members {
+		members[i] = fmt.Sprintf("3f2a9d60-crew-%d", i)
+	}
+	began := time.Now()
+	for _, now := range [][]string{members, members, members[2:]} {
+		require.NoError(t, s.Tx(ctx, func(tx *Store) error {
+			return errors.Join(tx.ByIndex(ctx), tx.Resources.SetMembers(ctx, "group", now, true))
+		}))
+	}
+	assert.Less(t, time.Since(began), 15*time.Second)
+	left, err := s.Resources.MemberIDs(ctx, "group")
+	require.NoError(t, err)
+	assert.Len(t, left, len(members)-2)
+	require.NoError(t, s.Resources.SetMembers(ctx, "group", members[:1], false))
+	left, err = s.Resources.MemberIDs(ctx, "group")
+	require.NoError(t, err)
+	assert.Len(t, left, len(members)-1, "a list that may be cut short takes nobody away")
 }

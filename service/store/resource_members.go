@@ -42,7 +42,7 @@ func (s Resources) NamesOf(ctx context.Context, ids []string) ([]string, error) 
 // SetMembers makes the cloud mirror hold just these members of a group, and
 // marks the group's entry where that was a change. Of a list that may be cut short, whole
 // is false: who is not in it stays. Who is missing is found by EXCEPT, which takes both lists
-// once, whatever PostgreSQL believes of their length.
+// once also where results are kept, by index and without hash joins.
 func (s Resources) SetMembers(ctx context.Context, group string, members []string, whole bool) error {
 	_, err := s.exec(ctx, `
 		WITH input AS (SELECT DISTINCT m FROM unnest((@members)::text[]) AS t(m)),

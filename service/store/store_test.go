@@ -87,6 +87,7 @@ func TestStore(t *testing.T) {
 		"changed resources mark their entries":          changedResources,
 		"holders of keys are found by index":            holdersByIndex,
 		"an entry may be marked twice at once":          namedTwice,
+		"members of a large group are compared once":    newMembers,
 		"a claimed value belongs to one":                claims,
 		"two planners never get the same entries":       skipLocked,
 		"an order belongs to one agent at a time":       orders,
