@@ -3,10 +3,8 @@ package cli
 import (
 	"context"
 	"crypto/rand"
-	"errors"
 	"fmt"
 	"io"
-	"os"
 
 	"github.com/spf13/cobra"
 
@@ -139,7 +137,7 @@ end. Without --password-file it makes a password and prints it once.`,
 		Example: "  kambrel operator reset administrator --database postgres://kambrel@127.0.0.1/kambrel",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if database == "" {
-				return errors.New("give --database, or set KAMBREL_DATABASE, as for 'kambrel serve'")
+				return errNoDatabase
 			}
 			password, shown := rand.Text(), true
 			if file != "" {
@@ -172,7 +170,7 @@ end. Without --password-file it makes a password and prints it once.`,
 			return err
 		},
 	}
-	command.Flags().StringVar(&database, "database", os.Getenv("KAMBREL_DATABASE"), "PostgreSQL connection, or KAMBREL_DATABASE")
+	databaseFlag(command, &database)
 	command.Flags().StringVar(&file, "password-file", "", "file that holds the password; - for standard input")
 	return command
 }

@@ -61,6 +61,7 @@ const (
 	LiftPins        Kind = "lift-pins"
 	Pause           Kind = "pause"
 	Resume          Kind = "resume"
+	RestoreRecords  Kind = "restore-records"
 )
 
 // Description is what the catalogue says of a kind.
@@ -118,6 +119,7 @@ var catalogue = []Description{
 	{LiftPins, "Let what was put back be decided again", about.Run, ""},
 	{Pause, "Paused the work, or a part of it", about.Service, Resume},
 	{Resume, "Let paused work go on", about.Service, Pause},
+	{RestoreRecords, "Brought the records of a backup back", about.Service, ""},
 	{MarkProblem, "Said who looks after a problem, noted it, or put it to sleep", about.Entry, MarkProblem},
 	{ResumeDigests, "Let digests of a directory's passwords be made again", about.Directory, PauseDigests},
 }

@@ -73,10 +73,11 @@ cloud               core/address core/change core/entry core/problem core/rest c
 agent               core/address core/entry core/fingerprint core/logkey core/password core/problem core/rest core/secret directory protocol/events protocol/orders protocol/wire
 client              core/address core/problem core/reason core/rest core/settings protocol/wire protocol/orders
 console
-cli                 agent client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders service/audit service/certificates service/notices
+cli                 agent client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders service/audit service/backup service/certificates service/notices
 
 service/store       core/ protocol/orders
 service/certificates core/
+service/backup      core/ service/store
 service/events      service/store
 service/views       core/ protocol/wire service/store
 service/orders      core/ service/events service/store protocol/orders

@@ -49,7 +49,11 @@ func New(s *store.Store, hub *events.Hub) *Jobs { return &Jobs{store: s, hub: hu
 func (e *Jobs) Start(ctx context.Context, execute Execute, watch func(context.Context) error) error {
 	ctx, e.stop = context.WithCancel(context.WithoutCancel(ctx))
 	e.execute, e.watch = execute, watch
-	var err error
+	err := e.rehearseRestored(ctx)
+	if err != nil {
+		e.stop()
+		return err
+	}
 	if e.timer, err = startTimer(ctx, e); err != nil {
 		e.stop()
 		return err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"slices"
 	"strings"
 	"time"
 
@@ -91,6 +92,9 @@ func (e *Jobs) Resume(ctx context.Context, of pause.Of, directory, by string) er
 		return err
 	}
 	return e.look(ctx, e.store.Tx(ctx, func(tx *store.Store) error {
+		if err := rehearsed(ctx, tx, of); err != nil {
+			return err
+		}
 		ended, err := tx.Pauses.End(ctx, of, directory)
 		if err == nil && len(ended) == 0 {
 			err = problem.New(problem.NotFound, "that is not paused; 'kambrel pause list' tells what is.")
@@ -100,6 +104,56 @@ func (e *Jobs) Resume(ctx context.Context, of pause.Of, directory, by string) er
 		}
 		return resumed(ctx, tx, ended, by, "")
 	}))
+}
+
+// restored is the pause of records that were brought back from a backup, while it holds.
+func restored(ctx context.Context, tx *store.Store) (pause.Pause, bool, error) {
+	all, err := tx.Pauses.Now(ctx)
+	at := slices.IndexFunc(all, func(p pause.Pause) bool { return p.Of == pause.Everything && p.By == store.ByRestore })
+	if err != nil || at < 0 {
+		return pause.Pause{}, false, err
+	}
+	return all[at], true, nil
+}
+
+// rehearsed refuses to let go on what was brought back from a backup before a rehearsal has
+// shown what that would do.
+func rehearsed(ctx context.Context, tx *store.Store, of pause.Of) error {
+	p, is, err := restored(ctx, tx)
+	if err != nil || !is || of != pause.Everything {
+		return err
+	}
+	if _, ok, err := tx.Settings.Active(ctx); err != nil || !ok { // there is nothing to rehearse
+		return err
+	}
+	id, state, err := tx.Runs.Rehearsal(ctx, p.Since)
+	switch {
+	case err != nil:
+		return err
+	case id == 0:
+		return problem.New(problem.BadInput, "the records are those of a backup, and nobody knows yet what they would do now: 'kambrel rehearse' first, and look at it.")
+	case !state.Ended():
+		return problem.New(problem.BadInput, "the records are those of a backup, and rehearsal %d, which shows what they would do now, is under way: 'kambrel runs show %d', then resume.", id, id)
+	}
+	return nil
+}
+
+// rehearseRestored asks for the rehearsal of records that were brought back.
+func (e *Jobs) rehearseRestored(ctx context.Context) error {
+	return e.store.Tx(ctx, func(tx *store.Store) error {
+		p, is, err := restored(ctx, tx)
+		if err != nil || !is {
+			return err
+		}
+		if id, _, err := tx.Runs.Rehearsal(ctx, p.Since); err != nil || id != 0 {
+			return err
+		}
+		_, err = Request(ctx, tx, store.Run{Purpose: purpose.Rehearsal, By: store.ByRestore})
+		if problem.CodeOf(err) == problem.NoSettings {
+			return nil
+		}
+		return err
+	})
 }
 
 // notShadow refuses to change the pause of everything by which a shadow writes nothing.

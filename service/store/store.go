@@ -157,14 +157,23 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	return (&session{db: db, sql: pool, dsn: dsn, written: &atomic.Int64{}, shadow: &atomic.Bool{}}).all(), nil
 }
 
-func migrate(ctx context.Context, pool *sql.DB) error {
+// migrator knows the versions of the tables.
+func migrator(pool *sql.DB) (*goose.Provider, error) {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	provider, err := goose.NewProvider(goose.DialectPostgres, pool, files)
 	if err != nil {
-		return fmt.Errorf("read the migrations: %w", err)
+		return nil, fmt.Errorf("read the migrations: %w", err)
+	}
+	return provider, nil
+}
+
+func migrate(ctx context.Context, pool *sql.DB) error {
+	provider, err := migrator(pool)
+	if err != nil {
+		return err
 	}
 	current, newest, err := provider.GetVersions(ctx)
 	if err != nil {

@@ -138,9 +138,7 @@ func NewWith(t *testing.T, ldif string, o Options) *World {
 	require.NoError(t, err)
 	w.URL = fmt.Sprintf("http://127.0.0.1:%d", w.Port)
 	w.StartService()
-	session, _, err := client.Login(ctx, w.URL, wire.Credentials{Name: "administrator", Password: Password})
-	require.NoError(t, err)
-	w.Client = session
+	w.SignIn()
 	w.AgentFile = filepath.Join(w.Lab.Dir, "agent.yaml")
 	if !o.Bare {
 		w.enrol()
@@ -171,6 +169,14 @@ func (w *World) StartService() {
 		require.NoError(w.T, os.WriteFile(w.TokenFile, []byte(w.Cloud.Token), 0o600))
 	}
 	w.Service = w.another("service", w.Port, w.DSN, append([]string{"--administrator-password-file", file, "--agent-patience", "4s", "--order-lease", "3s"}, w.serve...)...)
+}
+
+// SignIn signs the administrator in.
+func (w *World) SignIn() {
+	w.T.Helper()
+	session, _, err := client.Login(w.T.Context(), w.URL, wire.Credentials{Name: "administrator", Password: Password})
+	require.NoError(w.T, err)
+	w.Client = session
 }
 
 // Serve starts the service again with these further arguments.
@@ -239,6 +245,15 @@ func (w *World) SecondURL() string { return fmt.Sprintf("http://127.0.0.1:%d", w
 func (w *World) enrol() {
 	w.T.Helper()
 	w.enrolAs("brisling-1", w.AgentFile, "brisling", "skerry")
+}
+
+// EnrolAnew gives the agent another identity, as a service asks for that knows of none.
+func (w *World) EnrolAnew() {
+	w.T.Helper()
+	require.NoError(w.T, w.Agent.Stop())
+	require.NoError(w.T, os.Remove(w.AgentFile))
+	w.enrol()
+	w.StartAgent()
 }
 
 // enrolAs enrols an agent that reaches the directory as brisling.
