@@ -5,6 +5,7 @@
 package agent
 
 import (
+	"cmp"
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/json"
@@ -47,13 +48,18 @@ type Directory struct {
 	AllowPlain bool        `yaml:"allowPlain,omitempty"`
 	CA         string      `yaml:"ca,omitempty"`
 	BindDN     string      `yaml:"bindDN"`
-	Password   secret.Text `yaml:"password"`
+	Password   secret.Text `yaml:"password,omitempty"`
+	// PasswordFile holds the password instead, as a service manager's credential does;
+	// $CREDENTIALS_DIRECTORY is put in. It is read with the configuration.
+	PasswordFile string `yaml:"passwordFile,omitempty"`
 	// Protected is a filter (RFC 4515) of those whose password the agent never touches,
 	// whatever the service says.
 	Protected string `yaml:"protected,omitempty"`
 	// LocalSocket is the privileged local socket of the domain controller on this host, as
 	// ldapi:///path, over which stored passwords are read for digests.
 	LocalSocket string `yaml:"localSocket,omitempty"`
+
+	filed secret.Text // what is in PasswordFile
 }
 
 // Cloud is a cloud that an agent trusts. The keys are those by which it signs, pinned here:
@@ -68,12 +74,41 @@ type Cloud struct {
 }
 
 func (d Directory) connection() directory.Connection {
-	return directory.Connection{URL: d.URL, StartTLS: d.StartTLS, AllowPlain: d.AllowPlain, CAFile: d.CA, BindDN: d.BindDN, Password: d.Password}
+	return directory.Connection{URL: d.URL, StartTLS: d.StartTLS, AllowPlain: d.AllowPlain, CAFile: d.CA, BindDN: d.BindDN, Password: d.password()}
 }
 
 // print changes with anything of how the directory is reached, the password included; it is
 // for comparing only.
-func (d Directory) print() string { return fmt.Sprintf("%+v %q", d, d.Password.Reveal()) }
+func (d Directory) print() string { return fmt.Sprintf("%+v %q", d, d.password().Reveal()) }
+
+// password is the one in the configuration, or in the file that it names.
+func (d Directory) password() secret.Text { return cmp.Or(d.Password, d.filed) }
+
+// readPassword takes in the password that is kept in a file of its own.
+func (d *Directory) readPassword() error {
+	if d.PasswordFile == "" {
+		return nil
+	}
+	if d.Password != "" {
+		return errors.New("password and passwordFile are both given: take one out")
+	}
+	file := strings.ReplaceAll(d.PasswordFile, "$CREDENTIALS_DIRECTORY", os.Getenv("CREDENTIALS_DIRECTORY"))
+	info, err := os.Stat(file)
+	if err != nil {
+		return fmt.Errorf("read passwordFile: %w", err)
+	}
+	if info.Mode().Perm()&0o077 != 0 {
+		return fmt.Errorf("passwordFile %s can be read by others: run chmod 600 %s", file, file)
+	}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return fmt.Errorf("read passwordFile: %w", err)
+	}
+	if d.filed = secret.Text(strings.TrimRight(string(text), "\r\n")); d.filed == "" {
+		return fmt.Errorf("passwordFile %s is empty", file)
+	}
+	return nil
+}
 
 // plain tells whether what is read can be seen on the network.
 func (d Directory) plain() bool {
@@ -129,8 +164,9 @@ func Load(file string) (Config, error) {
 		}
 		return Config{}, problem.New(problem.BadInput, "%s cannot be read as YAML", file)
 	}
-	for _, d := range c.Directories {
-		if err := d.connection().Check(); err != nil {
+	for i := range c.Directories {
+		d := &c.Directories[i]
+		if err := errors.Join(d.connection().Check(), d.readPassword()); err != nil {
 			return Config{}, problem.New(problem.BadInput, "%s, directory %s: %s", file, d.Name, err)
 		}
 	}

@@ -278,14 +278,15 @@ func newAgentRunCommand() *cobra.Command {
 
 func newAgentDirectoryCommand() *cobra.Command {
 	command := &cobra.Command{Use: "directory", Short: "Tell this host's agent how to reach directories"}
-	var file, passwordFile string
+	var file, passwordFile, keptIn string
 	directory := agent.Directory{}
 	set := &cobra.Command{
 		Use: "set NAME", Short: "Add a directory, or change how to reach it", Args: oneArgument("the directory's name, as in the settings"),
 		Long: `Writes how to reach a directory into the agent's configuration file (mode 0600).
 The password stays on this host. It is asked for on a terminal, or read from
---password-file, where - is standard input. An agent that runs takes it up at
-once.`,
+--password-file, where - is standard input; with --password-in the configuration
+names the file in which it stays, such as a credential of the service manager. An
+agent that runs takes all of it up at once.`,
 		Example: "  kambrel agent directory set halvard --url ldaps://dc1.corp.halvard.example --ca /etc/kambrel/halvard-ca.pem --bind-dn svc-kambrel@corp.halvard.example",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			config, err := agent.Load(file)
@@ -296,11 +297,13 @@ once.`,
 			if err := directory.Check(); err != nil {
 				return err
 			}
-			password, err := readPassword(cmd, passwordFile)
-			if err != nil {
-				return err
+			if directory.PasswordFile = keptIn; keptIn == "" {
+				password, err := readPassword(cmd, passwordFile)
+				if err != nil {
+					return err
+				}
+				directory.Password = secret.Text(password)
 			}
-			directory.Password = secret.Text(password)
 			config.SetDirectory(directory)
 			if err := config.Save(file); err != nil {
 				return err
@@ -316,6 +319,8 @@ once.`,
 	flags.StringVar(&directory.CA, "ca", "", "PEM bundle that the directory's certificate is held against; by default the system's")
 	flags.StringVar(&directory.BindDN, "bind-dn", "", "account to sign in with")
 	flags.StringVar(&passwordFile, "password-file", "", "file that holds the password; - for standard input")
+	flags.StringVar(&keptIn, "password-in", "", "file in which the password stays, for its owner alone; $CREDENTIALS_DIRECTORY is the service manager's")
+	set.MarkFlagsMutuallyExclusive("password-file", "password-in")
 	flags.StringVar(&file, "config", agent.DefaultFile(), "the agent's configuration file")
 	_ = set.MarkFlagRequired("url")
 	_ = set.MarkFlagRequired("bind-dn")

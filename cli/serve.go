@@ -49,6 +49,8 @@ type serveOptions struct {
 	mailPasswordFile, mailCA       string
 	webhookKeyFile                 string
 	shadow                         bool
+	config, databasePasswordFile   string
+	check                          bool
 }
 
 func newServeCommand() *cobra.Command {
@@ -62,14 +64,32 @@ On an empty database it makes the operator 'administrator' and prints its
 password once, unless --administrator-password-file gives one. Without a
 certificate it makes an authority of its own and a certificate by that, whose
 fingerprint it prints: agents and people compare it when they first meet the
-service. Certificates are read again when their files change.`,
+service. Certificates are read again when their files change.
+
+What the flags say may stand in a file too (--config, see docs/service.yaml); the
+environment (KAMBREL_LISTEN for --listen) is stronger than the file, and a flag
+stronger than both. In values $CREDENTIALS_DIRECTORY and $STATE_DIRECTORY stand for
+the folders that a service manager gives. --check tells what is wrong with all of
+it and starts nothing.`,
 		Example: "  kambrel serve --database postgres://kambrel@127.0.0.1/kambrel --cloud-url https://cloud.halvard.example/scim/v2 --cloud-token-file token",
-		RunE:    func(cmd *cobra.Command, _ []string) error { return o.run(cmd.Context(), cmd.OutOrStdout()) },
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			err := errors.Join(configure(cmd.Flags(), o.config), o.complete())
+			if o.check {
+				return o.checkAll(cmd.Context(), cmd.OutOrStdout(), err)
+			}
+			if err != nil {
+				return err
+			}
+			return o.run(cmd.Context(), cmd.OutOrStdout())
+		},
 	}
 	flags := command.Flags()
+	flags.StringVar(&o.config, "config", os.Getenv("KAMBREL_CONFIG"), "file that says what the flags say, or KAMBREL_CONFIG")
+	flags.BoolVar(&o.check, "check", false, "tell what is wrong with configuration, files, database and cloud, and start nothing")
 	flags.StringVar(&o.listen, "listen", "127.0.0.1:7600", "address and port to listen on")
 	flags.StringVar(&o.url, "url", "", "URL under which agents and browsers reach the service; by default from --listen")
-	flags.StringVar(&o.database, "database", os.Getenv("KAMBREL_DATABASE"), "PostgreSQL connection, or KAMBREL_DATABASE")
+	flags.StringVar(&o.database, "database", "", "PostgreSQL connection, or KAMBREL_DATABASE")
+	flags.StringVar(&o.databasePasswordFile, "database-password-file", "", "file that holds the password for the database, instead of one in --database")
 	flags.StringVar(&o.cloudURL, "cloud-url", "", "base URL of the cloud's SCIM service")
 	flags.StringVar(&o.cloudTokenFile, "cloud-token-file", "", "file that holds the token for the cloud; read again when it changes")
 	flags.StringVar(&o.certificate, "tls-cert", "", "certificate chain in PEM form, instead of one by the service's own authority")
@@ -91,16 +111,10 @@ service. Certificates are read again when their files change.`,
 	flags.StringVar(&o.webhookKeyFile, "webhook-key-file", "", "file that holds the key by which notices to the webhook are signed; read each time")
 	flags.DurationVar(&o.creationPatience, "creation-patience", 2*time.Minute, "how long a creation that the cloud did not answer is looked for before it is sent again, where the cloud would not refuse a second one")
 	flags.BoolVar(&o.shadow, "shadow", false, "read and plan only, on a copy of another service's records, and write nothing anywhere; see 'kambrel compare'")
-	for _, name := range []string{"cloud-url", "cloud-token-file"} {
-		_ = command.MarkFlagRequired(name)
-	}
 	return command
 }
 
 func (o serveOptions) run(ctx context.Context, out io.Writer) error {
-	if o.database == "" {
-		return errors.New("give --database, or set KAMBREL_DATABASE")
-	}
 	proxies, err := o.proxies()
 	if err != nil {
 		return err

@@ -72,6 +72,9 @@ func Write(ctx context.Context, from Source, file string) (About, error) {
 	if about.Holds, err = store.HoldingOf(ctx, from.DSN); err != nil {
 		return about, err
 	}
+	if about.Holds.Schema == 0 {
+		return about, problem.New(problem.BadInput, "the database has no records of Kambrel: give the one that the service uses.")
+	}
 	parts := map[string]string{recordsName: filepath.Join(folder, recordsName)}
 	if err := dump(ctx, from.DSN, parts[recordsName]); err != nil {
 		return about, err

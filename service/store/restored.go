@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"database/sql"
-	"fmt"
 	"io/fs"
 	"time"
 
@@ -28,19 +27,17 @@ type Holding struct {
 	Runs    int   `json:"runs"`
 }
 
-// HoldingOf looks what the records of a database are of, without changing them.
+// HoldingOf looks what the records of a database are of, without changing them; of schema 0
+// are those of a database that has none.
 func HoldingOf(ctx context.Context, dsn string) (Holding, error) {
 	var holding Holding
 	err := looking(ctx, dsn, func(pool *sql.DB) error {
-		provider, err := migrator(pool)
-		if err != nil {
+		var known bool
+		if err := pool.QueryRowContext(ctx, `SELECT to_regclass('goose_db_version') IS NOT NULL`).Scan(&known); err != nil || !known {
 			return err
 		}
-		if holding.Schema, err = provider.GetDBVersion(ctx); err != nil {
-			return fmt.Errorf("read the version of the database: %w", err)
-		}
-		if holding.Schema == 0 {
-			return problem.New(problem.BadInput, "the database has no records of Kambrel: give the one that the service uses.")
+		if err := pool.QueryRowContext(ctx, `SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied`).Scan(&holding.Schema); err != nil || holding.Schema == 0 {
+			return err
 		}
 		return pool.QueryRowContext(ctx, `SELECT (SELECT count(*) FROM entries WHERE gone IS NULL), (SELECT count(*) FROM links), (SELECT count(*) FROM runs)`).
 			Scan(&holding.Entries, &holding.Links, &holding.Runs)

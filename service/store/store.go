@@ -15,6 +15,7 @@ import (
 	"io"
 	"io/fs"
 	"net"
+	"net/url"
 	"strings"
 	"sync/atomic"
 
@@ -157,23 +158,27 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	return (&session{db: db, sql: pool, dsn: dsn, written: &atomic.Int64{}, shadow: &atomic.Bool{}}).all(), nil
 }
 
-// migrator knows the versions of the tables.
-func migrator(pool *sql.DB) (*goose.Provider, error) {
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return nil, err
+// WithPassword puts a password into a connection, in either form (libpq section 34.1.1).
+func WithPassword(dsn, password string) (string, error) {
+	parsed, err := url.Parse(dsn)
+	if err == nil && parsed.Scheme != "" {
+		parsed.User = url.UserPassword(parsed.User.Username(), password)
+		return parsed.String(), nil
 	}
-	provider, err := goose.NewProvider(goose.DialectPostgres, pool, files)
-	if err != nil {
-		return nil, fmt.Errorf("read the migrations: %w", err)
+	if !strings.Contains(dsn, "=") {
+		return "", problem.New(problem.BadInput, "the database connection cannot be read: write postgres://user@host:port/name")
 	}
-	return provider, nil
+	return dsn + " password='" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(password) + "'", nil
 }
 
 func migrate(ctx context.Context, pool *sql.DB) error {
-	provider, err := migrator(pool)
+	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectPostgres, pool, files)
+	if err != nil {
+		return fmt.Errorf("read the migrations: %w", err)
 	}
 	current, newest, err := provider.GetVersions(ctx)
 	if err != nil {
