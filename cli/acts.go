@@ -12,6 +12,7 @@ import (
 	"github.com/mattn/go-runewidth"
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -21,7 +22,7 @@ func newActsCommand(d *deps) *cobra.Command {
 	var limit int
 	var asCSV bool
 	command := &cobra.Command{
-		Use: "acts", Short: "List who did what, with before and after", Args: noArguments,
+		Use: "acts", Short: "List who did what, with before and after", Args: terminal.NoArguments,
 		Long:    "Lists what operators, agents and the host did that changed something, the newest first:\nwho, from where, to what, with before and after, and what came of it. With -o json each has\nwhat was before and after as data; --csv prints all that fit as CSV (RFC 4180).",
 		Example: "  kambrel acts\n  kambrel acts --kind activate-settings -o json\n  kambrel acts --of operator --key ingrid\n  kambrel acts --since 24h --by ingrid\n  kambrel acts --since 2026-11-01 --csv > acts.csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {

@@ -4,30 +4,27 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"kambrel.example/kambrel/agent"
+	"kambrel.example/kambrel/cli/onhost"
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
-	"kambrel.example/kambrel/core/address"
-	"kambrel.example/kambrel/core/secret"
 	"kambrel.example/kambrel/protocol/wire"
-	"kambrel.example/kambrel/service/api"
 )
 
 func newAgentCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{Use: "agent", Short: "Enrol, run and list agents"}
-	command.AddCommand(newAgentListCommand(d), newAgentCodeCommand(d), newAgentGrantCommand(d), newAgentWithdrawCommand(d), newAgentRetireCommand(d), newAgentEnrolCommand(), newAgentDirectoryCommand(), newAgentTrustCommand(), newAgentKeyCommand(), newAgentRunCommand())
+	command.AddCommand(newAgentListCommand(d), newAgentCodeCommand(d), newAgentGrantCommand(d), newAgentWithdrawCommand(d), newAgentRetireCommand(d))
+	command.AddCommand(onhost.Commands()...)
 	return command
 }
 
 func newAgentListCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List agents and what they serve", Args: noArguments, Example: "  kambrel agent list",
+		Use: "list", Short: "List agents and what they serve", Args: terminal.NoArguments, Example: "  kambrel agent list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.Agent, error) { return c.Agents(ctx) }, func(w io.Writer, agents []wire.Agent) error {
 				t := newTable("NAME", "STATE", "HOST", "VERSION", "SERVES", "LIVE", "LAST CONTACT", "ID")
@@ -100,7 +97,7 @@ shown once and expires after an hour.`, Example: "  kambrel agent code halvard\n
 
 func newAgentRetireCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "retire AGENT", Short: "End an agent's identity", Args: oneArgument("the agent's name or id"), Example: "  kambrel agent retire halvard-1",
+		Use: "retire AGENT", Short: "End an agent's identity", Args: terminal.OneArgument("the agent's name or id"), Example: "  kambrel agent retire halvard-1",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := d.client()
 			if err != nil {
@@ -173,157 +170,4 @@ func grantCommand(d *deps, verb, short, example string, change func(have, named 
 			})
 		},
 	}
-}
-
-func newAgentEnrolCommand() *cobra.Command {
-	var code, file, fingerprint string
-	config := agent.Config{}
-	command := &cobra.Command{
-		Use: "enrol", Short: "Give this host's agent its identity", Args: noArguments,
-		Long: `Exchanges a one-time code for an identity. The agent makes its own key pair; only
-the public half leaves this host. 'kambrel agent directory set' then tells it how
-to reach the directories that it serves; in the configuration file (mode 0600):
-
-  directories:
-    - name: halvard              # as in the settings
-      url: ldaps://dc1.corp.halvard.example
-      ca: /etc/kambrel/halvard-ca.pem
-      bindDN: svc-kambrel@corp.halvard.example
-      password: ...`,
-		Example: "  kambrel agent enrol --service https://kambrel.halvard.example --code CODE",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			known, err := agent.Load(file)
-			if err == nil {
-				if known.AgentID != "" {
-					return fmt.Errorf("%s belongs to an enrolled agent already (%s): give another --config, or delete the file to begin anew", file, known.AgentID)
-				}
-				known.Service, known.Name, known.ServiceCA = config.Service, config.Name, config.ServiceCA
-				config = known
-			} else if _, statErr := os.Stat(file); statErr == nil {
-				return err
-			}
-			config.Service = strings.Join(address.List(config.Service), ",")
-			if config.ServiceCA == "" {
-				authority, err := meet(cmd, config.Service, fingerprint)
-				if err != nil {
-					return err
-				}
-				if config.ServiceCA, err = keepAuthority(file, authority); err != nil {
-					return err
-				}
-			}
-			enrolled, err := agent.Enrol(cmd.Context(), config, code)
-			if err != nil {
-				return err
-			}
-			if err := enrolled.Save(file); err != nil {
-				return err
-			}
-			_, err = fmt.Fprintf(cmd.OutOrStdout(), "Enrolled as %s. Next: 'kambrel agent directory set NAME --config %s' for each directory it serves, then 'kambrel agent run --config %s'.\n", enrolled.Name, file, file)
-			return err
-		},
-	}
-	host, _ := os.Hostname()
-	command.Flags().StringVar(&config.Service, "service", "", "URL of the service, or those of all on one database with commas between")
-	command.Flags().StringVar(&code, "code", "", "one-time code")
-	command.Flags().StringVar(&config.Name, "name", host, "what to call the agent")
-	command.Flags().StringVar(&config.ServiceCA, "service-ca", "", "PEM bundle for the service's certificate")
-	command.Flags().StringVar(&fingerprint, "fingerprint", "", fingerprintUsage)
-	command.Flags().StringVar(&file, "config", agent.DefaultFile(), "the agent's configuration file")
-	_ = command.MarkFlagRequired("service")
-	_ = command.MarkFlagRequired("code")
-	return command
-}
-
-// keepAuthority writes the authority by which the service is known beside the agent's
-// configuration, and returns the file, "" for none.
-func keepAuthority(config, authority string) (string, error) {
-	if authority == "" {
-		return "", nil
-	}
-	file := filepath.Join(filepath.Dir(config), "service-ca.pem")
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return "", err
-	}
-	absolute, err := filepath.Abs(file)
-	if err != nil {
-		return "", err
-	}
-	return absolute, os.WriteFile(absolute, []byte(authority), 0o644)
-}
-
-func newAgentRunCommand() *cobra.Command {
-	var file string
-	command := &cobra.Command{
-		Use: "run", Short: "Run the agent on this host", Args: noArguments, Example: "  kambrel agent run",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			config, err := agent.Load(file)
-			if err != nil {
-				return err
-			}
-			if len(config.Directories) == 0 {
-				fmt.Fprintf(cmd.ErrOrStderr(), "%s names no directories yet: add them with 'kambrel agent directory set'; they are taken up while the agent runs.\n", file)
-			}
-			a, err := agent.New(config, file, api.Version)
-			if err != nil {
-				return err
-			}
-			defer spareMemory(32)()
-			return a.Run(cmd.Context())
-		},
-	}
-	command.Flags().StringVar(&file, "config", agent.DefaultFile(), "the agent's configuration file")
-	return command
-}
-
-func newAgentDirectoryCommand() *cobra.Command {
-	command := &cobra.Command{Use: "directory", Short: "Tell this host's agent how to reach directories"}
-	var file, passwordFile, keptIn string
-	directory := agent.Directory{}
-	set := &cobra.Command{
-		Use: "set NAME", Short: "Add a directory, or change how to reach it", Args: oneArgument("the directory's name, as in the settings"),
-		Long: `Writes how to reach a directory into the agent's configuration file (mode 0600).
-The password stays on this host. It is asked for on a terminal, or read from
---password-file, where - is standard input; with --password-in the configuration
-names the file in which it stays, such as a credential of the service manager. An
-agent that runs takes all of it up at once.`,
-		Example: "  kambrel agent directory set halvard --url ldaps://dc1.corp.halvard.example --ca /etc/kambrel/halvard-ca.pem --bind-dn svc-kambrel@corp.halvard.example",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			config, err := agent.Load(file)
-			if err != nil {
-				return err
-			}
-			directory.Name = args[0]
-			if err := directory.Check(); err != nil {
-				return err
-			}
-			if directory.PasswordFile = keptIn; keptIn == "" {
-				password, err := readPassword(cmd, passwordFile)
-				if err != nil {
-					return err
-				}
-				directory.Password = secret.Text(password)
-			}
-			config.SetDirectory(directory)
-			if err := config.Save(file); err != nil {
-				return err
-			}
-			_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s serves %s. Probe it with 'kambrel directory probe %s'.\n", file, directory.Name, directory.Name)
-			return err
-		},
-	}
-	flags := set.Flags()
-	flags.StringVar(&directory.URL, "url", "", "ldaps://HOST[:PORT], or ldap://HOST[:PORT] with --start-tls")
-	flags.BoolVar(&directory.StartTLS, "start-tls", false, "protect an ldap:// connection by StartTLS")
-	flags.BoolVar(&directory.AllowPlain, "allow-plain", false, "allow an unprotected connection; it is then flagged everywhere")
-	flags.StringVar(&directory.CA, "ca", "", "PEM bundle that the directory's certificate is held against; by default the system's")
-	flags.StringVar(&directory.BindDN, "bind-dn", "", "account to sign in with")
-	flags.StringVar(&passwordFile, "password-file", "", "file that holds the password; - for standard input")
-	flags.StringVar(&keptIn, "password-in", "", "file in which the password stays, for its owner alone; $CREDENTIALS_DIRECTORY is the service manager's")
-	set.MarkFlagsMutuallyExclusive("password-file", "password-in")
-	flags.StringVar(&file, "config", agent.DefaultFile(), "the agent's configuration file")
-	_ = set.MarkFlagRequired("url")
-	_ = set.MarkFlagRequired("bind-dn")
-	command.AddCommand(set)
-	return command
 }

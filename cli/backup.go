@@ -9,7 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"kambrel.example/kambrel/service/api"
+	"kambrel.example/kambrel/cli/terminal"
+	"kambrel.example/kambrel/core/version"
 	"kambrel.example/kambrel/service/backup"
 )
 
@@ -21,9 +22,9 @@ func databaseFlag(command *cobra.Command, database *string) {
 var errNoDatabase = errors.New("give --database, or set KAMBREL_DATABASE, as for 'kambrel serve'")
 
 func newBackupCommand(d *deps) *cobra.Command {
-	from := backup.Source{Version: api.Version}
+	from := backup.Source{Version: version.Number}
 	command := &cobra.Command{
-		Use: "backup FILE", Short: "Write all that the service needs into one file", Args: oneArgument("the file, which must not be there yet"),
+		Use: "backup FILE", Short: "Write all that the service needs into one file", Args: terminal.OneArgument("the file, which must not be there yet"),
 		Long: `Writes the records, as PostgreSQL's own dump of one moment, and the service's own
 certificate authority into one file, and reads it again to see that it is well.
 It runs on the service's host; the service goes on meanwhile.
@@ -61,7 +62,7 @@ func newRestoreCommand(d *deps) *cobra.Command {
 	var to backup.Target
 	var identity string
 	command := &cobra.Command{
-		Use: "restore FILE", Short: "Bring a backup back into an empty database", Args: oneArgument("the file that 'kambrel backup' has written"),
+		Use: "restore FILE", Short: "Bring a backup back into an empty database", Args: terminal.OneArgument("the file that 'kambrel backup' has written"),
 		Long: `Brings a backup back into an empty database, all or nothing. Stop the service of
 the old records first: two that do not know of each other would write twice.
 
@@ -77,7 +78,7 @@ signed in signs in again; agents that were enrolled since are enrolled anew.`,
 				return errNoDatabase
 			}
 			if identity != "" {
-				text, err := readFile(cmd, identity)
+				text, err := terminal.ReadFile(cmd, identity)
 				if err != nil {
 					return fmt.Errorf("read the identity: %w", err)
 				}

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/reason"
 	"kambrel.example/kambrel/protocol/wire"
@@ -39,7 +40,7 @@ func directoryFlag(command *cobra.Command, directory *string) {
 
 func newGroupsStateCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "state", Short: "Show in which directories groups are kept, and how they stand", Args: noArguments, Example: "  kambrel cloud-groups state",
+		Use: "state", Short: "Show in which directories groups are kept, and how they stand", Args: terminal.NoArguments, Example: "  kambrel cloud-groups state",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.CloudGroupDirectory, error) {
 				return c.CloudGroupDirectories(ctx)
@@ -107,7 +108,7 @@ func newGroupsListCommand(d *deps) *cobra.Command {
 func newGroupsShowCommand(d *deps) *cobra.Command {
 	var directory string
 	command := &cobra.Command{
-		Use: "show GROUP", Short: "Show how a group stands in the directory, and why", Args: oneArgument("the group's id or name"), Example: "  kambrel cloud-groups show 'Regatta Committee'",
+		Use: "show GROUP", Short: "Show how a group stands in the directory, and why", Args: terminal.OneArgument("the group's id or name"), Example: "  kambrel cloud-groups show 'Regatta Committee'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.CloudGroupDetail, error) {
 				return c.CloudGroup(ctx, directory, args[0])
@@ -164,7 +165,7 @@ func newGroupsMembersCommand(d *deps) *cobra.Command {
 	var leftOut bool
 	var limit int
 	command := &cobra.Command{
-		Use: "members GROUP", Short: "List the members that a group has in the directory, or who is left out", Args: oneArgument("the group's id or name"),
+		Use: "members GROUP", Short: "List the members that a group has in the directory, or who is left out", Args: terminal.OneArgument("the group's id or name"),
 		Example: "  kambrel cloud-groups members 'Regatta Committee'\n  kambrel cloud-groups members 'Regatta Committee' --left-out\n  kambrel cloud-groups members 'Safety Board' --left-out --text cloud-only",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := d.listing(limit)
@@ -213,7 +214,7 @@ func printGroupMembers(w io.Writer, page wire.Page[wire.CloudGroupMember], leftO
 func newGroupsWhyCommand(d *deps) *cobra.Command {
 	var directory, member string
 	command := &cobra.Command{
-		Use: "why GROUP", Short: "Explain why a group is kept or not, or why somebody is its member or not", Args: oneArgument("the group's id or name"),
+		Use: "why GROUP", Short: "Explain why a group is kept or not, or why somebody is its member or not", Args: terminal.OneArgument("the group's id or name"),
 		Example: "  kambrel cloud-groups why 'Safety Board'\n  kambrel cloud-groups why 'Regatta Committee' --member dora@halvard.example",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]reason.Node, error) {
@@ -235,7 +236,7 @@ func newGroupsDriftCommand(d *deps) *cobra.Command {
 	var directory string
 	var limit int
 	command := &cobra.Command{
-		Use: "drift", Short: "List what was changed in directories and put back, the newest first", Args: noArguments,
+		Use: "drift", Short: "List what was changed in directories and put back, the newest first", Args: terminal.NoArguments,
 		Long:    "Lists what somebody has changed of these groups in a directory, who and when as far as the\ndirectory tells, and which run has put it back.",
 		Example: "  kambrel cloud-groups drift\n  kambrel cloud-groups drift --directory brisling -o json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -281,7 +282,7 @@ func newGroupsTrialCommand(d *deps) *cobra.Command {
 	var directory string
 	in := wire.TryCloudGroup{}
 	command := &cobra.Command{
-		Use: "trial GROUP", Short: "Take one group the whole way with a few members, chosen or not", Args: oneArgument("the group's id or name"),
+		Use: "trial GROUP", Short: "Take one group the whole way with a few members, chosen or not", Args: terminal.OneArgument("the group's id or name"),
 		Long: `Rehearses what a run would do about one group and a few of its members, or with
 --write does it. A group that is not chosen then stays for the grace time, as one that
 is no longer kept: choose it, and the next run completes it.
@@ -311,7 +312,7 @@ func newGroupsHandOverCommand(d *deps) *cobra.Command {
 	var yes bool
 	in := wire.HandOver{}
 	command := &cobra.Command{
-		Use: "hand-over GROUP", Short: "Let the other side own a group: the cloud, or the directory", Args: oneArgument("the group's id or name"),
+		Use: "hand-over GROUP", Short: "Let the other side own a group: the cloud, or the directory", Args: terminal.OneArgument("the group's id or name"),
 		Long: `Turns the direction of one group. Both objects stay, with their identities: the entry
 with its security identifier, and the resource with its id. From then on the other side
 decides, and what is changed on this one is put back.
@@ -356,7 +357,7 @@ Without --yes it only tells what would be done.`,
 func newGroupsDecideAgainCommand(d *deps) *cobra.Command {
 	var directory string
 	command := &cobra.Command{
-		Use: "decide-again GROUP", Short: "End what was discarded about a group: that it is not made again, or stays, or its members do", Args: oneArgument("the group's id or name"), Example: "  kambrel cloud-groups decide-again 'Safety Board'",
+		Use: "decide-again GROUP", Short: "End what was discarded about a group: that it is not made again, or stays, or its members do", Args: terminal.OneArgument("the group's id or name"), Example: "  kambrel cloud-groups decide-again 'Safety Board'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := d.client()
 			if err != nil {

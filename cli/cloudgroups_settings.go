@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/settings"
@@ -53,7 +54,7 @@ func newGroupsKeepCommand(d *deps) *cobra.Command {
 	var nested, none bool
 	var kind, scope, empty, leavers string
 	command := &cobra.Command{
-		Use: "keep DIRECTORY", Short: "Say in the draft that groups are kept in a directory, where and how", Args: oneArgument("the directory's name"),
+		Use: "keep DIRECTORY", Short: "Say in the draft that groups are kept in a directory, where and how", Args: terminal.OneArgument("the directory's name"),
 		Long: `Switches the feature cloud-groups on in the draft, and changes what is given. Which
 groups are kept is said by a SCIM filter (RFC 7644) and by 'choose' and 'except'; what
 they become by 'kambrel cloud-groups rules'.`,
@@ -101,7 +102,7 @@ they become by 'kambrel cloud-groups rules'.`,
 
 func newGroupsStopCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "stop DIRECTORY", Short: "Switch the feature off in the draft; the groups stay in the directory as they are", Args: oneArgument("the directory's name"), Example: "  kambrel cloud-groups stop brisling",
+		Use: "stop DIRECTORY", Short: "Switch the feature off in the draft; the groups stay in the directory as they are", Args: terminal.OneArgument("the directory's name"), Example: "  kambrel cloud-groups stop brisling",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return d.editDraft(cmd, func(document *settings.Document) error {
 				of, err := keepingIn(document, args[0])

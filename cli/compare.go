@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/compare"
@@ -30,7 +31,7 @@ func newCompareCommand(d *deps) *cobra.Command {
 	var with, token string
 	var limit int
 	command := &cobra.Command{
-		Use: "compare", Short: "Compare what another service would do with what this one would", Args: noArguments,
+		Use: "compare", Short: "Compare what another service would do with what this one would", Args: terminal.NoArguments,
 		Long: `Lets two services forecast everybody and tells for whom they would do something
 else: before an upgrade, or before settings are changed on one that runs in
 earnest. The other is a shadow: a service of the new version or with the new

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/progress"
@@ -128,7 +129,7 @@ func printDiffs(w io.Writer, diffs []change.Diff) {
 func newTrialCommand(d *deps) *cobra.Command {
 	in := wire.NewTrial{}
 	command := &cobra.Command{
-		Use: "trial ENTRY", Short: "Take one entry the whole way, step by step", Args: oneArgument("an id, a distinguished name, a login or an address"),
+		Use: "trial ENTRY", Short: "Take one entry the whole way, step by step", Args: terminal.OneArgument("an id, a distinguished name, a login or an address"),
 		Long: `Asks the directory for one entry as it is now, explains every step (read, scope,
 match, rules, plan) and, with --write, writes what is planned for this entry
 alone.
@@ -187,7 +188,7 @@ Exit status: 0 done, 1 failed, 2 the entry has a problem.`,
 func newFormulaCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{Use: "formula", Short: "Try formulas, and list what they can use"}
 	command.AddCommand(newFormulaTryCommand(d), &cobra.Command{
-		Use: "functions", Short: "List what formulas can use, each with an example", Args: noArguments, Example: "  kambrel formula functions",
+		Use: "functions", Short: "List what formulas can use, each with an example", Args: terminal.NoArguments, Example: "  kambrel formula functions",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.FormulaFunction, error) { return c.Functions(ctx) }, func(w io.Writer, all []wire.FormulaFunction) error {
 				for _, f := range all {
@@ -205,7 +206,7 @@ func newFormulaTryCommand(d *deps) *cobra.Command {
 	var values []string
 	var group string
 	command := &cobra.Command{
-		Use: "try FORMULA", Short: "Work a formula out on an entry or on typed values", Args: oneArgument("the formula"),
+		Use: "try FORMULA", Short: "Work a formula out on an entry or on typed values", Args: terminal.OneArgument("the formula"),
 		Long: "Works a formula out and shows the value of each part. Faults are shown at their\nplace.\n\nExit status: 0 it gives a value, 1 it has faults or fails.",
 		Example: `  kambrel formula try 'ascii(entry.givenName).lowerAscii() + "@halvard.example"' --entry ada.lind@halvard.example
   kambrel formula try '"C " + resource.displayName' --cloud-group 'Regatta Committee'

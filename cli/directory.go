@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/protocol/orders"
@@ -24,7 +25,7 @@ func newDirectoryCommand(d *deps) *cobra.Command {
 
 func newDirectoryListCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List directories with their agents and the last probe", Args: noArguments, Example: "  kambrel directory list",
+		Use: "list", Short: "List directories with their agents and the last probe", Args: terminal.NoArguments, Example: "  kambrel directory list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.ConnectedDirectory, error) {
 				return c.Directories(ctx)
@@ -77,7 +78,7 @@ func probeText(d wire.ConnectedDirectory) string {
 
 func newDirectoryShowCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "show NAME", Short: "Show one directory", Args: oneArgument("the directory's name"), Example: "  kambrel directory show halvard",
+		Use: "show NAME", Short: "Show one directory", Args: terminal.OneArgument("the directory's name"), Example: "  kambrel directory show halvard",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.ConnectedDirectory, error) {
 				return c.Directory(ctx, args[0])
@@ -109,7 +110,7 @@ func newDirectoryAddCommand(d *deps) *cobra.Command {
 	var dialect string
 	var features []string
 	command := &cobra.Command{
-		Use: "add NAME", Short: "Add a directory to the draft", Args: oneArgument("a name for the directory"),
+		Use: "add NAME", Short: "Add a directory to the draft", Args: terminal.OneArgument("a name for the directory"),
 		Long: `Adds a directory to the draft of the settings. Then enrol an agent on a host near
 the directory, tell it how to reach the directory, and probe:
 
@@ -155,7 +156,7 @@ func newDirectoryProbeCommand(d *deps) *cobra.Command {
 	var features []string
 	var agent string
 	command := &cobra.Command{
-		Use: "probe NAME", Short: "Have an agent try the connection, step by step", Args: oneArgument("the directory's name"),
+		Use: "probe NAME", Short: "Have an agent try the connection, step by step", Args: terminal.OneArgument("the directory's name"),
 		Long: `An agent of the directory tries name, connection, TLS, sign-in, base, reading,
 changes, clock, and the rights of each feature, without changing anything.
 Exit status: 0 it works, 2 something is wrong.`,
@@ -202,7 +203,7 @@ func newDirectoryRightsCommand(d *deps) *cobra.Command {
 	var account string
 	var features []string
 	command := &cobra.Command{
-		Use: "rights NAME", Short: "Print the rights that the agent's account needs", Args: oneArgument("the directory's name"),
+		Use: "rights NAME", Short: "Print the rights that the agent's account needs", Args: terminal.OneArgument("the directory's name"),
 		Long: `Prints exactly the rights that the features switched on need, for whom and on
 which containers, as text to hand to the directory's owner.`,
 		Example: "  kambrel directory rights halvard\n  kambrel directory rights halvard --feature repair --account S-1-5-21-1-2-3-1105",
@@ -222,7 +223,7 @@ which containers, as text to hand to the directory's owner.`,
 
 func newDirectoryReadCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "read", Short: "Read the directories of the draft, without planning or writing", Args: noArguments,
+		Use: "read", Short: "Read the directories of the draft, without planning or writing", Args: terminal.NoArguments,
 		Long:    "Reads what the draft needs into the mirror, so that containers, filters and counts can be looked at before anything is activated.",
 		Example: "  kambrel directory read",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -242,7 +243,7 @@ func newDirectoryReadCommand(d *deps) *cobra.Command {
 func newDirectoryRemoveCommand(d *deps) *cobra.Command {
 	var typed string
 	command := &cobra.Command{
-		Use: "remove NAME", Short: "Take a directory away", Args: oneArgument("the directory's name"),
+		Use: "remove NAME", Short: "Take a directory away", Args: terminal.OneArgument("the directory's name"),
 		Long: `Tells what would go with the directory and asks for its name to be typed. Its
 links are put aside, nobody in the cloud is suspended or deleted, and
 'kambrel directory restore' brings it back with its links for 30 days.`,
@@ -258,7 +259,7 @@ links are put aside, nobody in the cloud is suspended or deleted, and
 			}
 			fmt.Fprintln(cmd.ErrOrStderr(), preview.Text)
 			if typed == "" {
-				if err := confirm(cmd, "Take it away?", args[0], "--confirm "+args[0]); err != nil {
+				if err := terminal.Confirm(cmd, "Take it away?", args[0], "--confirm "+args[0]); err != nil {
 					return err
 				}
 				typed = args[0]
@@ -307,7 +308,7 @@ away goes through the guard. Without --yes it only says what it would do.`,
 
 func newDirectoryRemovedCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "removed", Short: "List directories that can be brought back", Args: noArguments, Example: "  kambrel directory removed",
+		Use: "removed", Short: "List directories that can be brought back", Args: terminal.NoArguments, Example: "  kambrel directory removed",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.Removal, error) { return c.Removals(ctx) }, func(w io.Writer, removals []wire.Removal) error {
 				t := newTable("ID", "NAME", "LINKS", "BY", "TAKEN AWAY", "UNTIL")
@@ -322,7 +323,7 @@ func newDirectoryRemovedCommand(d *deps) *cobra.Command {
 
 func newDirectoryRestoreCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "restore ID", Short: "Bring a directory back with its links", Args: oneArgument("the number that 'kambrel directory removed' shows"), Example: "  kambrel directory restore 1",
+		Use: "restore ID", Short: "Bring a directory back with its links", Args: terminal.OneArgument("the number that 'kambrel directory removed' shows"), Example: "  kambrel directory restore 1",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
@@ -359,7 +360,7 @@ attribute, or of all.`, Example: "  kambrel cloud forget title\n  kambrel cloud 
 func newCloudCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{Use: "cloud", Short: "Show and probe the cloud"}
 	show := &cobra.Command{
-		Use: "show", Short: "Show what the cloud can do and what it holds", Args: noArguments, Example: "  kambrel cloud show\n  kambrel cloud show -o json | jq '.targets[].path'",
+		Use: "show", Short: "Show what the cloud can do and what it holds", Args: terminal.NoArguments, Example: "  kambrel cloud show\n  kambrel cloud show -o json | jq '.targets[].path'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.CloudView, error) { return c.Cloud(ctx) }, func(w io.Writer, cloud wire.CloudView) error {
 				fmt.Fprintf(w, "%s, last read %s\n\n", cloud.URL, when(cloud.LastRead))
@@ -389,7 +390,7 @@ func newCloudCommand(d *deps) *cobra.Command {
 		},
 	}
 	probe := &cobra.Command{
-		Use: "probe", Short: "Try the connection to the cloud, step by step", Args: noArguments, Example: "  kambrel cloud probe",
+		Use: "probe", Short: "Try the connection to the cloud, step by step", Args: terminal.NoArguments, Example: "  kambrel cloud probe",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := d.client()
 			if err != nil {

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
@@ -18,7 +19,7 @@ import (
 func newForecastCommand(d *deps) *cobra.Command {
 	var draft bool
 	command := &cobra.Command{
-		Use: "forecast", Short: "See what would become of everybody, before anything is written", Args: noArguments,
+		Use: "forecast", Short: "See what would become of everybody, before anything is written", Args: terminal.NoArguments,
 		Long: `Rehearses everybody and counts the outcomes: linked, adopted and by which rule,
 created, held since somebody in the cloud looks like the same person, ambiguous,
 protected, and what nobody claims in the cloud.
@@ -92,7 +93,7 @@ func newForecastShowCommand(d *deps) *cobra.Command {
 	var text string
 	var limit int
 	command := &cobra.Command{
-		Use: "show OUTCOME", Short: "List who has an outcome in the newest forecast", Args: oneArgument("an outcome: create, adopt, near-miss, ..."),
+		Use: "show OUTCOME", Short: "List who has an outcome in the newest forecast", Args: terminal.OneArgument("an outcome: create, adopt, near-miss, ..."),
 		Example: "  kambrel forecast show adopt\n  kambrel forecast show near-miss -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := d.client()
@@ -125,7 +126,7 @@ func newForecastShowCommand(d *deps) *cobra.Command {
 
 func newForecastExportCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "export", Short: "Print the newest forecast as CSV", Args: noArguments, Long: "Prints every change and problem of the newest forecast as CSV (RFC 4180).", Example: "  kambrel forecast export > forecast.csv",
+		Use: "export", Short: "Print the newest forecast as CSV", Args: terminal.NoArguments, Long: "Prints every change and problem of the newest forecast as CSV (RFC 4180).", Example: "  kambrel forecast export > forecast.csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := d.client()
 			if err != nil {
@@ -143,7 +144,7 @@ func newForecastExportCommand(d *deps) *cobra.Command {
 func newForecastUnclaimedCommand(d *deps) *cobra.Command {
 	var text, kind string
 	command := &cobra.Command{
-		Use: "unclaimed", Short: "List resources of the cloud that nobody claims", Args: noArguments, Example: "  kambrel forecast unclaimed\n  kambrel forecast unclaimed --kind group",
+		Use: "unclaimed", Short: "List resources of the cloud that nobody claims", Args: terminal.NoArguments, Example: "  kambrel forecast unclaimed\n  kambrel forecast unclaimed --kind group",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.Page[wire.CloudOnly], error) {
 				return c.Unclaimed(ctx, 0, url.Values{"text": {text}, "kind": {kind}, "limit": {"1000"}})

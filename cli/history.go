@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -82,7 +83,7 @@ func (d *deps) showAt(cmd *cobra.Command, text, at string) error {
 func newHistoryCommand(d *deps) *cobra.Command {
 	before := ""
 	command := &cobra.Command{
-		Use: "history ID|DN|LOGIN", Short: "Tell what happened to an object, the newest first", Args: oneArgument("an id, a distinguished name or a login"),
+		Use: "history ID|DN|LOGIN", Short: "Tell what happened to an object, the newest first", Args: terminal.OneArgument("an id, a distinguished name or a login"),
 		Long: `Tells what happened to one object and its resource: what was seen to change in the
 directory, what runs have done by which rule and which settings, what others have changed in
 the cloud, its problems, and what people did. 'kambrel show --at' shows how it was.`,

@@ -1,25 +1,23 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"kambrel.example/kambrel/agent"
-	"kambrel.example/kambrel/core/address"
+	"kambrel.example/kambrel/cli/onhost"
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
 func newLoginCommand(d *deps) *cobra.Command {
 	var name, passwordFile, fingerprint string
 	command := &cobra.Command{
-		Use: "login URL", Short: "Sign in to a service and keep the session", Args: oneArgument("the URL of the service"),
+		Use: "login URL", Short: "Sign in to a service and keep the session", Args: terminal.OneArgument("the URL of the service"),
 		Long: `Signs in and keeps the session for later commands. The password is asked for on a
 terminal, or read from --password-file, where - is standard input.
 
@@ -34,10 +32,14 @@ sign in name a file with the authority in KAMBREL_CA.`,
 			}
 			p := Profile{Service: args[0]}
 			var err error
-			if p.Authority, err = meet(cmd, args[0], fingerprint); err != nil {
+			kept, _ := readProfile(userProfile()) // without one nothing was compared before
+			if !sameService(kept.Service, args[0]) {
+				kept.Authority = ""
+			}
+			if p.Authority, err = onhost.Meet(cmd, args[0], fingerprint, kept.Authority); err != nil {
 				return err
 			}
-			password, err := readPassword(cmd, passwordFile)
+			password, err := terminal.ReadPassword(cmd, passwordFile)
 			if err != nil {
 				return err
 			}
@@ -66,51 +68,15 @@ sign in name a file with the authority in KAMBREL_CA.`,
 		},
 	}
 	command.Flags().StringVar(&name, "name", "administrator", "who signs in")
-	command.Flags().StringVar(&fingerprint, "fingerprint", "", fingerprintUsage)
+	command.Flags().StringVar(&fingerprint, "fingerprint", "", onhost.FingerprintUsage)
 	command.Flags().StringVar(&passwordFile, "password-file", "", "file that holds the password; - for standard input")
 	return command
-}
-
-const fingerprintUsage = "SHA-256 fingerprint of the service's own authority, as printed where it starts"
-
-// meet finds by which authority a service is known (PEM), "" where this host knows it already:
-// the one that was compared before, or one that has the fingerprint, or that somebody
-// compares now.
-func meet(cmd *cobra.Command, services, fingerprint string) (string, error) {
-	var shown agent.Authorities
-	err := address.ServicesOf(services).Ask(func(one string) (bool, error) {
-		if !strings.HasPrefix(one, "https://") {
-			return true, nil
-		}
-		var err error
-		shown, err = agent.Shown(cmd.Context(), one)
-		return err == nil, err
-	})
-	switch {
-	case err != nil:
-		return "", err
-	case fingerprint != "":
-		if !shown.Any() {
-			return "", fmt.Errorf("%s shows no certificate whose fingerprint could be compared", services)
-		}
-		return shown.Matching(fingerprint)
-	case !shown.Any() || shown.Trusted():
-		return "", nil
-	}
-	if kept, err := readProfile(userProfile()); err == nil && kept.Authority != "" && sameService(kept.Service, services) && shown.VouchedBy(kept.Authority) {
-		return kept.Authority, nil
-	}
-	fmt.Fprintf(cmd.ErrOrStderr(), "This host knows no authority that vouches for %s. It shows one with the fingerprint (SHA-256)\n  %s\nCompare it with what the service prints where it starts.\n", shown.Host, shown.Fingerprint())
-	if err := confirm(cmd, "Are they the same?", "yes", "--fingerprint"); err != nil {
-		return "", err
-	}
-	return shown.Matching(shown.Fingerprint())
 }
 
 func newLogoutCommand(d *deps) *cobra.Command {
 	var everywhere bool
 	command := &cobra.Command{
-		Use: "logout", Short: "Sign out, here or everywhere", Args: noArguments, Example: "  kambrel logout\n  kambrel logout --everywhere",
+		Use: "logout", Short: "Sign out, here or everywhere", Args: terminal.NoArguments, Example: "  kambrel logout\n  kambrel logout --everywhere",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := d.client()
 			if err != nil {
@@ -130,34 +96,4 @@ func newLogoutCommand(d *deps) *cobra.Command {
 	}
 	command.Flags().BoolVar(&everywhere, "everywhere", false, "end all your sessions")
 	return command
-}
-
-func readPassword(cmd *cobra.Command, file string) (string, error) {
-	return askPassword(cmd, file, "Password: ")
-}
-
-func askPassword(cmd *cobra.Command, file, prompt string) (string, error) {
-	var text []byte
-	var err error
-	switch {
-	case file == "-":
-		text, err = io.ReadAll(cmd.InOrStdin())
-	case file != "":
-		text, err = os.ReadFile(file)
-	default:
-		if !term.IsTerminal(int(os.Stdin.Fd())) {
-			return "", errors.New("there is no terminal to ask for the password on: give --password-file")
-		}
-		fmt.Fprint(cmd.ErrOrStderr(), prompt)
-		text, err = term.ReadPassword(int(os.Stdin.Fd()))
-		fmt.Fprintln(cmd.ErrOrStderr())
-	}
-	return strings.TrimRight(string(text), "\r\n"), err
-}
-
-func readFile(cmd *cobra.Command, name string) ([]byte, error) {
-	if name == "-" {
-		return io.ReadAll(cmd.InOrStdin())
-	}
-	return os.ReadFile(name)
 }

@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/pause"
 	"kambrel.example/kambrel/core/reason"
@@ -22,7 +23,7 @@ func newFindCommand(d *deps) *cobra.Command {
 	var limit int
 	var state string
 	command := &cobra.Command{
-		Use: "find TEXT", Short: "Find anything by name, login, address, id or number", Args: oneArgument("the text to look for"),
+		Use: "find TEXT", Short: "Find anything by name, login, address, id or number", Args: terminal.OneArgument("the text to look for"),
 		Long: `Looks in directories and cloud alike; whoever is called just so comes first. An id
 is understood in every form: textual UUID, hex, base64, in the byte order of either
 side. A text that begins with a parenthesis is a filter (RFC 4515) over all attributes
@@ -119,7 +120,7 @@ func printFound(w io.Writer, others []wire.Found) error {
 func newWhyCommand(d *deps) *cobra.Command {
 	at := ""
 	command := &cobra.Command{
-		Use: "why ID|DN|LOGIN", Short: "Explain why an object does or does not sync", Args: oneArgument("an id, a distinguished name or a login"),
+		Use: "why ID|DN|LOGIN", Short: "Explain why an object does or does not sync", Args: terminal.OneArgument("an id, a distinguished name or a login"),
 		Long: `Explains every decision about one object: scope, match, rules and plan, with the
 value of each condition on this entry. The statements that decided are marked.`,
 		Example: "  kambrel why ada.lind@halvard.example\n  kambrel why 'CN=svc-backup,OU=Service Accounts,DC=corp,DC=halvard,DC=example'\n  kambrel why ada.lind@halvard.example --at 2h",
@@ -187,7 +188,7 @@ func printReason(w io.Writer, node reason.Node, depth int) {
 
 func newHealthCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "health", Short: "Show the state of everything", Args: noArguments,
+		Use: "health", Short: "Show the state of everything", Args: terminal.NoArguments,
 		Long:    "Exit status: 0 well, 2 needs attention, 1 broken.",
 		Example: "  kambrel health\n  kambrel health -o json | jq .state",
 		RunE: func(cmd *cobra.Command, _ []string) error {

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -20,7 +21,7 @@ from being in step and when it is well again, and once a day of all that is open
 told of what is in the settings (notices); the mail server is given to 'kambrel serve'.`,
 	}
 	command.AddCommand(&cobra.Command{
-		Use: "list", Short: "List who is told of what, and what people were told, the newest first", Args: noArguments, Example: "  kambrel notices list\n  kambrel notices list -o json",
+		Use: "list", Short: "List who is told of what, and what people were told, the newest first", Args: terminal.NoArguments, Example: "  kambrel notices list\n  kambrel notices list -o json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.NoticesView, error) { return c.Notices(ctx) }, printNotices)
 		},
@@ -30,7 +31,7 @@ told of what is in the settings (notices); the mail server is given to 'kambrel 
 
 func newNoticesTestCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "test", Short: "Send a notice for a trial to everybody who is told of anything", Args: noArguments,
+		Use: "test", Short: "Send a notice for a trial to everybody who is told of anything", Args: terminal.NoArguments,
 		Long: "Sends a notice now and says what came of it.\n\nExit status: 0 taken, 1 not.", Example: "  kambrel notices test",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := d.client()

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/act"
@@ -25,7 +26,7 @@ func newOperatorCommand(d *deps) *cobra.Command {
 
 func newOperatorListCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List who can sign in", Args: noArguments, Example: "  kambrel operator list",
+		Use: "list", Short: "List who can sign in", Args: terminal.NoArguments, Example: "  kambrel operator list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.Session, error) { return c.Operators(ctx) }, func(w io.Writer, operators []wire.Session) error {
 				t := newTable("NAME", "ROLE")
@@ -41,7 +42,7 @@ func newOperatorListCommand(d *deps) *cobra.Command {
 func newOperatorAddCommand(d *deps) *cobra.Command {
 	var role, file string
 	command := &cobra.Command{
-		Use: "add NAME", Short: "Add somebody who can sign in", Args: oneArgument("the operator's name"),
+		Use: "add NAME", Short: "Add somebody who can sign in", Args: terminal.OneArgument("the operator's name"),
 		Long:    "Adds an operator. The password is asked for on a terminal, or read from\n--password-file, where - is standard input.",
 		Example: "  kambrel operator add ingrid --role operator",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -65,7 +66,7 @@ func (d *deps) withPassword(cmd *cobra.Command, file, prompt string, do func(*cl
 	if err != nil {
 		return err
 	}
-	password, err := askPassword(cmd, file, prompt)
+	password, err := terminal.AskPassword(cmd, file, prompt)
 	if err != nil {
 		return err
 	}
@@ -74,7 +75,7 @@ func (d *deps) withPassword(cmd *cobra.Command, file, prompt string, do func(*cl
 
 func newOperatorRemoveCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "remove NAME", Short: "Remove somebody who can sign in", Args: oneArgument("the operator's name"),
+		Use: "remove NAME", Short: "Remove somebody who can sign in", Args: terminal.OneArgument("the operator's name"),
 		Long: "Removes an operator and ends all their sessions and streams at once. The last\nadministrator cannot be removed.", Example: "  kambrel operator remove ingrid",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := d.client()
@@ -109,7 +110,7 @@ password, and all their sessions end.`,
 				})
 			}
 			return d.withPassword(cmd, currentFile, "Current password: ", func(c *client.Client, current string) error {
-				password, err := askPassword(cmd, file, "New password: ")
+				password, err := terminal.AskPassword(cmd, file, "New password: ")
 				if err != nil {
 					return err
 				}
@@ -129,7 +130,7 @@ password, and all their sessions end.`,
 func newOperatorResetCommand() *cobra.Command {
 	var database, file string
 	command := &cobra.Command{
-		Use: "reset NAME", Short: "Give an operator a new password on the service's host", Args: oneArgument("the operator's name"),
+		Use: "reset NAME", Short: "Give an operator a new password on the service's host", Args: terminal.OneArgument("the operator's name"),
 		Long: `Gives an operator a new password in the database itself, for when nobody can sign
 in any more; it asks no service and needs the database that the service uses. An
 operator who is not there is made, as administrator. All sessions of that operator
@@ -142,7 +143,7 @@ end. Without --password-file it makes a password and prints it once.`,
 			password, shown := rand.Text(), true
 			if file != "" {
 				var err error
-				if password, err = readPassword(cmd, file); err != nil {
+				if password, err = terminal.ReadPassword(cmd, file); err != nil {
 					return err
 				}
 				shown = false

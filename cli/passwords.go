@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/protocol/wire"
@@ -28,7 +29,7 @@ agents of the directory; Kambrel's service cannot read it.`,
 
 func newPasswordsStateCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "state", Short: "Show the way step by step, and what is open", Args: noArguments,
+		Use: "state", Short: "Show the way step by step, and what is open", Args: terminal.NoArguments,
 		Long: `Shows each step of the way from the cloud to the directories: the stream of events,
 the service that listens to it, each agent, and the rights of its account as the last
 probe has found them. The exit status is 2 when something is not open.`,
@@ -111,7 +112,7 @@ func newPasswordsEventsCommand(d *deps) *cobra.Command {
 	var directory string
 	var failed bool
 	command := &cobra.Command{
-		Use: "events", Short: "List what was asked about passwords and what became of it, the newest first", Args: noArguments,
+		Use: "events", Short: "List what was asked about passwords and what became of it, the newest first", Args: terminal.NoArguments,
 		Long:    "Lists for whom something was asked, what became of it and why, and how long it took.\nA password is never shown, since Kambrel never has one.",
 		Example: "  kambrel passwords events\n  kambrel passwords events --failed --directory halvard\n  kambrel passwords events -o json | jq '.[] | {person, reason}'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -184,7 +185,7 @@ far that is.`,
 		{"resume", "Let digests of a directory be made again", "Digests are made again.", (*client.Client).ResumeDigests},
 	} {
 		command.AddCommand(&cobra.Command{
-			Use: one.verb + " DIRECTORY", Short: one.short, Args: oneArgument("the directory's name, as in the settings"), Example: "  kambrel passwords digests " + one.verb + " halvard",
+			Use: one.verb + " DIRECTORY", Short: one.short, Args: terminal.OneArgument("the directory's name, as in the settings"), Example: "  kambrel passwords digests " + one.verb + " halvard",
 			RunE: func(cmd *cobra.Command, args []string) error {
 				return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.PasswordsState, error) {
 					return one.do(c, ctx, args[0])
@@ -200,7 +201,7 @@ far that is.`,
 
 func newPasswordsTryCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "try PERSON", Short: "Go the whole way for one person without setting anything", Args: oneArgument("a person: name, login, address or id"),
+		Use: "try PERSON", Short: "Go the whole way for one person without setting anything", Args: terminal.OneArgument("a person: name, login, address or id"),
 		Long: `Asks the cloud for an event and waits until it comes back, looks whether the person
 is linked, and lets an agent look whether the account is protected or disabled and
 whether its own account has the rights. Nothing is set. The exit status is 2 when

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/pause"
 	"kambrel.example/kambrel/protocol/wire"
@@ -50,7 +51,7 @@ func newPauseCommand(d *deps) *cobra.Command {
 	var lasts time.Duration
 	var until string
 	command := &cobra.Command{
-		Use: "pause", Short: "Stop all of the work, or a part of it", Args: noArguments,
+		Use: "pause", Short: "Stop all of the work, or a part of it", Args: terminal.NoArguments,
 		Long: `Stops what the flag names until somebody resumes it, or until a time. A run that
 is under way ends where it is: what it has written stays, the rest is planned
 anew later. What changes meanwhile is taken up when the work goes on.`,
@@ -90,7 +91,7 @@ anew later. What changes meanwhile is taken up when the work goes on.`,
 	command.Flags().StringVar(&until, "until", "", "until when, such as 2026-12-01 or \"2026-12-01 06:00\", in local time")
 	command.MarkFlagsMutuallyExclusive("for", "until")
 	command.AddCommand(&cobra.Command{
-		Use: "list", Short: "List what is paused, by whom and why", Args: noArguments, Example: "  kambrel pause list",
+		Use: "list", Short: "List what is paused, by whom and why", Args: terminal.NoArguments, Example: "  kambrel pause list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.Pause, error) { return c.Pauses(ctx) }, printPauses)
 		},
@@ -101,7 +102,7 @@ anew later. What changes meanwhile is taken up when the work goes on.`,
 func newResumeCommand(d *deps) *cobra.Command {
 	var what part
 	command := &cobra.Command{
-		Use: "resume", Short: "Let paused work go on", Args: noArguments,
+		Use: "resume", Short: "Let paused work go on", Args: terminal.NoArguments,
 		Long:    "Lets what the flag names go on; without one, the only pause there is. What has changed\nmeanwhile is taken up by a run, at once where there is a schedule or live is on.",
 		Example: "  kambrel resume\n  kambrel resume --directory hq",
 		RunE: func(cmd *cobra.Command, _ []string) error {

@@ -14,6 +14,7 @@ import (
 	"github.com/mattn/go-runewidth"
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/entry"
@@ -23,7 +24,7 @@ import (
 
 func newProblemsCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{
-		Use: "problems", Short: "Show what keeps things from being in step, and solve it", Args: noArguments,
+		Use: "problems", Short: "Show what keeps things from being in step, and solve it", Args: terminal.NoArguments,
 		Long: `Shows the open problems by what causes them: how many, how many of them sleep,
 since when, and what came and went in the last 14 days. 'problems list' names each
 thing that has one, with commands that help; 'problems show N' shows one from both
@@ -85,7 +86,7 @@ func newProblemsListCommand(d *deps) *cobra.Command {
 	var limit int
 	var closed, gone, standing bool
 	command := &cobra.Command{
-		Use: "list", Short: "List problems with what can be done, the newest first, those that sleep last", Args: noArguments,
+		Use: "list", Short: "List problems with what can be done, the newest first, those that sleep last", Args: terminal.NoArguments,
 		Example: "  kambrel problems list\n  kambrel problems list --code duplicate-login\n  kambrel problems list --of agent\n  kambrel problems list --closed\n  kambrel problems list --run 12\n  kambrel problems list --run 12 --gone",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := d.listing(limit)
@@ -135,7 +136,7 @@ func newProblemsListCommand(d *deps) *cobra.Command {
 
 func newProblemsKindsCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "kinds", Short: "List every kind of problem there is, with its cause and what to do", Args: noArguments, Example: "  kambrel problems kinds\n  kambrel problems kinds -o json",
+		Use: "kinds", Short: "List every kind of problem there is, with its cause and what to do", Args: terminal.NoArguments, Example: "  kambrel problems kinds\n  kambrel problems kinds -o json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.ProblemKind, error) { return c.ProblemKinds(ctx) }, func(w io.Writer, kinds []wire.ProblemKind) error {
 				for _, kind := range kinds {
@@ -164,7 +165,7 @@ const mostSides = 3
 
 func newProblemsShowCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "show N", Short: "Show one problem from both sides, why it is there, and what can be done", Args: oneArgument("the problem's number"),
+		Use: "show N", Short: "Show one problem from both sides, why it is there, and what can be done", Args: terminal.OneArgument("the problem's number"),
 		Long: `Shows one problem: since when it is there and who looks after it, the objects that it
 is about next to each other, the decisions that led to it, the values that could be
 repaired, what was done about it, and the commands that help.`,

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -20,7 +21,7 @@ func newReportCommand(d *deps) *cobra.Command {
 	var from, to string
 	var asCSV, mail bool
 	command := &cobra.Command{
-		Use: "report", Short: "Tell what came of a day, a week or a month, to be sent on", Args: noArguments,
+		Use: "report", Short: "Tell what came of a day, a week or a month, to be sent on", Args: terminal.NoArguments,
 		Long: `Tells what was done: who came, changed and left, who let removals through, what failed,
 which problems came and went, and who did what. By default of the last 7 days.`,
 		Example: "  kambrel report\n  kambrel report --days 1\n  kambrel report --from 2026-11-01 --to 2026-12-01\n  kambrel report --days 30 --csv > november.csv\n  kambrel report --days 30 --mail",

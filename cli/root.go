@@ -18,8 +18,9 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
-	"kambrel.example/kambrel/service/api"
+	"kambrel.example/kambrel/core/version"
 )
 
 // deps is what commands share.
@@ -53,7 +54,7 @@ func status(err error, to io.Writer) int {
 	case errors.As(err, &ended):
 		return int(ended)
 	}
-	fmt.Fprintln(to, "kambrel:", clean(err.Error()))
+	fmt.Fprintln(to, "kambrel:", terminal.Clean(err.Error()))
 	return statusFailed
 }
 
@@ -71,7 +72,7 @@ Most commands ask a service. They find it, in this order, by --service and
 checkout that it was built in. A token goes to its own service only.
 
 Exit status: 0 done, 1 failed, 2 done with problems.`,
-		Version: api.Version, SilenceUsage: true, SilenceErrors: true,
+		Version: version.Number, SilenceUsage: true, SilenceErrors: true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			if !slices.Contains([]string{"table", "json", "yaml"}, d.output) {
 				return fmt.Errorf("--output %q: use table, json or yaml", d.output)
@@ -137,21 +138,4 @@ func (d *deps) print(to io.Writer, value any, table func(io.Writer) error) error
 	}
 	_, err = fmt.Fprintln(to, string(text))
 	return err
-}
-
-// oneArgument checks that a command got the one thing it works on.
-func oneArgument(what string) cobra.PositionalArgs {
-	return func(cmd *cobra.Command, args []string) error {
-		if len(args) == 1 {
-			return nil
-		}
-		return fmt.Errorf("%s takes one argument, %s; %d are given. See '%s --help'", cmd.CommandPath(), what, len(args), cmd.CommandPath())
-	}
-}
-
-func noArguments(cmd *cobra.Command, args []string) error {
-	if len(args) == 0 {
-		return nil
-	}
-	return fmt.Errorf("%s takes no arguments, but %q is given. See '%s --help'", cmd.CommandPath(), args[0], cmd.CommandPath())
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/protocol/wire"
@@ -70,7 +71,7 @@ func way(r settings.Rule) string {
 func newRulesListCommand(d *deps) *cobra.Command {
 	var name string
 	command := &cobra.Command{
-		Use: "list", Short: "List the rules of a kind, in the draft if there is one", Args: noArguments, Example: "  kambrel rules list\n  kambrel rules list --kind group -o yaml",
+		Use: "list", Short: "List the rules of a kind, in the draft if there is one", Args: terminal.NoArguments, Example: "  kambrel rules list\n  kambrel rules list --kind group -o yaml",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			kind, err := kindArgument(name)
 			if err != nil {
@@ -98,7 +99,7 @@ func newRulesListCommand(d *deps) *cobra.Command {
 func newRulesTargetsCommand(d *deps) *cobra.Command {
 	var name string
 	command := &cobra.Command{
-		Use: "targets", Short: "List the attributes that the cloud offers, and which have a rule", Args: noArguments, Example: "  kambrel rules targets --kind contact",
+		Use: "targets", Short: "List the attributes that the cloud offers, and which have a rule", Args: terminal.NoArguments, Example: "  kambrel rules targets --kind contact",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			kind, err := kindArgument(name)
 			if err != nil {
@@ -158,7 +159,7 @@ func newRulesSetCommand(d *deps) *cobra.Command {
 	var grants []string
 	rule := settings.Rule{}
 	command := &cobra.Command{
-		Use: "set TARGET", Short: "Set the rule of an attribute in the draft", Args: oneArgument("the attribute of the resource"),
+		Use: "set TARGET", Short: "Set the rule of an attribute in the draft", Args: terminal.OneArgument("the attribute of the resource"),
 		Long: "Sets how an attribute of the resource gets its value, in place of the rule that it\nhas. Give exactly one of --from, --always, --formula, --reference and --grant.",
 		Example: `  kambrel rules set nickName --from givenName
   kambrel rules set preferredLanguage --always nn-NO --create-only
@@ -221,7 +222,7 @@ func literal(text string) any {
 func newRulesRemoveCommand(d *deps) *cobra.Command {
 	var name string
 	command := &cobra.Command{
-		Use: "remove TARGET", Short: "Take the rule of an attribute out of the draft", Args: oneArgument("the attribute of the resource"),
+		Use: "remove TARGET", Short: "Take the rule of an attribute out of the draft", Args: terminal.OneArgument("the attribute of the resource"),
 		Long: "Without a rule an attribute is left alone: the values that are in the cloud stay.", Example: "  kambrel rules remove nickName",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return d.editRules(cmd, name, func(rules []settings.Rule) ([]settings.Rule, error) {

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
@@ -29,7 +30,7 @@ func newRunsListCommand(d *deps) *cobra.Command {
 	var limit int
 	var all bool
 	command := &cobra.Command{
-		Use: "list", Short: "List runs that changed something, opened or closed a problem, or have not ended well, the newest first", Args: noArguments,
+		Use: "list", Short: "List runs that changed something, opened or closed a problem, or have not ended well, the newest first", Args: terminal.NoArguments,
 		Example: "  kambrel runs list\n  kambrel runs list --all --limit 100",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := d.listing(limit)
@@ -85,7 +86,7 @@ func newRunsShowCommand(d *deps) *cobra.Command {
 	var limit int
 	var values bool
 	command := &cobra.Command{
-		Use: "show N", Short: "Show a run and its changes, before and after", Args: oneArgument("the run's number"),
+		Use: "show N", Short: "Show a run and its changes, before and after", Args: terminal.OneArgument("the run's number"),
 		Example: "  kambrel runs show 7\n  kambrel runs show 7 --operation suspend\n  kambrel runs show 7 --text lind -o json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, run, err := d.runNamed(cmd, args[0])
@@ -135,7 +136,7 @@ func newRunsShowCommand(d *deps) *cobra.Command {
 
 func newRunsExportCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "export N", Short: "Print the changes and problems of a run as CSV", Args: oneArgument("the run's number"),
+		Use: "export N", Short: "Print the changes and problems of a run as CSV", Args: terminal.OneArgument("the run's number"),
 		Long: "Prints every change and problem of a run as CSV (RFC 4180).", Example: "  kambrel runs export 12 > run.csv",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, run, err := d.runNamed(cmd, args[0])
@@ -151,7 +152,7 @@ func newRunsReleaseCommand(d *deps) *cobra.Command {
 	var yes bool
 	var only []int64
 	command := &cobra.Command{
-		Use: "release N", Short: "Let through what the guard has held in a run", Args: oneArgument("the run's number"),
+		Use: "release N", Short: "Let through what the guard has held in a run", Args: terminal.OneArgument("the run's number"),
 		Long: `Starts a run that carries out what the guard held in run N, and nothing else
 beyond the guard. Without --yes it only says what it would do.`,
 		Example: "  kambrel runs release 12\n  kambrel runs release 12 --yes\n  kambrel runs release 12 --change 4711 --change 4712 --yes",
@@ -188,7 +189,7 @@ func newRunsDiscardCommand(d *deps) *cobra.Command {
 	var only []int64
 	var reason string
 	command := &cobra.Command{
-		Use: "discard N", Short: "Keep what the guard has held in a run", Args: oneArgument("the run's number"),
+		Use: "discard N", Short: "Keep what the guard has held in a run", Args: terminal.OneArgument("the run's number"),
 		Long: `Keeps in the cloud what run N would have taken away and the guard has held. It
 does not come back until what caused it changes: until the entry is deleted in
 another way, gets the value again and loses it, and so on. Who did it and why
@@ -247,7 +248,7 @@ all that it owns. It stays so until the entry is in scope by itself, or until
 func newLeaversListCommand(d *deps) *cobra.Command {
 	var limit int
 	command := &cobra.Command{
-		Use: "list", Short: "List who goes and when, the first ones first", Args: noArguments,
+		Use: "list", Short: "List who goes and when, the first ones first", Args: terminal.NoArguments,
 		Long: `Lists those who have left, by the leaver policy 'delete', and the day on which
 their resource is deleted from the cloud. Who is back in scope before is not, and who
 is kept by hand is in 'kambrel pins list'.`,
@@ -291,7 +292,7 @@ is kept by hand is in 'kambrel pins list'.`,
 func newKeptListCommand(d *deps) *cobra.Command {
 	var limit int
 	command := &cobra.Command{
-		Use: "list", Short: "List what runs would have taken away and operators have discarded, the newest first", Args: noArguments,
+		Use: "list", Short: "List what runs would have taken away and operators have discarded, the newest first", Args: terminal.NoArguments,
 		Example: "  kambrel kept list\n  kambrel kept list -o json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := d.listing(limit)
@@ -329,7 +330,7 @@ func newKeptListCommand(d *deps) *cobra.Command {
 func newKeptEndCommand(d *deps) *cobra.Command {
 	var yes bool
 	command := &cobra.Command{
-		Use: "end ENTRY", Short: "Let the next run decide again about what is kept of an entry", Args: oneArgument("an entry: id, distinguished name, login or address"),
+		Use: "end ENTRY", Short: "Let the next run decide again about what is kept of an entry", Args: terminal.OneArgument("an entry: id, distinguished name, login or address"),
 		Long:    "Ends all that is kept of an entry, and starts a run. Without --yes it only says what it would do.",
 		Example: "  kambrel kept end ingrid.moe@halvard.example --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/protocol/wire"
@@ -24,7 +25,7 @@ type scheduled struct {
 
 func newScheduleCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{
-		Use: "schedule", Short: "Show when runs start by themselves", Args: noArguments,
+		Use: "schedule", Short: "Show when runs start by themselves", Args: terminal.NoArguments,
 		Example: "  kambrel schedule\n  kambrel schedule set --every 5m --hours 06:00-20:00 --days mon-fri --full 03:00",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) (scheduled, error) {
@@ -57,7 +58,7 @@ func newScheduleSetCommand(d *deps) *cobra.Command {
 	var hours string
 	var days []string
 	command := &cobra.Command{
-		Use: "set", Short: "Change in the draft when runs start by themselves", Args: noArguments,
+		Use: "set", Short: "Change in the draft when runs start by themselves", Args: terminal.NoArguments,
 		Long: `Changes what is given, in the draft, and tells when the next runs would be. It counts
 once the draft is activated.
 

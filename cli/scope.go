@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/settings"
@@ -33,7 +34,7 @@ for each kind. All of them must let an entry in. Nothing reaches the cloud befor
 
 func newScopeTreeCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "tree NAME", Short: "Show a directory's containers with counts and marks", Args: oneArgument("the directory's name"),
+		Use: "tree NAME", Short: "Show a directory's containers with counts and marks", Args: terminal.OneArgument("the directory's name"),
 		Long:    "Shows the tree with how many users, groups and contacts lie in each container and below. [x] takes part, [-] in part, [ ] does not; + and ! are the marks include and exclude.",
 		Example: "  kambrel scope tree halvard",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -234,7 +235,7 @@ func newScopeLimitCommand(d *deps) *cobra.Command {
 	var groups []string
 	var nested bool
 	command := &cobra.Command{
-		Use: "limit KIND", Short: "Let only members of named groups take part; without a group, take the limit away", Args: oneArgument("users, groups or contacts"),
+		Use: "limit KIND", Short: "Let only members of named groups take part; without a group, take the limit away", Args: terminal.OneArgument("users, groups or contacts"),
 		Example: "  kambrel scope limit users --group 'CN=Pilot,OU=Teams,DC=corp,DC=halvard,DC=example' --nested\n  kambrel scope limit users",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			kind, err := kindArgument(args[0])
@@ -256,7 +257,7 @@ func newScopeLimitCommand(d *deps) *cobra.Command {
 
 func (d *deps) scopeSwitchCommand(verb, short string, off bool) *cobra.Command {
 	return &cobra.Command{
-		Use: verb + " KIND", Short: short, Args: oneArgument("users, groups or contacts"), Example: "  kambrel scope " + verb + " contacts",
+		Use: verb + " KIND", Short: short, Args: terminal.OneArgument("users, groups or contacts"), Example: "  kambrel scope " + verb + " contacts",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			kind, err := kindArgument(args[0])
 			if err != nil {
@@ -275,7 +276,7 @@ func (d *deps) scopeSwitchCommand(verb, short string, off bool) *cobra.Command {
 func newScopeCountCommand(d *deps) *cobra.Command {
 	in := wire.ScopePreview{}
 	command := &cobra.Command{
-		Use: "count", Short: "Count who would take part by the draft, and why others do not", Args: noArguments, Example: "  kambrel scope count\n  kambrel scope count --samples 5 --text pilot\n  kambrel scope count --look-at 5000",
+		Use: "count", Short: "Count who would take part by the draft, and why others do not", Args: terminal.NoArguments, Example: "  kambrel scope count\n  kambrel scope count --samples 5 --text pilot\n  kambrel scope count --look-at 5000",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.ScopeCounts, error) { return c.PreviewScope(ctx, in) }, func(w io.Writer, counts wire.ScopeCounts) error { return printScope(w, counts) })
 		},

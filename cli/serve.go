@@ -20,6 +20,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/onhost"
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/console"
 	"kambrel.example/kambrel/core/logkey"
@@ -56,7 +58,7 @@ type serveOptions struct {
 func newServeCommand() *cobra.Command {
 	o := serveOptions{}
 	command := &cobra.Command{
-		Use: "serve", Short: "Run the service", Args: noArguments,
+		Use: "serve", Short: "Run the service", Args: terminal.NoArguments,
 		Long: `Runs the service: console and HTTP interface, schedule and runs. Its records are
 in PostgreSQL; several services on one database stand by for each other.
 
@@ -153,7 +155,7 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 	if err := e.Start(ctx); err != nil {
 		return errors.Join(err, listener.Close())
 	}
-	defer spareMemory(48)()
+	defer onhost.SpareMemory(48)()
 	slog.Info("serving", logkey.URL, address)
 	if certificate != nil && certificate.Authority() != nil {
 		fmt.Fprintf(out, "%s is known by an authority of its own (%s), whose SHA-256 fingerprint is\n  %s\n", address, certificate.Authority().File(), certificate.Authority().Fingerprint())
@@ -288,7 +290,7 @@ func (o serveOptions) firstAdministrator(ctx context.Context, records *store.Sto
 
 func newOpenAPICommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "openapi", Short: "Print the OpenAPI document of the service", Args: noArguments, Hidden: true,
+		Use: "openapi", Short: "Print the OpenAPI document of the service", Args: terminal.NoArguments, Hidden: true,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			text, err := api.New(service.New(nil, nil, service.Options{}), api.Options{Console: console.Files()}).OpenAPIJSON()
 			if err != nil {

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
@@ -33,7 +34,7 @@ revision that can be compared and returned to.`,
 func newSettingsShowCommand(d *deps) *cobra.Command {
 	var revision int
 	command := &cobra.Command{
-		Use: "show", Short: "Show the active settings, or a revision", Args: noArguments, Example: "  kambrel settings show\n  kambrel settings show --revision 3",
+		Use: "show", Short: "Show the active settings, or a revision", Args: terminal.NoArguments, Example: "  kambrel settings show\n  kambrel settings show --revision 3",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := d.settingsOf(cmd, revision)
 			if err != nil {
@@ -68,7 +69,7 @@ func newSettingsExportCommand(d *deps) *cobra.Command {
 	var revision int
 	var draft bool
 	command := &cobra.Command{
-		Use: "export", Short: "Print settings as a file to edit", Args: noArguments, Example: "  kambrel settings export > settings.yaml\n  kambrel settings export --draft",
+		Use: "export", Short: "Print settings as a file to edit", Args: terminal.NoArguments, Example: "  kambrel settings export > settings.yaml\n  kambrel settings export --draft",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var document settings.Document
 			var text string
@@ -118,7 +119,7 @@ func (d *deps) checked(cmd *cobra.Command, text string) wire.Checked {
 
 func newSettingsCheckCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "check FILE", Short: "List all faults of a settings file", Args: oneArgument("a settings file; - for standard input"),
+		Use: "check FILE", Short: "List all faults of a settings file", Args: terminal.OneArgument("a settings file; - for standard input"),
 		Long: `Lists all faults of a file at once, each with its path and line. Where a service is
 signed in to, the file is also checked by what the cloud takes, or took when it was
 seen last, and by what was read from the directories; nothing of it is kept there.
@@ -126,7 +127,7 @@ seen last, and by what was read from the directories; nothing of it is kept ther
 Exit status: 0 no fault, 1 faults.`,
 		Example: "  kambrel settings check settings.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			text, err := readFile(cmd, args[0])
+			text, err := terminal.ReadFile(cmd, args[0])
 			if err != nil {
 				return err
 			}
@@ -169,7 +170,7 @@ Exit status: 0 no fault, 1 faults.`,
 
 func newSettingsDraftCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "draft", Short: "Show how the draft stands and what it changes", Args: noArguments, Example: "  kambrel settings draft",
+		Use: "draft", Short: "Show how the draft stands and what it changes", Args: terminal.NoArguments, Example: "  kambrel settings draft",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.Draft, error) { return c.Draft(ctx) }, func(w io.Writer, draft wire.Draft) error { return printDraftState(w, draft) })
 		},
@@ -192,7 +193,7 @@ func printDifferences(w io.Writer, differences []settings.Difference) {
 func newSettingsImportCommand(d *deps) *cobra.Command {
 	var replace bool
 	command := &cobra.Command{
-		Use: "import FILE", Short: "Make a settings file the draft", Args: oneArgument("a settings file; - for standard input"),
+		Use: "import FILE", Short: "Make a settings file the draft", Args: terminal.OneArgument("a settings file; - for standard input"),
 		Long:    "Makes a file the draft, without activating it. A draft that is there already is replaced only with --replace.",
 		Example: "  kambrel settings import settings.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -220,7 +221,7 @@ func tellNotes(cmd *cobra.Command, notes []string) {
 
 // importDraft makes a file the draft; flawless asks that it could be activated.
 func importDraft(cmd *cobra.Command, c *client.Client, file string, replace, flawless bool) (wire.Draft, error) {
-	text, err := readFile(cmd, file)
+	text, err := terminal.ReadFile(cmd, file)
 	if err != nil {
 		return wire.Draft{}, err
 	}
@@ -243,7 +244,7 @@ func importDraft(cmd *cobra.Command, c *client.Client, file string, replace, fla
 
 func newSettingsDiscardCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "discard", Short: "Discard the draft", Args: noArguments, Example: "  kambrel settings discard",
+		Use: "discard", Short: "Discard the draft", Args: terminal.NoArguments, Example: "  kambrel settings discard",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := d.client()
 			if err != nil {
@@ -260,7 +261,7 @@ func newSettingsDiscardCommand(d *deps) *cobra.Command {
 
 func newSettingsHistoryCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "history", Short: "List revisions: who activated what and when", Args: noArguments, Example: "  kambrel settings history",
+		Use: "history", Short: "List revisions: who activated what and when", Args: terminal.NoArguments, Example: "  kambrel settings history",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := d.client()
 			if err != nil {
@@ -301,7 +302,7 @@ func newSettingsDiffCommand(d *deps) *cobra.Command {
 
 func newSettingsReturnCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "return REVISION", Short: "Make the draft what a revision was", Args: oneArgument("the number of a revision"),
+		Use: "return REVISION", Short: "Make the draft what a revision was", Args: terminal.OneArgument("the number of a revision"),
 		Long:    "Makes the draft what a revision was; activate it to go back. A draft that is there is replaced.",
 		Example: "  kambrel settings return 3\n  kambrel settings activate",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -369,7 +370,7 @@ by the new settings.`,
 				}
 			}
 			if !yes {
-				if err := confirm(cmd, "Activate?", "yes", "--yes"); err != nil {
+				if err := terminal.Confirm(cmd, "Activate?", "yes", "--yes"); err != nil {
 					return err
 				}
 			}
@@ -430,7 +431,7 @@ func printImpact(w io.Writer, run wire.Run) error {
 
 func newImpactCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
-		Use: "impact", Short: "Show what activating the draft would do in the cloud", Args: noArguments,
+		Use: "impact", Short: "Show what activating the draft would do in the cloud", Args: terminal.NoArguments,
 		Long: `Rehearses the draft: reads, decides about everybody as a run would, and keeps the
 plan for reading, without writing anything. It ends by itself when the draft is
 changed meanwhile.

@@ -11,6 +11,7 @@ import (
 	"github.com/mattn/go-runewidth"
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/protocol/wire"
@@ -19,7 +20,7 @@ import (
 func newShowCommand(d *deps) *cobra.Command {
 	at := ""
 	command := &cobra.Command{
-		Use: "show ID|DN|LOGIN", Short: "Show one object: entries, link and resource side by side", Args: oneArgument("an id, a distinguished name or a login"),
+		Use: "show ID|DN|LOGIN", Short: "Show one object: entries, link and resource side by side", Args: terminal.OneArgument("an id, a distinguished name or a login"),
 		Long: `Shows one person, group or contact from all sides: its entries, its ids in every
 form, its link, and each attribute as the rules want it beside what the cloud
 has, with where it comes from. A difference is marked with *. Of a group it also

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/survey"
 	"kambrel.example/kambrel/protocol/wire"
@@ -29,7 +30,7 @@ the directory through its agent, each with its result, and can be undone.`,
 func newSurveyRunCommand(d *deps) *cobra.Command {
 	in := wire.NewSurvey{}
 	command := &cobra.Command{
-		Use: "run", Short: "Survey everybody in scope", Args: noArguments,
+		Use: "run", Short: "Survey everybody in scope", Args: terminal.NoArguments,
 		Long:    "Reads the directories and looks at everybody in scope.\n\nExit status: 0 nothing found, 2 something found, 1 failed.",
 		Example: "  kambrel survey run\n  kambrel survey run --draft",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -196,7 +197,7 @@ Exit status: 0 all written, 2 some refused, 1 nothing written.`,
 				in.Pattern = &pattern
 			}
 			if file != "" {
-				text, err := readFile(cmd, file)
+				text, err := terminal.ReadFile(cmd, file)
 				if err != nil {
 					return err
 				}
@@ -250,7 +251,7 @@ func (d *deps) repair(cmd *cobra.Command, id int64, in wire.ChooseRepairs, dry, 
 		return err
 	}
 	if !yes {
-		if err := confirm(cmd, fmt.Sprintf("Write %s to the directory?", plural(len(chosen.Items), "value")), "yes", "--yes"); err != nil {
+		if err := terminal.Confirm(cmd, fmt.Sprintf("Write %s to the directory?", plural(len(chosen.Items), "value")), "yes", "--yes"); err != nil {
 			return err
 		}
 	}
@@ -338,7 +339,7 @@ func newSurveyRepairsCommand(d *deps) *cobra.Command {
 func newSurveyUndoCommand(d *deps) *cobra.Command {
 	var yes bool
 	command := &cobra.Command{
-		Use: "undo REPAIR", Short: "Write back what a repair has replaced", Args: oneArgument("the number of a repair"), Example: "  kambrel survey undo 3\n  kambrel survey undo 3 --yes",
+		Use: "undo REPAIR", Short: "Write back what a repair has replaced", Args: terminal.OneArgument("the number of a repair"), Example: "  kambrel survey undo 3\n  kambrel survey undo 3 --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := surveyArgument(args)
 			if err != nil {
@@ -357,7 +358,7 @@ func newSurveyUndoCommand(d *deps) *cobra.Command {
 					if err := printUndo(cmd.ErrOrStderr(), before); err != nil {
 						return err
 					}
-					if err := confirm(cmd, fmt.Sprintf("Write %s back to the directory?", plural(before.Done, "value")), "yes", "--yes"); err != nil {
+					if err := terminal.Confirm(cmd, fmt.Sprintf("Write %s back to the directory?", plural(before.Done, "value")), "yes", "--yes"); err != nil {
 						return err
 					}
 				}

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
@@ -21,7 +22,7 @@ import (
 func newSyncCommand(d *deps) *cobra.Command {
 	var full bool
 	command := &cobra.Command{
-		Use: "sync", Short: "Bring the cloud in step now", Args: noArguments,
+		Use: "sync", Short: "Bring the cloud in step now", Args: terminal.NoArguments,
 		Long: `Starts a run, waits for it, and prints what it did. A delta run looks at what
 changed since the last one; --full looks at everything again.
 
@@ -38,7 +39,7 @@ Exit status: 0 in step, 2 finished with problems, 1 failed.`,
 func newRehearseCommand(d *deps) *cobra.Command {
 	var full bool
 	command := &cobra.Command{
-		Use: "rehearse", Short: "Show what a run would do, without writing", Args: noArguments,
+		Use: "rehearse", Short: "Show what a run would do, without writing", Args: terminal.NoArguments,
 		Long: `Reads and plans like a run and keeps the plan for reading, but writes nothing to
 the cloud. 'kambrel runs show N' shows each planned change.`,
 		Example: "  kambrel rehearse\n  kambrel rehearse --full",

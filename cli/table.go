@@ -5,9 +5,10 @@ import (
 	"io"
 	"strings"
 	"time"
-	"unicode"
 
 	"github.com/mattn/go-runewidth"
+
+	"kambrel.example/kambrel/cli/terminal"
 )
 
 // table prints rows in columns; widths are those of a terminal's cells.
@@ -18,7 +19,7 @@ func newTable(titles ...string) *table { return &table{rows: [][]string{titles}}
 func (t *table) add(cells ...any) {
 	row := make([]string, len(cells))
 	for i, cell := range cells {
-		row[i] = clean(strings.NewReplacer("\n", " ", "\t", " ").Replace(fmt.Sprint(cell)))
+		row[i] = terminal.Clean(strings.NewReplacer("\n", " ", "\t", " ").Replace(fmt.Sprint(cell)))
 	}
 	t.rows = append(t.rows, row)
 }
@@ -52,20 +53,6 @@ func (t *table) print(to io.Writer) error {
 	return nil
 }
 
-// clean shows characters that a terminal would obey, or that turn text around,
-// as what they are: names in a directory may hold them.
-func clean(text string) string {
-	return strings.Map(func(r rune) rune {
-		switch {
-		case r == '\n' || r == '\t':
-			return r
-		case unicode.IsControl(r), unicode.Is(unicode.Bidi_Control, r):
-			return '\uFFFD'
-		}
-		return r
-	}, text)
-}
-
 // cleanWriter cleans all that is written, and paints it for terminals.
 type cleanWriter struct {
 	io.Writer
@@ -73,7 +60,7 @@ type cleanWriter struct {
 }
 
 func (w cleanWriter) Write(text []byte) (int, error) {
-	out := clean(string(text))
+	out := terminal.Clean(string(text))
 	if w.coloured {
 		out = painted(out)
 	}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/rules"
 	"kambrel.example/kambrel/core/undo"
@@ -18,7 +19,7 @@ import (
 func newRunsUndoCommand(d *deps) *cobra.Command {
 	var in wire.NewUndo
 	command := &cobra.Command{
-		Use: "undo N", Short: "Put back what a run has done", Args: oneArgument("the run's number"),
+		Use: "undo N", Short: "Put back what a run has done", Args: terminal.OneArgument("the run's number"),
 		Long: `Puts back what run N has done: values, members, links, suspensions, adoptions, and what
 was created or deleted. What somebody has changed since stays, and is named with the
 reason. It is done by a run of its own, under the guard.
@@ -135,7 +136,7 @@ func newPinsListCommand(d *deps) *cobra.Command {
 	var limit int
 	var run int64
 	command := &cobra.Command{
-		Use: "list", Short: "List what was put back and stays so, whatever rules and scope say, the newest first", Args: noArguments,
+		Use: "list", Short: "List what was put back and stays so, whatever rules and scope say, the newest first", Args: terminal.NoArguments,
 		Example: "  kambrel pins list\n  kambrel pins list --run 12\n  kambrel pins list -o json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := d.listing(limit)

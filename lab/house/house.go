@@ -27,9 +27,11 @@ const Module = "kambrel.example/kambrel/"
 // code.
 const Policy = `
 cmd/kambrel         cli
+cmd/kambrel-agent   cli/onhost
 cmd/kambrel-lab     lab/demo lab/standin lab/mailsink
 
 core/address
+core/version
 core/fingerprint
 core/entry
 core/about          core/entry
@@ -73,7 +75,9 @@ cloud               core/address core/change core/entry core/problem core/rest c
 agent               core/address core/entry core/fingerprint core/logkey core/password core/problem core/rest core/secret directory protocol/events protocol/orders protocol/wire
 client              core/address core/problem core/reason core/rest core/settings protocol/wire protocol/orders
 console
-cli                 agent client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders service/audit service/backup service/certificates service/notices
+cli/terminal
+cli/onhost          agent core/ cli/terminal
+cli                 agent cli/onhost cli/terminal client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders service/audit service/backup service/certificates service/notices
 
 service/store       core/ protocol/orders
 service/certificates core/

@@ -23,14 +23,12 @@ import (
 
 	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/version"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service"
 	"kambrel.example/kambrel/service/certificates"
 	"kambrel.example/kambrel/service/store"
 )
-
-// Version is the version of the program.
-const Version = "0.1.0"
 
 // bodyLimit is the largest request, in bytes; most operations take less.
 const bodyLimit = 24 << 20
@@ -96,7 +94,7 @@ func New(e *service.Service, options Options) *Server {
 	server.app.Use("/api/openapi", authorized(wire.Viewer, func(c *fiber.Ctx) error { return c.Next() }))
 
 	huma.DefaultArrayNullable = false // every list in an answer is one, if an empty one
-	config := huma.DefaultConfig("Kambrel", Version)
+	config := huma.DefaultConfig("Kambrel", version.Number)
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", ""
 	config.CreateHooks = nil // no $schema links in answers
 	config.Transformers = append(config.Transformers, withoutValues)

@@ -19,6 +19,7 @@ import (
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/purpose"
+	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/service/judging"
 	"kambrel.example/kambrel/service/setup"
 	"kambrel.example/kambrel/service/store"
@@ -134,6 +135,11 @@ func (x *execution) settle(ctx context.Context) error {
 	}
 	last, ok, err := x.store.Runs.Last(ctx)
 	if err != nil || ok && last.Revision == x.run.Revision || !x.run.Purpose.Writes() {
+		return err
+	}
+	if before, err := x.store.Settings.Revision(ctx, last.Revision); err == nil && settings.DecideAlike(before.Document, active.Document) {
+		return nil
+	} else if err != nil && !store.NotFound(err) {
 		return err
 	}
 	return x.store.Dirty.MarkAll(ctx)

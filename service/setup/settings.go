@@ -224,7 +224,7 @@ func (e *Setup) activate(ctx context.Context, tx *store.Store, revision *store.R
 			return problem.New(problem.DirectoryInUse, "directory %s has %d links.", directory.Name, links)
 		}
 	}
-	if err := tx.Settings.Activate(ctx, revision); err != nil {
+	if err := tx.Settings.Activate(ctx, revision, active.Revision != 0 && settings.DecideAlike(active.Document, revision.Document)); err != nil {
 		return err
 	}
 	return tx.Acts.Record(ctx, act.Act{Kind: act.Activate, By: revision.By, About: about.Thing{Type: about.Settings, Key: strconv.Itoa(revision.Revision)},

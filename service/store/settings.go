@@ -39,15 +39,18 @@ func (s Settings) Revision(ctx context.Context, revision int) (Revision, error) 
 	return r, s.with(ctx).Where("revision = ?", revision).Take(&r).Error
 }
 
-// Activate keeps a new revision, makes the next run look at everybody, and
-// tells all services. It must run in a transaction.
-func (s Settings) Activate(ctx context.Context, r *Revision) error {
+// Activate keeps a new revision, makes the next run look at everybody where it may come to
+// something else about them than the one before, and tells all services. It must run in a
+// transaction.
+func (s Settings) Activate(ctx context.Context, r *Revision, alike bool) error {
 	r.Activated = time.Now()
 	if err := s.with(ctx).Create(r).Error; err != nil {
 		return err
 	}
-	if err := s.all().Dirty.MarkAll(ctx); err != nil {
-		return err
+	if !alike {
+		if err := s.all().Dirty.MarkAll(ctx); err != nil {
+			return err
+		}
 	}
 	return s.Notify(ctx, Event{Kind: "settings", ID: int64(r.Revision)})
 }

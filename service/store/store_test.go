@@ -591,7 +591,7 @@ func events(t *testing.T, s *Store) {
 func activated(t *testing.T, s *Store) {
 	ctx := t.Context()
 	revision := Revision{Document: settings.Default(settings.Directory{Name: "halvard", Dialect: entry.AD, Base: "DC=example"}), By: "test"}
-	require.NoError(t, s.Tx(ctx, func(tx *Store) error { return tx.Settings.Activate(ctx, &revision) }))
+	require.NoError(t, s.Tx(ctx, func(tx *Store) error { return tx.Settings.Activate(ctx, &revision, false) }))
 	active, ok, err := s.Settings.Active(ctx)
 	require.NoError(t, err)
 	assert.True(t, ok)

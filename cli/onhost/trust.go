@@ -1,4 +1,4 @@
-package cli
+package onhost
 
 import (
 	"context"
@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"kambrel.example/kambrel/agent"
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/core/address"
 	"kambrel.example/kambrel/core/problem"
 )
@@ -19,10 +20,10 @@ import (
 // mostKeys is the longest JWK set that is read, in bytes.
 const mostKeys = 1 << 20
 
-func newAgentTrustCommand() *cobra.Command {
+func trustCommand() *cobra.Command {
 	var file, issuer, audience, keys string
 	command := &cobra.Command{
-		Use: "trust", Short: "Pin the keys of the cloud whose events about passwords this agent carries out", Args: noArguments,
+		Use: "trust", Short: "Pin the keys of the cloud whose events about passwords this agent carries out", Args: terminal.NoArguments,
 		Long: `Writes the cloud's public keys into the agent's configuration. From then on the agent
 carries out what events ask for that are signed by one of them, and nothing else: not
 even the service can make it set a password. Compare the thumbprints with those that
@@ -88,11 +89,11 @@ func readKeys(ctx context.Context, from string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(response.Body, mostKeys))
 }
 
-func newAgentKeyCommand() *cobra.Command {
+func keyCommand() *cobra.Command {
 	var file string
 	var rotate bool
 	command := &cobra.Command{
-		Use: "key", Short: "Print by which thumbprint the cloud knows this agent, and its key for passwords", Args: noArguments,
+		Use: "key", Short: "Print by which thumbprint the cloud knows this agent, and its key for passwords", Args: terminal.NoArguments,
 		Long: `The cloud seals passwords for an agent once its administrator has let the agent's
 identity in. The agent signs its key for passwords with that identity, so that nobody
 between them can put another key in its place. A new key is made every 30 days;
@@ -107,7 +108,7 @@ between them can put another key in its place. A new key is made every 30 days;
 			if err != nil {
 				return err
 			}
-			_, err = fmt.Fprintf(cmd.OutOrStdout(), "Identity           %s\nKey for passwords  %s, made %s\n\nThe identity is what the cloud's administrator lets in.\n", identity, key, when(&made))
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "Identity           %s\nKey for passwords  %s, made %s\n\nThe identity is what the cloud's administrator lets in.\n", identity, key, made.Local().Format("2006-01-02 15:04"))
 			return err
 		},
 	}
