@@ -6,7 +6,7 @@ SQL := $(wildcard service/store/migrations/*.sql)
 APISOURCES := go.mod go.sum $(wildcard protocol/wire/*.go service/api/*.go service/operators/*.go core/*/*.go)
 WEBSOURCES := $(shell find console/src console/public -type f 2>/dev/null) $(wildcard console/*.json console/*.ts console/index.html)
 
-.PHONY: help build demo test test-core worlds check lint bench soak screenshots picture packages clean
+.PHONY: help build demo test test-core worlds check lint bench soak screenshots picture needs packages clean
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -34,19 +34,19 @@ console/.schema: console/node_modules/.package-lock.json $(APISOURCES)
 console/dist/index.html: console/node_modules/.package-lock.json console/src/api/schema.d.ts $(WEBSOURCES)
 	cd console && npm run --silent build
 
-packages: ## install the Debian packages that are missing
+needs: ## install the Debian packages that are missing
 	@lab/servers/install.sh
 
 lab/othercloud/node_modules/.package-lock.json: lab/othercloud/package.json lab/othercloud/package-lock.json
 	cd lab/othercloud && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
 
-demo: packages build ## start everything on loopback and sync made-up people
+demo: needs build ## start everything on loopback and sync made-up people
 	bin/kambrel-lab demo $(ARGS)
 
 # Three at once, since much of a test is waiting for time-outs. Never from the
 # cache: the programs under test are no part of what go caches by.
-test: packages build lab/othercloud/node_modules/.package-lock.json ## run all tests against real servers, with the race detector
+test: needs build lab/othercloud/node_modules/.package-lock.json ## run all tests against real servers, with the race detector
 	cd console && npm run --silent test
 	go test -race -count=1 -parallel 2 -timeout 20m ./...
 
@@ -59,24 +59,27 @@ lint: console/dist/index.html ## gofmt, go vet, staticcheck; Prettier, eslint, v
 test-core: ## run the tests of the pure core alone, within a minute
 	go test -count=1 -timeout 60s ./core/... ./lab/house
 
-worlds: packages ## make 200 random worlds, in which every way to a decision must come to the same
+worlds: needs ## make 200 random worlds, in which every way to a decision must come to the same
 	go test -count=1 -v -run EveryWay ./service
 
 check: ## what CI runs: lint, then all tests
 	$(MAKE) lint
 	$(MAKE) test
 
-soak: packages build ## an hour of random edits and faults; ARGS='-for 10m -seed 3' for others
+soak: needs build ## an hour of random edits and faults; ARGS='-for 10m -seed 3' for others
 	go test -race -count=1 -timeout 0 -v -run Soak ./lab/e2e/soak -args -for 1h -seed $$(date +%s) $(ARGS)
 
 picture: ## draw the rooms in docs/architecture.md from the real imports
 	go run ./lab/house/draw
 
-bench: packages build ## measure the targets and write docs/performance.md
+bench: needs build ## measure the targets and write docs/performance.md
 	go run ./lab/bench $(ARGS)
 
-screenshots: packages build ## take the pictures in docs/screenshots
+screenshots: needs build ## take the pictures in docs/screenshots
 	go run ./lab/screenshots
+
+packages: console/dist/index.html ## build .deb packages of service and agent, and the agent for Windows, into var/packages
+	@packaging/build.sh
 
 clean: ## delete what was built
 	rm -rf bin console/dist/assets console/dist/index.html console/.schema console/src/api/schema.d.ts
