@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -14,15 +15,38 @@ import (
 	"kambrel.example/kambrel/service/backup"
 )
 
-// databaseFlag is the connection that the service uses.
-func databaseFlag(command *cobra.Command, database *string) {
-	command.Flags().StringVar(database, "database", os.Getenv("KAMBREL_DATABASE"), "PostgreSQL connection, or KAMBREL_DATABASE")
+// records are where a service's records and its own authority are, for commands on its host.
+type records struct{ dsn, tlsFolder, config string }
+
+var errNoDatabase = errors.New("give --config FILE or --database, or set KAMBREL_CONFIG or KAMBREL_DATABASE, as for 'kambrel serve'")
+
+func (r *records) flags(command *cobra.Command) {
+	command.Flags().StringVar(&r.config, "config", os.Getenv("KAMBREL_CONFIG"), "the service's file, or KAMBREL_CONFIG; flags are stronger")
+	command.Flags().StringVar(&r.dsn, "database", "", "PostgreSQL connection, or KAMBREL_DATABASE")
 }
 
-var errNoDatabase = errors.New("give --database, or set KAMBREL_DATABASE, as for 'kambrel serve'")
+// find fills in what no flag says, from the service's file and the environment.
+func (r *records) find() error {
+	o := serveOptions{}
+	flags := o.command().Flags()
+	if err := configure(flags, r.config); err != nil {
+		return err
+	}
+	r.tlsFolder = cmp.Or(r.tlsFolder, o.tlsFolder)
+	if r.dsn == "" {
+		if err := o.databaseWithPassword(); err != nil {
+			return err
+		}
+		r.dsn = o.database
+	}
+	if r.dsn == "" {
+		return errNoDatabase
+	}
+	return nil
+}
 
 func newBackupCommand(d *deps) *cobra.Command {
-	from := backup.Source{Version: version.Number}
+	from, of := backup.Source{Version: version.Number}, records{}
 	command := &cobra.Command{
 		Use: "backup FILE", Short: "Write all that the service needs into one file", Args: terminal.OneArgument("the file, which must not be there yet"),
 		Long: `Writes the records, as PostgreSQL's own dump of one moment, and the service's own
@@ -33,11 +57,12 @@ The file holds people's data, hashes of passwords and the authority's key: keep 
 as you keep the database, or encrypt it to a key of age (--encrypt-to age1...),
 which then need not be on this host. What it does not hold: the token for the
 cloud and other files that 'kambrel serve' is told of, and the agents' own files.`,
-		Example: "  kambrel backup /var/backups/kambrel-monday.backup\n  kambrel backup monday.backup --encrypt-to age1...",
+		Example: "  kambrel backup /var/backups/kambrel-monday.backup --config /etc/kambrel/service.yaml\n  kambrel backup monday.backup --encrypt-to age1...",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if from.DSN == "" {
-				return errNoDatabase
+			if err := of.find(); err != nil {
+				return err
 			}
+			from.DSN, from.TLSFolder = of.dsn, of.tlsFolder
 			about, err := backup.Write(cmd.Context(), from, args[0])
 			if err != nil {
 				return err
@@ -52,14 +77,15 @@ cloud and other files that 'kambrel serve' is told of, and the agents' own files
 			})
 		},
 	}
-	databaseFlag(command, &from.DSN)
-	command.Flags().StringVar(&from.TLSFolder, "tls-folder", defaultTLSFolder(), "where the service's own authority is kept, as for 'kambrel serve'")
+	of.flags(command)
+	command.Flags().StringVar(&of.tlsFolder, "tls-folder", "", "where the service's own authority is kept, as for 'kambrel serve'")
 	command.Flags().StringVar(&from.Recipient, "encrypt-to", "", "public key of age (age1...) for which the file is encrypted")
 	return command
 }
 
 func newRestoreCommand(d *deps) *cobra.Command {
 	var to backup.Target
+	var of records
 	var identity string
 	command := &cobra.Command{
 		Use: "restore FILE", Short: "Bring a backup back into an empty database", Args: terminal.OneArgument("the file that 'kambrel backup' has written"),
@@ -74,9 +100,10 @@ in the cloud meanwhile are found by their link keys and not made again. Who was
 signed in signs in again; agents that were enrolled since are enrolled anew.`,
 		Example: "  kambrel restore /var/backups/kambrel-monday.backup --database postgres://kambrel@127.0.0.1/kambrel_new",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if to.DSN == "" {
-				return errNoDatabase
+			if err := of.find(); err != nil {
+				return err
 			}
+			to.DSN, to.TLSFolder = of.dsn, of.tlsFolder
 			if identity != "" {
 				text, err := terminal.ReadFile(cmd, identity)
 				if err != nil {
@@ -103,8 +130,8 @@ signed in signs in again; agents that were enrolled since are enrolled anew.`,
 			})
 		},
 	}
-	databaseFlag(command, &to.DSN)
-	command.Flags().StringVar(&to.TLSFolder, "tls-folder", defaultTLSFolder(), "where the service's own authority is brought back, if there is none")
+	of.flags(command)
+	command.Flags().StringVar(&of.tlsFolder, "tls-folder", "", "where the service's own authority is brought back, if there is none")
 	command.Flags().StringVar(&identity, "identity", "", "file with the identity of age, of an encrypted backup; - for standard input")
 	return command
 }

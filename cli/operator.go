@@ -128,7 +128,8 @@ password, and all their sessions end.`,
 }
 
 func newOperatorResetCommand() *cobra.Command {
-	var database, file string
+	var of records
+	var file string
 	command := &cobra.Command{
 		Use: "reset NAME", Short: "Give an operator a new password on the service's host", Args: terminal.OneArgument("the operator's name"),
 		Long: `Gives an operator a new password in the database itself, for when nobody can sign
@@ -137,8 +138,8 @@ operator who is not there is made, as administrator. All sessions of that operat
 end. Without --password-file it makes a password and prints it once.`,
 		Example: "  kambrel operator reset administrator --database postgres://kambrel@127.0.0.1/kambrel",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if database == "" {
-				return errNoDatabase
+			if err := of.find(); err != nil {
+				return err
 			}
 			password, shown := rand.Text(), true
 			if file != "" {
@@ -148,7 +149,7 @@ end. Without --password-file it makes a password and prints it once.`,
 				}
 				shown = false
 			}
-			records, err := store.Open(cmd.Context(), database)
+			records, err := store.Open(cmd.Context(), of.dsn)
 			if err != nil {
 				return err
 			}
@@ -171,7 +172,7 @@ end. Without --password-file it makes a password and prints it once.`,
 			return err
 		},
 	}
-	databaseFlag(command, &database)
+	of.flags(command)
 	command.Flags().StringVar(&file, "password-file", "", "file that holds the password; - for standard input")
 	return command
 }

@@ -57,6 +57,11 @@ type serveOptions struct {
 
 func newServeCommand() *cobra.Command {
 	o := serveOptions{}
+	return o.command()
+}
+
+// command is serve, which fills the options in.
+func (o *serveOptions) command() *cobra.Command {
 	command := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: terminal.NoArguments,
 		Long: `Runs the service: console and HTTP interface, schedule and runs. Its records are
@@ -207,10 +212,17 @@ func (o serveOptions) proxies() ([]netip.Prefix, error) {
 	return out, nil
 }
 
-// defaultTLSFolder is within the folder that a service manager gives, or else the user's.
+// packagedState is the folder that the service's package makes.
+const packagedState = "/var/lib/kambrel"
+
+// defaultTLSFolder is within the folder that a service manager gives, or the package's, or else
+// the user's.
 func defaultTLSFolder() string {
 	if folder := os.Getenv("STATE_DIRECTORY"); folder != "" {
 		return filepath.Join(folder, "tls")
+	}
+	if _, err := os.Stat(packagedState); err == nil {
+		return filepath.Join(packagedState, "tls")
 	}
 	folder, err := os.UserConfigDir()
 	if err != nil {

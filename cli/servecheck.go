@@ -16,7 +16,7 @@ import (
 	"kambrel.example/kambrel/service/store"
 )
 
-// complete tells what is missing, and reads the database's password.
+// complete tells what is missing, and puts the database's password in.
 func (o *serveOptions) complete() error {
 	var faults []error
 	for _, one := range []struct{ value, flag, key string }{{o.database, "database", "database.connection"}, {o.cloudURL, "cloud-url", "cloud.url"}, {o.cloudTokenFile, "cloud-token-file", "cloud.tokenFile"}} {
@@ -24,17 +24,20 @@ func (o *serveOptions) complete() error {
 			faults = append(faults, fmt.Errorf("give --%s, or set %s, or %s in the file of --config", one.flag, environmentOf(one.flag), one.key))
 		}
 	}
+	return errors.Join(append(faults, o.databaseWithPassword())...)
+}
+
+// databaseWithPassword puts the database's password in, where a file holds it.
+func (o *serveOptions) databaseWithPassword() error {
 	if o.databasePasswordFile == "" || o.database == "" {
-		return errors.Join(faults...)
+		return nil
 	}
 	password, err := os.ReadFile(o.databasePasswordFile)
 	if err != nil {
-		return errors.Join(append(faults, fmt.Errorf("read the database's password: %w", err))...)
+		return fmt.Errorf("read the database's password: %w", err)
 	}
-	if o.database, err = store.WithPassword(o.database, strings.TrimSpace(string(password))); err != nil {
-		faults = append(faults, err)
-	}
-	return errors.Join(faults...)
+	o.database, err = store.WithPassword(o.database, strings.TrimSpace(string(password)))
+	return err
 }
 
 // cloudAnswersWithin is how long a check waits for the cloud.

@@ -21,7 +21,7 @@ package() {
 	install -D -m 0644 "$from/$name.service" "$root/lib/systemd/system/$name.service"
 	gzip -9n < docs/operators-guide.md > "$root/usr/share/doc/$name/operators-guide.md.gz"
 	(cd "$root" && find usr lib -type f -exec md5sum {} +) | sort -k 2 > "$root/DEBIAN/md5sums"
-	dpkg-deb --root-owner-group --build -Zxz "$root" "$out/${name}_${version}_$arch.deb" > /dev/null
+	dpkg-deb --root-owner-group --build -Z"${COMPRESS:-xz}" "$root" "$out/${name}_${version}_$arch.deb" > /dev/null
 	echo "$out/${name}_${version}_$arch.deb"
 }
 
@@ -40,6 +40,7 @@ CGO_ENABLED=0 go build -trimpath -ldflags='-s -w' -o "$agent/usr/lib/kambrel-age
 install -m 0644 docs/agent.yaml "$agent/usr/share/doc/kambrel-agent/agent.yaml"
 package kambrel-agent agent
 
+[ -z "${ONLY_DEBIAN:-}" ] || exit 0
 # Each is one file that needs nothing else, for hosts without these packages.
 CGO_ENABLED=0 GOOS=windows GOARCH=amd64 go build -trimpath -ldflags='-s -w' -o "$out/kambrel-agent_${version}_windows_amd64.exe" ./cmd/kambrel-agent
 cp "$agent/usr/lib/kambrel-agent/kambrel" "$out/kambrel-agent_${version}_linux_$arch"

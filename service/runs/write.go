@@ -40,6 +40,7 @@ func (x *execution) write(ctx context.Context, from, to int, last bool) error {
 		return err
 	}
 	x.mu.Lock()
+	x.asked = map[string]int64{} // what another pass planned, it planned by what was read since
 	if x.run.Counts.Changes > muchPlanned {
 		ctx = cloud.WithMuch(ctx)
 	}
@@ -324,9 +325,6 @@ func (x *execution) attempt(ctx context.Context, open []pending, r *results, las
 func (x *execution) asks(p pending) bool {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	if x.asked == nil {
-		x.asked = map[string]int64{}
-	}
 	if _, known := x.asked[p.ResourceID]; !known {
 		x.asked[p.ResourceID] = p.ID
 	}
