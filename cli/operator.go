@@ -20,7 +20,7 @@ import (
 
 func newOperatorCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{Use: "operator", Short: "Who can sign in to Kambrel, and their passwords"}
-	command.AddCommand(newOperatorListCommand(d), newOperatorAddCommand(d), newOperatorRemoveCommand(d), newOperatorPasswordCommand(d), newOperatorResetCommand())
+	command.AddCommand(newOperatorListCommand(d), newOperatorAddCommand(d), newOperatorRemoveCommand(d), newOperatorRoleCommand(d), newOperatorPasswordCommand(d), newOperatorResetCommand())
 	return command
 }
 
@@ -28,10 +28,10 @@ func newOperatorListCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List who can sign in", Args: terminal.NoArguments, Example: "  kambrel operator list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.Session, error) { return c.Operators(ctx) }, func(w io.Writer, operators []wire.Session) error {
-				t := newTable("NAME", "ROLE")
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.Operator, error) { return c.Operators(ctx) }, func(w io.Writer, operators []wire.Operator) error {
+				t := newTable("NAME", "ROLE", "SESSIONS", "LAST USED", "SINCE")
 				for _, o := range operators {
-					t.add(o.Name, o.Role)
+					t.add(o.Name, o.Role, o.Sessions, when(o.Used), when(&o.Created))
 				}
 				return t.print(w)
 			})
@@ -86,6 +86,25 @@ func newOperatorRemoveCommand(d *deps) *cobra.Command {
 				return err
 			}
 			_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s is removed, and all sessions have ended.\n", args[0])
+			return err
+		},
+	}
+}
+
+func newOperatorRoleCommand(d *deps) *cobra.Command {
+	return &cobra.Command{
+		Use: "role NAME ROLE", Short: "Give somebody another role", Args: cobra.ExactArgs(2),
+		Long:    "Gives an operator the role viewer, operator or administrator. It counts from their\nnext request on. The last administrator stays one.",
+		Example: "  kambrel operator role ingrid administrator",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			if err := c.SetRole(cmd.Context(), args[0], wire.Role(args[1])); err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s is %s from now on.\n", args[0], args[1])
 			return err
 		},
 	}

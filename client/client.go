@@ -202,8 +202,33 @@ func (c *Client) AddOperator(ctx context.Context, in wire.NewOperator) error {
 }
 
 // Operators lists who can sign in.
-func (c *Client) Operators(ctx context.Context) (out []wire.Session, err error) {
+func (c *Client) Operators(ctx context.Context) (out []wire.Operator, err error) {
 	return out, c.do(ctx, http.MethodGet, "/operators", nil, nil, &out)
+}
+
+// SetRole gives an operator another role.
+func (c *Client) SetRole(ctx context.Context, name string, role wire.Role) error {
+	return c.do(ctx, http.MethodPut, "/operators/"+url.PathEscape(name)+"/role", nil, wire.NewRole{Role: role}, nil)
+}
+
+// Sessions lists sessions that go on.
+func (c *Client) Sessions(ctx context.Context) (out []wire.OpenSession, err error) {
+	return out, c.do(ctx, http.MethodGet, "/sessions", nil, nil, &out)
+}
+
+// EndSession ends a session.
+func (c *Client) EndSession(ctx context.Context, id string) error {
+	return c.do(ctx, http.MethodDelete, "/sessions/"+url.PathEscape(id), nil, nil, nil)
+}
+
+// Tokens lists tokens for programs.
+func (c *Client) Tokens(ctx context.Context) (out []wire.Token, err error) {
+	return out, c.do(ctx, http.MethodGet, "/tokens", nil, nil, &out)
+}
+
+// EndToken ends a token.
+func (c *Client) EndToken(ctx context.Context, id string) error {
+	return c.do(ctx, http.MethodDelete, "/tokens/"+url.PathEscape(id), nil, nil, nil)
 }
 
 // RemoveOperator removes somebody who can sign in, and ends their sessions.

@@ -43,6 +43,12 @@ export const router = createRouter({
       component: () => import('./pages/Report.vue'),
       meta: { title: 'Report', place: 'audit' },
     },
+    {
+      path: '/operators',
+      name: 'operators',
+      component: () => import('./pages/Operators.vue'),
+      meta: { title: 'Operators' },
+    },
     { path: '/audit', name: 'audit', component: () => import('./pages/Audit.vue'), meta: { title: 'Audit' } },
     {
       path: '/kept',

@@ -47,6 +47,8 @@ const (
 	AddOperator     Kind = "add-operator"
 	RemoveOperator  Kind = "remove-operator"
 	SetPassword     Kind = "set-password"
+	SetRole         Kind = "set-role"
+	EndSession      Kind = "end-session"
 	MakeToken       Kind = "make-token"
 	EndToken        Kind = "end-token"
 	PauseDigests    Kind = "pause-digests"
@@ -107,6 +109,8 @@ var catalogue = []Description{
 	{AddOperator, "Added an operator", about.Operator, RemoveOperator},
 	{RemoveOperator, "Removed an operator", about.Operator, ""},
 	{SetPassword, "Set an operator's password", about.Operator, ""},
+	{SetRole, "Gave an operator another role", about.Operator, SetRole},
+	{EndSession, "Ended a session", about.Operator, ""},
 	{MakeToken, "Made a token", about.Token, EndToken},
 	{EndToken, "Ended a token", about.Token, ""},
 	{PauseDigests, "Paused the digests of a directory's passwords", about.Directory, ResumeDigests},

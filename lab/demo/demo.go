@@ -344,7 +344,7 @@ func (d *running) signIn(ctx context.Context, secret string) error {
 	if err != nil {
 		return err
 	}
-	token, err := session.NewToken(ctx, wire.NewToken{Name: "demo", Role: wire.Administrator})
+	token, err := session.NewToken(ctx, wire.NewToken{Name: "demo", Role: wire.Administrator, Purpose: "commands beside the demo"})
 	if err != nil {
 		return err
 	}

@@ -28,6 +28,7 @@ const Module = "kambrel.example/kambrel/"
 const Policy = `
 cmd/kambrel         cli
 cmd/kambrel-agent   cli/onhost
+packaging/manual    cli core/version
 cmd/kambrel-lab     lab/demo lab/standin lab/mailsink
 
 core/address

@@ -65,21 +65,53 @@ type NewOperator struct {
 	Role     Role   `json:"role" enum:"viewer,operator,administrator"`
 }
 
+// Operator is somebody who can sign in.
+type Operator struct {
+	Name     string     `json:"name"`
+	Role     Role       `json:"role" enum:"viewer,operator,administrator"`
+	Created  time.Time  `json:"created"`
+	Sessions int        `json:"sessions" doc:"How many go on"`
+	Used     *time.Time `json:"used,omitempty" doc:"When a session that goes on was used last, to the minute"`
+}
+
+// NewRole gives an operator another role.
+type NewRole struct {
+	Role Role `json:"role" enum:"viewer,operator,administrator"`
+}
+
+// OpenSession is a session that goes on.
+type OpenSession struct {
+	ID      string     `json:"id"`
+	Name    string     `json:"name"`
+	Role    Role       `json:"role" enum:"viewer,operator,administrator"`
+	Created time.Time  `json:"created"`
+	Expires time.Time  `json:"expires"`
+	Used    *time.Time `json:"used,omitempty" doc:"When it was used last, to the minute"`
+	From    string     `json:"from,omitempty" doc:"The address that it was used from last"`
+	Own     bool       `json:"own,omitempty" doc:"It is the one that asks"`
+}
+
 // NewToken asks for a token.
 type NewToken struct {
 	Name string `json:"name" minLength:"1" maxLength:"63"`
 	Role Role   `json:"role" enum:"viewer,operator,administrator"`
 	Days int    `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"Days until it expires; 0 for a year"`
+	// Purpose is for whoever finds it in the list.
+	Purpose string `json:"purpose,omitempty" maxLength:"200" doc:"What it is for"`
 }
 
 // Token is a token without its secret, which is shown once when it is made.
 type Token struct {
-	ID        string    `json:"id"`
-	Name      string    `json:"name"`
-	Role      Role      `json:"role" enum:"viewer,operator,administrator"`
-	CreatedBy string    `json:"createdBy"`
-	Expires   time.Time `json:"expires"`
-	Secret    string    `json:"secret,omitempty" doc:"Shown only in the answer that made it"`
+	ID        string     `json:"id"`
+	Name      string     `json:"name"`
+	Role      Role       `json:"role" enum:"viewer,operator,administrator"`
+	CreatedBy string     `json:"createdBy"`
+	Expires   time.Time  `json:"expires"`
+	Created   time.Time  `json:"created"`
+	Purpose   string     `json:"purpose,omitempty" doc:"What it is for"`
+	Used      *time.Time `json:"used,omitempty" doc:"When it was used last, to the minute"`
+	From      string     `json:"from,omitempty" doc:"The address that it was used from last"`
+	Secret    string     `json:"secret,omitempty" doc:"Shown only in the answer that made it"`
 }
 
 // Run is one pass of the sync.

@@ -51,7 +51,7 @@ func (s *Server) identify(c *fiber.Ctx) error {
 	if site := c.Get("Sec-Fetch-Site"); fromCookie && c.Method() != http.MethodGet && site != "" && site != "same-origin" {
 		return writeProblem(c, fail(problem.New(problem.NotAllowed, "the request comes from another site")))
 	}
-	caller, known, err := s.service.Operators.Identify(c.UserContext(), secret)
+	caller, known, err := s.service.Operators.Identify(c.UserContext(), secret, s.address(c))
 	if err != nil {
 		return err
 	}

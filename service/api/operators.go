@@ -13,7 +13,7 @@ func (s *Server) operatorRoutes() {
 		Name string `path:"name" maxLength:"63"`
 	}
 	people := s.service.Operators
-	huma.Register(s.api, operation("GET", "/operators", "list-operators", "People who can sign in", wire.Administrator), func(ctx context.Context, _ *struct{}) (*body[[]wire.Session], error) {
+	huma.Register(s.api, operation("GET", "/operators", "list-operators", "People who can sign in", wire.Administrator), func(ctx context.Context, _ *struct{}) (*body[[]wire.Operator], error) {
 		return answer(people.List(ctx))
 	})
 	huma.Register(s.api, operation("POST", "/operators", "add-operator", "Add somebody who can sign in", wire.Administrator), func(ctx context.Context, in *body[wire.NewOperator]) (*body[wire.Session], error) {
@@ -23,10 +23,24 @@ func (s *Server) operatorRoutes() {
 		return nil, orNil(people.Remove(ctx, who(ctx).Name, in.Name))
 	})
 	huma.Register(s.api, operation("PUT", "/operators/{name}/password", "set-password", "Give an operator a new password, and end their sessions", wire.Administrator), func(ctx context.Context, in *struct {
-		named
+		Name string `path:"name" maxLength:"63"`
 		Body wire.NewPassword
 	}) (*struct{}, error) {
 		return nil, orNil(people.SetPassword(ctx, who(ctx), in.Name, in.Body.Password))
+	})
+	huma.Register(s.api, operation("PUT", "/operators/{name}/role", "set-role", "Give an operator another role, from the next request on", wire.Administrator), func(ctx context.Context, in *struct {
+		Name string `path:"name" maxLength:"63"`
+		Body wire.NewRole
+	}) (*struct{}, error) {
+		return nil, orNil(people.SetRole(ctx, who(ctx).Name, in.Name, in.Body.Role))
+	})
+	huma.Register(s.api, operation("GET", "/sessions", "list-sessions", "Sessions that go on", wire.Administrator), func(ctx context.Context, _ *struct{}) (*body[[]wire.OpenSession], error) {
+		return answer(people.Sessions(ctx, who(ctx)))
+	})
+	huma.Register(s.api, operation("DELETE", "/sessions/{id}", "end-session", "End a session", wire.Administrator), func(ctx context.Context, in *struct {
+		ID string `path:"id" format:"uuid"`
+	}) (*struct{}, error) {
+		return nil, orNil(people.EndSession(ctx, who(ctx).Name, in.ID))
 	})
 	huma.Register(s.api, operation("GET", "/tokens", "list-tokens", "Tokens for programs", wire.Administrator), func(ctx context.Context, _ *struct{}) (*body[[]wire.Token], error) {
 		return answer(people.Tokens(ctx))

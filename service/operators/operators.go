@@ -7,6 +7,7 @@ import (
 	"context"
 	"crypto/rand"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -40,14 +41,18 @@ type Caller struct {
 	SignedIn bool // an operator in a session, not a program with a token
 }
 
-// Identify finds out whose a secret is; false says nobody's.
-func (o *Operators) Identify(ctx context.Context, secret string) (Caller, bool, error) {
+// Identify finds out whose a secret is; false says nobody's. address is where the request
+// comes from.
+func (o *Operators) Identify(ctx context.Context, secret, address string) (Caller, bool, error) {
 	token, err := o.store.Operators.TokenBySecret(ctx, secret)
 	if store.NotFound(err) {
 		return Caller{}, false, nil
 	}
 	if err != nil {
 		return Caller{}, false, err
+	}
+	if err := o.store.Operators.Use(ctx, token, address); err != nil { // as while the database is read-only
+		slog.Debug("note that a token was used", logkey.Error, err)
 	}
 	return Caller{wire.Session{Name: token.Name, Role: wire.Role(token.Role)}, token.ID, token.Kind == "session"}, true, nil
 }
@@ -147,15 +152,16 @@ func (o *Operators) MakeToken(ctx context.Context, by string, t wire.NewToken) (
 		days = 365
 	}
 	secret := rand.Text() + rand.Text()
-	token := store.Token{ID: uuid.NewString(), Hash: store.HashSecret(secret), Kind: "token", Name: t.Name, Role: string(t.Role), CreatedBy: by, Expires: time.Now().AddDate(0, 0, days)}
+	token := store.Token{ID: uuid.NewString(), Hash: store.HashSecret(secret), Kind: "token", Name: t.Name, Role: string(t.Role), CreatedBy: by, Expires: time.Now().AddDate(0, 0, days), Purpose: t.Purpose}
+	made := act.Act{Kind: act.MakeToken, By: by, About: about.Thing{Type: about.Token, Key: token.ID}, After: role{t.Name, string(t.Role)}}
+	err := o.done(ctx, made, func(tx *store.Store) error { return tx.Operators.AddToken(ctx, &token) })
 	view := tokenView(token)
 	view.Secret = secret
-	made := act.Act{Kind: act.MakeToken, By: by, About: about.Thing{Type: about.Token, Key: token.ID}, After: role{t.Name, string(t.Role)}}
-	return view, o.done(ctx, made, func(tx *store.Store) error { return tx.Operators.AddToken(ctx, &token) })
+	return view, err
 }
 
 func tokenView(t store.Token) wire.Token {
-	return wire.Token{ID: t.ID, Name: t.Name, Role: wire.Role(t.Role), CreatedBy: t.CreatedBy, Expires: t.Expires}
+	return wire.Token{ID: t.ID, Name: t.Name, Role: wire.Role(t.Role), CreatedBy: t.CreatedBy, Created: t.Created, Expires: t.Expires, Purpose: t.Purpose, Used: t.Used, From: t.UsedFrom}
 }
 
 // EndToken ends a token.
@@ -170,13 +176,82 @@ func (o *Operators) EndToken(ctx context.Context, by, id string) error {
 }
 
 // List lists who can sign in.
-func (o *Operators) List(ctx context.Context) ([]wire.Session, error) {
+func (o *Operators) List(ctx context.Context) ([]wire.Operator, error) {
 	operators, err := o.store.Operators.List(ctx)
-	views := make([]wire.Session, len(operators))
+	if err != nil {
+		return nil, err
+	}
+	sessions, err := o.store.Operators.Sessions(ctx)
+	views := make([]wire.Operator, len(operators))
 	for i, one := range operators {
-		views[i] = wire.Session{Name: one.Name, Role: wire.Role(one.Role)}
+		view := wire.Operator{Name: one.Name, Role: wire.Role(one.Role), Created: one.Created}
+		for _, session := range sessions {
+			if session.Name != one.Name {
+				continue
+			}
+			if view.Sessions++; view.Used == nil { // the last used is first
+				view.Used = session.Used
+			}
+		}
+		views[i] = view
 	}
 	return views, err
+}
+
+// Sessions lists those that go on.
+func (o *Operators) Sessions(ctx context.Context, by Caller) ([]wire.OpenSession, error) {
+	sessions, err := o.store.Operators.Sessions(ctx)
+	views := make([]wire.OpenSession, len(sessions))
+	for i, s := range sessions {
+		views[i] = wire.OpenSession{ID: s.ID, Name: s.Name, Role: wire.Role(s.Role), Created: s.Created, Expires: s.Expires, Used: s.Used, From: s.UsedFrom, Own: s.ID == by.TokenID}
+	}
+	return views, err
+}
+
+// EndSession ends a session of anybody's.
+func (o *Operators) EndSession(ctx context.Context, by, id string) error {
+	return o.store.Tx(ctx, func(tx *store.Store) error {
+		sessions, err := tx.Operators.Sessions(ctx)
+		if err != nil {
+			return err
+		}
+		at := slices.IndexFunc(sessions, func(s store.Token) bool { return s.ID == id })
+		if at < 0 {
+			return problem.New(problem.NotFound, "there is no session %s; it may have ended.", id)
+		}
+		if _, err := tx.Operators.DropToken(ctx, id); err != nil {
+			return err
+		}
+		return tx.Acts.Record(ctx, act.Act{Kind: act.EndSession, By: by, About: named(sessions[at].Name), Before: map[string]string{"address": sessions[at].UsedFrom}})
+	})
+}
+
+// SetRole gives an operator another role, which counts from the next request on. The last
+// administrator stays one.
+func (o *Operators) SetRole(ctx context.Context, by, name string, to wire.Role) error {
+	return o.store.Tx(ctx, func(tx *store.Store) error {
+		operators, err := tx.Operators.List(ctx)
+		if err != nil {
+			return err
+		}
+		at := slices.IndexFunc(operators, func(one store.Operator) bool { return one.Name == name })
+		if at < 0 {
+			return problem.New(problem.NotFound, "there is no operator %s.", name)
+		}
+		was := role{name, operators[at].Role}
+		if to != wire.Administrator && lastAdministrator(operators, name) {
+			return problem.New(problem.BadInput, "%s is the last administrator: give somebody else that role first.", name)
+		}
+		if _, err := tx.Operators.SetRole(ctx, name, string(to)); err != nil {
+			return err
+		}
+		return tx.Acts.Record(ctx, act.Act{Kind: act.SetRole, By: by, About: named(name), Before: was, After: role{name, string(to)}})
+	})
+}
+
+// lastAdministrator tells whether nobody but one is administrator.
+func lastAdministrator(operators []store.Operator, name string) bool {
+	return !slices.ContainsFunc(operators, func(one store.Operator) bool { return one.Name != name && wire.Role(one.Role) == wire.Administrator })
 }
 
 // Add adds somebody who can sign in.
@@ -193,16 +268,13 @@ func (o *Operators) Remove(ctx context.Context, by, name string) error {
 		if err != nil {
 			return err
 		}
-		others, was := 0, role{Name: name}
+		was := role{Name: name}
 		for _, one := range operators {
 			if one.Name == name {
 				was.Role = one.Role
 			}
-			if one.Name != name && wire.Role(one.Role) == wire.Administrator {
-				others++
-			}
 		}
-		if others == 0 {
+		if lastAdministrator(operators, name) {
 			return problem.New(problem.BadInput, "%s is the last administrator: add another one first.", name)
 		}
 		found, err := tx.Operators.Remove(ctx, name)

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"time"
+
+	"gorm.io/gorm"
 )
 
 // Operators are who may use the interface: people, their sessions, and tokens.
@@ -44,6 +46,9 @@ type Token struct {
 	CreatedBy string
 	Created   time.Time
 	Expires   time.Time
+	Purpose   string
+	Used      *time.Time // to the minute
+	UsedFrom  string     // the address
 }
 
 // AddToken keeps a token.
@@ -52,16 +57,53 @@ func (s Operators) AddToken(ctx context.Context, token *Token) error {
 	return s.with(ctx).Create(token).Error
 }
 
-// TokenBySecret returns the token a secret belongs to, if it is still valid.
+// TokenBySecret returns the token a secret belongs to, if it is still valid. The role of a
+// session is the one that its operator has now.
 func (s Operators) TokenBySecret(ctx context.Context, secret string) (Token, error) {
-	var token Token
-	return token, s.with(ctx).Where("hash = ? AND expires > now()", HashSecret(secret)).Take(&token).Error
+	var tokens []Token
+	err := s.raw(ctx, `SELECT t.*, CASE WHEN t.kind = 'session' THEN o.role ELSE t.role END AS role FROM tokens t LEFT JOIN operators o ON o.name = t.name
+		WHERE t.hash = ? AND t.expires > now() AND (t.kind <> 'session' OR o.name IS NOT NULL)`, HashSecret(secret)).Scan(&tokens).Error
+	if err == nil && len(tokens) == 0 {
+		err = gorm.ErrRecordNotFound
+	}
+	if err != nil {
+		return Token{}, err
+	}
+	return tokens[0], nil
+}
+
+// usedEvery is how exactly it is known when a token was used last.
+const usedEvery = time.Minute
+
+// Use notes that a token was used, where that is not known to the minute.
+func (s Operators) Use(ctx context.Context, token Token, address string) error {
+	if token.Used != nil && time.Since(*token.Used) < usedEvery && token.UsedFrom == address {
+		return nil
+	}
+	_, err := s.exec(ctx, `UPDATE tokens SET used = now(), used_from = ? WHERE id = ?`, address, token.ID)
+	return err
 }
 
 // Tokens lists tokens, without sessions.
 func (s Operators) Tokens(ctx context.Context) ([]Token, error) {
 	var tokens []Token
 	return tokens, s.with(ctx).Where("kind = 'token'").Order("created").Find(&tokens).Error
+}
+
+// Sessions lists the sessions that have not ended, the last used first.
+func (s Operators) Sessions(ctx context.Context) ([]Token, error) {
+	var sessions []Token
+	return sessions, s.raw(ctx, `SELECT t.*, o.role AS role FROM tokens t JOIN operators o ON o.name = t.name WHERE t.kind = 'session' AND t.expires > now()
+		ORDER BY coalesce(t.used, t.created) DESC, t.id`).Scan(&sessions).Error
+}
+
+// SetRole gives an operator another role; false when there is nobody of the name.
+func (s Operators) SetRole(ctx context.Context, name, role string) (bool, error) {
+	n, err := s.exec(ctx, `UPDATE operators SET role = ? WHERE name = ?`, role, name)
+	if err == nil {
+		err = s.Notify(ctx, Event{Kind: EventToken})
+	}
+	return n == 1, err
 }
 
 // TokenValid tells whether a token or session has not ended.

@@ -49,6 +49,12 @@ const places = [
   },
   { name: 'settings', label: 'Settings', path: 'M4 7h9M17 7h3M4 17h3M11 17h9M15 4.5v5M9 14.5v5' },
   { name: 'audit', label: 'Audit', path: 'M6 3h9l4 4v14H6zM15 3v4h4M9.5 12.5l2 2 3.5-4', operator: true },
+  {
+    name: 'operators',
+    label: 'Operators',
+    path: 'M8 4a3 3 0 1 0 .01 0zM3 20c0-4 2.2-6 5-6s5 2 5 6M17 9.5a2.5 2.5 0 1 0-.01 0zM17 9.5V20M17 16h3M17 13h2',
+    administrator: true,
+  },
   { name: 'cloud', label: 'Cloud', path: 'M7 18a4.5 4.5 0 0 1-.4-9A6 6 0 0 1 18 10.5a3.8 3.8 0 0 1-.5 7.5z' },
 ]
 
@@ -97,7 +103,9 @@ async function leave(): Promise<void> {
         ><img src="/icon.svg" alt="" width="26" height="26" />Kambrel</RouterLink
       >
       <RouterLink
-        v-for="place in places.filter((p) => !p.operator || session.may('operator'))"
+        v-for="place in places.filter((p) =>
+          p.administrator ? session.may('administrator') : !p.operator || session.may('operator'),
+        )"
         :key="place.name"
         class="place"
         :class="{ here: ($route.meta.place ?? $route.name) === place.name, first: place.first }"

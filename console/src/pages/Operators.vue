@@ -1,0 +1,347 @@
+<script setup lang="ts">
+// Who can sign in, who is signed in from where, and by which tokens programs come.
+import {
+  NAlert,
+  NButton,
+  NDataTable,
+  NForm,
+  NFormItem,
+  NInput,
+  NInputNumber,
+  NModal,
+  NPopconfirm,
+  NSelect,
+  useMessage,
+  type DataTableColumns,
+} from 'naive-ui'
+import { computed, h, reactive, ref } from 'vue'
+
+import { api, unwrap, type Schemas } from '../api/client'
+import Fault from '../parts/Fault.vue'
+import { useAct } from '../parts/use-act'
+import { useLoad } from '../parts/use-load'
+import { count, when } from '../parts/words'
+import { useSession } from '../state/session'
+
+type Role = Schemas['Operator']['role']
+
+const roles = [
+  { label: 'viewer: sees everything', value: 'viewer' },
+  { label: 'operator: runs, decides, repairs', value: 'operator' },
+  { label: 'administrator: settings, directories, operators', value: 'administrator' },
+]
+const session = useSession()
+const message = useMessage()
+const { busy, act } = useAct()
+const { data, failure, loading, again } = useLoad(async () => {
+  const [operators, sessions, tokens] = await Promise.all([
+    unwrap(api.GET('/api/v1/operators')),
+    unwrap(api.GET('/api/v1/sessions')),
+    unwrap(api.GET('/api/v1/tokens')),
+  ])
+  return { operators, sessions, tokens }
+}, [])
+
+/** Does something, says so, and looks again. */
+async function change(work: () => Promise<unknown>, said: string): Promise<boolean> {
+  const done = await act(async () => {
+    await work()
+    return true
+  })
+  if (done) message.success(said)
+  await again()
+  return Boolean(done)
+}
+
+const adds = ref(false)
+const person = reactive({ name: '', role: 'viewer' as Role, password: '' })
+async function add(): Promise<void> {
+  const { name, role, password } = person
+  if (
+    await change(
+      () => unwrap(api.POST('/api/v1/operators', { body: { name, role, password } })),
+      `${name} can sign in, as ${role}.`,
+    )
+  ) {
+    adds.value = false
+    Object.assign(person, { name: '', role: 'viewer', password: '' })
+  }
+}
+
+const renews = ref('')
+const renewed = ref('')
+async function renew(): Promise<void> {
+  const name = renews.value
+  const body = { password: renewed.value }
+  if (
+    await change(
+      () => unwrap(api.PUT('/api/v1/operators/{name}/password', { params: { path: { name } }, body })),
+      `${name} has a new password, and all sessions have ended.`,
+    )
+  ) {
+    renews.value = renewed.value = ''
+  }
+}
+
+const makes = ref(false)
+const token = reactive({ name: '', role: 'viewer' as Role, purpose: '', days: 365 })
+const secret = ref<Schemas['Token'] | null>(null)
+async function make(): Promise<void> {
+  const made = await act(() => unwrap(api.POST('/api/v1/tokens', { body: { ...token } })))
+  await again()
+  if (!made) return
+  makes.value = false
+  secret.value = made
+  Object.assign(token, { name: '', role: 'viewer', purpose: '', days: 365 })
+}
+const whole = computed(() => /^[a-z][a-z0-9.-]{0,62}$/.test(person.name) && person.password.length >= 10)
+
+const sure = (label: string, question: string, yes: () => void) =>
+  h(
+    NPopconfirm,
+    { onPositiveClick: yes },
+    { trigger: () => h(NButton, { size: 'tiny', disabled: busy.value }, () => label), default: () => question },
+  )
+
+const operators: DataTableColumns<Schemas['Operator']> = [
+  { title: 'Name', key: 'name', minWidth: 140 },
+  {
+    title: 'Role',
+    key: 'role',
+    width: 300,
+    render: (o) =>
+      h(NSelect, {
+        size: 'tiny',
+        value: o.role,
+        options: roles,
+        disabled: busy.value,
+        inputProps: { 'aria-label': `Role of ${o.name}` },
+        onUpdateValue: (role: Role) =>
+          void change(
+            () =>
+              unwrap(api.PUT('/api/v1/operators/{name}/role', { params: { path: { name: o.name } }, body: { role } })),
+            `${o.name} is ${role} from now on.`,
+          ),
+      }),
+  },
+  { title: 'Sessions', key: 'sessions', width: 90, render: (o) => (o.sessions ? String(o.sessions) : '–') },
+  { title: 'Last used', key: 'used', width: 150, render: (o) => (o.used ? when(o.used) : '–') },
+  { title: 'Since', key: 'created', width: 150, render: (o) => when(o.created) },
+  {
+    title: '',
+    key: 'act',
+    width: 210,
+    render: (o) =>
+      h('div', { class: 'row' }, [
+        h(NButton, { size: 'tiny', onClick: () => (renews.value = o.name) }, () => 'New password…'),
+        o.name === session.who?.name
+          ? null
+          : sure('Remove', `${o.name} can no longer sign in, and all their sessions end at once.`, () => {
+              void change(
+                () => unwrap(api.DELETE('/api/v1/operators/{name}', { params: { path: { name: o.name } } })),
+                `${o.name} is removed.`,
+              )
+            }),
+      ]),
+  },
+]
+
+const sessions: DataTableColumns<Schemas['OpenSession']> = [
+  {
+    title: 'Operator',
+    key: 'name',
+    minWidth: 140,
+    render: (s) => [s.name, s.own ? h('span', { class: 'quiet' }, ' (this one)') : ''],
+  },
+  { title: 'Role', key: 'role', width: 130 },
+  { title: 'Last used', key: 'used', width: 150, render: (s) => (s.used ? when(s.used) : '–') },
+  { title: 'From', key: 'from', width: 150, render: (s) => s.from ?? '–' },
+  { title: 'Signed in', key: 'created', width: 150, render: (s) => when(s.created) },
+  { title: 'Ends', key: 'expires', width: 175, render: (s) => when(s.expires) },
+  {
+    title: '',
+    key: 'act',
+    width: 90,
+    render: (s) =>
+      s.own
+        ? null
+        : sure('End', `${s.name} is signed out there at once.`, () => {
+            void change(
+              () => unwrap(api.DELETE('/api/v1/sessions/{id}', { params: { path: { id: s.id } } })),
+              'The session has ended.',
+            )
+          }),
+  },
+]
+
+const tokens: DataTableColumns<Schemas['Token']> = [
+  { title: 'Name', key: 'name', minWidth: 120 },
+  {
+    title: 'For',
+    key: 'purpose',
+    minWidth: 180,
+    render: (t) => t.purpose || h('span', { class: 'quiet' }, 'not said'),
+  },
+  { title: 'Role', key: 'role', width: 130 },
+  {
+    title: 'Last used',
+    key: 'used',
+    width: 150,
+    render: (t) => (t.used ? when(t.used) : h('span', { class: 'quiet' }, 'never')),
+  },
+  { title: 'From', key: 'from', width: 110, render: (t) => t.from || '–' },
+  { title: 'Made by', key: 'createdBy', width: 120 },
+  { title: 'Ends', key: 'expires', width: 175, render: (t) => when(t.expires) },
+  {
+    title: '',
+    key: 'act',
+    width: 90,
+    render: (t) =>
+      sure('End', `Whatever uses ${t.name} is refused from the next request on.`, () => {
+        void change(
+          () => unwrap(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id: t.id } } })),
+          `The token ${t.name} has ended.`,
+        )
+      }),
+  },
+]
+</script>
+
+<template>
+  <div>
+    <div class="page-head">
+      <h1>Operators</h1>
+      <span class="quiet">Who can sign in to Kambrel, who is signed in, and by which tokens programs come.</span>
+      <span class="push" />
+      <NButton size="small" @click="adds = true">Add operator…</NButton>
+      <NButton size="small" @click="makes = true">Make token…</NButton>
+    </div>
+    <Fault v-if="failure" :failure="failure" @again="again" />
+    <template v-else>
+      <NAlert
+        v-if="secret"
+        type="success"
+        closable
+        :title="`The token ${secret.name}, shown this once`"
+        class="gap"
+        @close="secret = null"
+      >
+        <code class="secret">{{ secret.secret }}</code>
+        <p class="quiet">It is {{ secret.role }} until {{ when(secret.expires) }}. Only a hash of it is kept.</p>
+      </NAlert>
+      <NDataTable
+        :columns="operators"
+        :data="data?.operators ?? []"
+        :loading="loading && !data"
+        :row-key="(o: Schemas['Operator']) => o.name"
+        size="small"
+      />
+      <h2>Sessions</h2>
+      <NDataTable
+        :columns="sessions"
+        :data="data?.sessions ?? []"
+        :loading="loading && !data"
+        :row-key="(s: Schemas['OpenSession']) => s.id"
+        size="small"
+      />
+      <h2>Tokens</h2>
+      <NDataTable
+        :columns="tokens"
+        :data="data?.tokens ?? []"
+        :loading="loading && !data"
+        :row-key="(t: Schemas['Token']) => t.id"
+        size="small"
+      >
+        <template #empty>No program has a token.</template>
+      </NDataTable>
+      <p class="quiet">
+        {{ count(data?.operators.length ?? 0, 'operator') }}. A role counts from the next request on; each act is in the
+        audit.
+      </p>
+    </template>
+    <NModal v-model:show="adds" preset="card" title="Add an operator" style="width: 460px">
+      <NForm @submit.prevent="add">
+        <NFormItem label="Name" :label-props="{ for: 'operator-name' }">
+          <NInput
+            v-model:value="person.name"
+            placeholder=""
+            :input-props="{ id: 'operator-name', autocomplete: 'off' }"
+          />
+        </NFormItem>
+        <NFormItem label="Role" :label-props="{ for: 'operator-role' }">
+          <NSelect v-model:value="person.role" :options="roles" :input-props="{ id: 'operator-role' }" />
+        </NFormItem>
+        <NFormItem label="First password, 10 characters at least" :label-props="{ for: 'operator-password' }">
+          <NInput
+            v-model:value="person.password"
+            type="password"
+            show-password-on="click"
+            placeholder=""
+            :input-props="{ id: 'operator-password', autocomplete: 'new-password' }"
+          />
+        </NFormItem>
+        <NButton type="primary" attr-type="submit" size="small" :disabled="!whole" :loading="busy">Add</NButton>
+      </NForm>
+    </NModal>
+    <NModal
+      :show="Boolean(renews)"
+      preset="card"
+      :title="`A new password for ${renews}`"
+      style="width: 460px"
+      @update:show="(on: boolean) => !on && (renews = '')"
+    >
+      <NForm @submit.prevent="renew">
+        <NFormItem label="New password, 10 characters at least" :label-props="{ for: 'operator-renewed' }">
+          <NInput
+            v-model:value="renewed"
+            type="password"
+            show-password-on="click"
+            placeholder=""
+            :input-props="{ id: 'operator-renewed', autocomplete: 'new-password' }"
+          />
+        </NFormItem>
+        <p class="quiet">All sessions of {{ renews }} end.</p>
+        <NButton type="primary" attr-type="submit" size="small" :disabled="renewed.length < 10" :loading="busy"
+          >Set</NButton
+        >
+      </NForm>
+    </NModal>
+    <NModal v-model:show="makes" preset="card" title="Make a token" style="width: 460px">
+      <NForm @submit.prevent="make">
+        <NFormItem label="Name" :label-props="{ for: 'token-name' }">
+          <NInput v-model:value="token.name" placeholder="" :input-props="{ id: 'token-name', autocomplete: 'off' }" />
+        </NFormItem>
+        <NFormItem label="What it is for" :label-props="{ for: 'token-purpose' }">
+          <NInput v-model:value="token.purpose" placeholder="" :input-props="{ id: 'token-purpose' }" />
+        </NFormItem>
+        <NFormItem label="Role, the least that it needs" :label-props="{ for: 'token-role' }">
+          <NSelect v-model:value="token.role" :options="roles" :input-props="{ id: 'token-role' }" />
+        </NFormItem>
+        <NFormItem label="Ends after days" :label-props="{ for: 'token-days' }">
+          <NInputNumber v-model:value="token.days" :min="1" :max="3650" :input-props="{ id: 'token-days' }" />
+        </NFormItem>
+        <NButton
+          type="primary"
+          attr-type="submit"
+          size="small"
+          :disabled="!token.name || !token.purpose"
+          :loading="busy"
+          >Make</NButton
+        >
+      </NForm>
+    </NModal>
+  </div>
+</template>
+
+<style scoped>
+.secret {
+  user-select: all;
+  overflow-wrap: anywhere;
+}
+.gap {
+  margin-bottom: 12px;
+}
+h2 {
+  margin: 22px 0 8px;
+}
+</style>

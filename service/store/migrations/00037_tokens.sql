@@ -1,0 +1,6 @@
+-- +goose Up
+-- What a token is for, and when and from where tokens and sessions were used last, to the minute.
+ALTER TABLE tokens ADD purpose text NOT NULL DEFAULT '', ADD used timestamptz, ADD used_from text NOT NULL DEFAULT '';
+
+-- +goose Down
+ALTER TABLE tokens DROP purpose, DROP used, DROP used_from;
