@@ -31,7 +31,11 @@ func newOperatorListCommand(d *deps) *cobra.Command {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.Operator, error) { return c.Operators(ctx) }, func(w io.Writer, operators []wire.Operator) error {
 				t := newTable("NAME", "ROLE", "SESSIONS", "LAST USED", "SINCE")
 				for _, o := range operators {
-					t.add(o.Name, o.Role, o.Sessions, when(o.Used), when(&o.Created))
+					name := o.Name
+					if o.Emergency {
+						name += " (emergency)"
+					}
+					t.add(name, o.Role, o.Sessions, when(o.Used), when(&o.Created))
 				}
 				return t.print(w)
 			})
@@ -41,13 +45,14 @@ func newOperatorListCommand(d *deps) *cobra.Command {
 
 func newOperatorAddCommand(d *deps) *cobra.Command {
 	var role, file string
+	var emergency bool
 	command := &cobra.Command{
 		Use: "add NAME", Short: "Add somebody who can sign in", Args: terminal.OneArgument("the operator's name"),
 		Long:    "Adds an operator. The password is asked for on a terminal, or read from\n--password-file, where - is standard input.",
 		Example: "  kambrel operator add ingrid --role operator",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return d.withPassword(cmd, file, "Password for "+args[0]+": ", func(c *client.Client, password string) error {
-				if err := c.AddOperator(cmd.Context(), wire.NewOperator{Name: args[0], Password: password, Role: wire.Role(role)}); err != nil {
+				if err := c.AddOperator(cmd.Context(), wire.NewOperator{Name: args[0], Password: password, Role: wire.Role(role), Emergency: emergency}); err != nil {
 					return err
 				}
 				_, err := fmt.Fprintf(cmd.OutOrStdout(), "%s can sign in, as %s.\n", args[0], role)
@@ -56,6 +61,7 @@ func newOperatorAddCommand(d *deps) *cobra.Command {
 		},
 	}
 	command.Flags().StringVar(&role, "role", string(wire.Viewer), "viewer, operator or administrator")
+	command.Flags().BoolVar(&emergency, "emergency", false, "for emergencies alone: everybody is told when it is used")
 	command.Flags().StringVar(&file, "password-file", "", "file that holds the password; - for standard input")
 	return command
 }

@@ -69,6 +69,8 @@ const (
 	AgentAtFault          Code = "agent-at-fault"
 	ChangesMissed         Code = "changes-missed"
 	CertificateEnds       Code = "certificate-ends"
+	SignInGuessed         Code = "sign-in-guessed"
+	EmergencyUsed         Code = "emergency-account-used"
 	AttributeHidden       Code = "attribute-hidden"
 	PasswordsClosed       Code = "passwords-closed"
 	EventRefused          Code = "event-refused"
@@ -166,6 +168,8 @@ var catalogue = []Kind{
 	{Cancelled, "Cancelled", "It was ended before it was done, because it was asked to or the draft changed.", "Start it again.", ""},
 	{PlainLDAP, "A directory is read without protection", "An agent reaches a directory by plain LDAP: the account's password and everything that is read can be seen on the network.", "Use ldaps:// or set startTLS in the agent's configuration, and take allowPlain out.", about.Agent},
 	{ChangesMissed, "A directory did not tell all its changes", "The directory answered that it had told every change, and a comparison found some that it had not. Everything was read then, so nothing is missing now.", "Look at how the directory server tracks changes (its sync overlay or change log, and what was loaded past it). Until that is right, changes may come as late as the next comparison.", about.Directory},
+	{SignInGuessed, "Somebody may be guessing passwords", "Many attempts to sign in to Kambrel were refused within an hour. They are slowed down for each name and address; whoever has signed in from an address before is not kept out by it.", "Ask those whose names were tried, and close the way of the addresses if nobody knows them. 'kambrel acts --kind sign-in --result refused' lists each attempt. It ends by itself an hour after the last.", about.Service},
+	{EmergencyUsed, "An account for emergencies was used", "Somebody has signed in by an account that is for emergencies alone.", "Make sure that whoever did it is known and was right to, and give the account a new password afterwards ('kambrel operator password NAME'). It ends by itself after a day.", about.Service},
 	{CertificateEnds, "A certificate ends soon", "The certificate by which the service, a directory or the cloud is known is valid for less than a month. After that nobody who checks it goes on: agents and browsers leave the service, and no run can read or write the other side.", "Renew it where it is kept: the service takes up new files of --tls-cert and --tls-key by itself; that of a directory or the cloud is its owner's. This ends by itself once the new one is met.", about.Service},
 	{PasswordsClosed, "Passwords do not reach a directory", "Passwords, changes or unlocking are switched on for the directory, and the way from the cloud to it is not open. Who tries is told at once that it was not done.", "Look at each step of the way with 'kambrel passwords state'; it says what to do.", about.Directory},
 	{Paused, "Paused by an operator", "An operator has stopped this, all or a part of it. Nothing is lost: what has changed meanwhile is taken up when it goes on.", "Let it go on with 'kambrel resume', or by the button beside the pause at the head of every page; a pause with a time ends by itself.", about.Service},

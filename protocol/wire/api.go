@@ -63,15 +63,18 @@ type NewOperator struct {
 	Name     string `json:"name" pattern:"^[a-z][a-z0-9.-]{0,62}$"`
 	Password string `json:"password" minLength:"10" maxLength:"72"`
 	Role     Role   `json:"role" enum:"viewer,operator,administrator"`
+	// Emergency is for an account that lies in a safe.
+	Emergency bool `json:"emergency,omitempty" doc:"It is for emergencies: everybody is told when it is used"`
 }
 
 // Operator is somebody who can sign in.
 type Operator struct {
-	Name     string     `json:"name"`
-	Role     Role       `json:"role" enum:"viewer,operator,administrator"`
-	Created  time.Time  `json:"created"`
-	Sessions int        `json:"sessions" doc:"How many go on"`
-	Used     *time.Time `json:"used,omitempty" doc:"When a session that goes on was used last, to the minute"`
+	Name      string     `json:"name"`
+	Role      Role       `json:"role" enum:"viewer,operator,administrator"`
+	Created   time.Time  `json:"created"`
+	Emergency bool       `json:"emergency,omitempty" doc:"It is for emergencies: everybody is told when it is used"`
+	Sessions  int        `json:"sessions" doc:"How many go on"`
+	Used      *time.Time `json:"used,omitempty" doc:"When a session that goes on was used last, to the minute"`
 }
 
 // NewRole gives an operator another role.
@@ -567,10 +570,20 @@ type Health struct {
 	Pins      int              `json:"pins" doc:"How many things were put back and stay so, whatever rules and scope say"`
 	Directory []DirectoryState `json:"directories"`
 	Passwords PasswordsState   `json:"passwords" doc:"The way by which passwords come from the cloud"`
+	// SignIns is what is to be told of who signed in or tried to.
+	SignIns SignIns `json:"signIns"`
 	// Certificates are those that end within a month.
 	Certificates []Certificate `json:"certificates" doc:"Those by which a service, a directory or the cloud is known, and which end within a month"`
 	// NoticesStuck is why people cannot be told.
 	NoticesStuck string `json:"noticesStuck,omitempty" doc:"Why notices do not get through"`
+}
+
+// SignIns is what is to be told of who signed in or tried to.
+type SignIns struct {
+	Refused   int      `json:"refused,omitempty" doc:"Attempts that were refused within the last hour"`
+	Names     []string `json:"names,omitempty" doc:"Whose names were tried, the most tried first"`
+	Addresses []string `json:"addresses,omitempty" doc:"From where"`
+	Emergency []string `json:"emergency,omitempty" doc:"Uses of accounts for emergencies within the last day, in words"`
 }
 
 // Certificate is one that ends soon.

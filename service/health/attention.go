@@ -43,6 +43,13 @@ func standing(h wire.Health) []store.NewProblem {
 			met(about.Thing{Type: about.Directory, Key: directory.Name}, problem.ChangesMissed, problem.Facts{Value: directory.Name, Count: directory.Missed})
 		}
 	}
+	if h.SignIns.Refused >= manyRefused {
+		met(about.Thing{Type: about.Service}, problem.SignInGuessed, problem.Facts{Answer: fmt.Sprintf("%d attempts were refused within an hour, of %s, from %s",
+			h.SignIns.Refused, strings.Join(h.SignIns.Names, ", "), strings.Join(h.SignIns.Addresses, ", "))})
+	}
+	if len(h.SignIns.Emergency) > 0 {
+		met(about.Thing{Type: about.Service}, problem.EmergencyUsed, problem.Facts{Answer: strings.Join(h.SignIns.Emergency, "; ")})
+	}
 	for thing, texts := range ending(h.Certificates) {
 		met(thing, problem.CertificateEnds, problem.Facts{Answer: strings.Join(texts, "; ")})
 	}

@@ -2,6 +2,7 @@ package health
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"time"
 
@@ -46,7 +47,7 @@ func New(s *store.Store, c *cloud.Client, w *jobs.Jobs, p *problems.Problems, wa
 // Now gathers the state of everything, and says what needs attention.
 func (e *Health) Now(ctx context.Context) (wire.Health, error) {
 	h := wire.Health{State: "well", Attention: []wire.Attention{}, Beside: []wire.Run{}, Going: []progress.Going{}, Agents: []wire.Agent{}, Directory: []wire.DirectoryState{}, Cloud: wire.CloudState{URL: e.cloud.URL()}}
-	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.way, e.notices, e.certificates, e.pauses, e.otherRuns, e.counts, e.leavers, e.readings, e.judge} {
+	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.way, e.notices, e.certificates, e.signIns, e.pauses, e.otherRuns, e.counts, e.leavers, e.readings, e.judge} {
 		if err := part(ctx, &h); err != nil {
 			return h, err
 		}
@@ -77,6 +78,9 @@ func (e *Health) Watch(ctx context.Context) error {
 		return err
 	}
 	if err := e.certificates(ctx, &h); err != nil {
+		return err
+	}
+	if err := e.signIns(ctx, &h); err != nil {
 		return err
 	}
 	return e.store.Problems.Watched(ctx, standing(h))
@@ -112,6 +116,28 @@ func (e *Health) certificates(ctx context.Context, h *wire.Health) error {
 	h.Certificates = views.List(ending, func(c store.Certificate) wire.Certificate {
 		return wire.Certificate{About: about.Thing{Type: c.Type, Key: c.Key}, Expires: c.Expires}
 	})
+	return err
+}
+
+const (
+	// guessedWithin is how long attempts to sign in are told of, and manyRefused how many are
+	// more than people mistype.
+	guessedWithin = time.Hour
+	manyRefused   = 10
+	// emergencyTold is how long it is told that an account for emergencies was used.
+	emergencyTold = 24 * time.Hour
+)
+
+// signIns is what is to be told of who signed in or tried to.
+func (e *Health) signIns(ctx context.Context, h *wire.Health) error {
+	var err error
+	if h.SignIns.Refused, h.SignIns.Names, h.SignIns.Addresses, err = e.store.Acts.RefusedSignIns(ctx, time.Now().Add(-guessedWithin)); err != nil {
+		return err
+	}
+	uses, err := e.store.Acts.EmergencySignIns(ctx, time.Now().Add(-emergencyTold))
+	for _, use := range uses {
+		h.SignIns.Emergency = append(h.SignIns.Emergency, fmt.Sprintf("%s from %s at %s", use.By, use.Origin, use.At.UTC().Format("2006-01-02 15:04 UTC")))
+	}
 	return err
 }
 

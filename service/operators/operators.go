@@ -184,7 +184,7 @@ func (o *Operators) List(ctx context.Context) ([]wire.Operator, error) {
 	sessions, err := o.store.Operators.Sessions(ctx)
 	views := make([]wire.Operator, len(operators))
 	for i, one := range operators {
-		view := wire.Operator{Name: one.Name, Role: wire.Role(one.Role), Created: one.Created}
+		view := wire.Operator{Name: one.Name, Role: wire.Role(one.Role), Created: one.Created, Emergency: one.Emergency}
 		for _, session := range sessions {
 			if session.Name != one.Name {
 				continue

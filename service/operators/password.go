@@ -54,7 +54,7 @@ func Add(ctx context.Context, s *store.Store, o wire.NewOperator) error {
 	if err != nil {
 		return err
 	}
-	return s.Operators.Add(ctx, &store.Operator{Name: o.Name, PasswordHash: hash, Role: string(o.Role)})
+	return s.Operators.Add(ctx, &store.Operator{Name: o.Name, PasswordHash: hash, Role: string(o.Role), Emergency: o.Emergency})
 }
 
 // SetPassword gives an operator a new password and ends all sessions but one.

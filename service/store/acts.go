@@ -174,3 +174,25 @@ func (s Acts) PassOn(ctx context.Context, stream string, limit int, pass func([]
 	})
 	return n, err
 }
+
+// RefusedSignIns counts attempts to sign in that were refused since a time, with whose names and
+// from which addresses, the most first and a few of each.
+func (s Acts) RefusedSignIns(ctx context.Context, since time.Time) (count int, names, addresses []string, err error) {
+	var row struct {
+		Count            int
+		Names, Addresses textArray
+	}
+	err = s.raw(ctx, `
+		WITH refused AS (SELECT by, after->>'address' AS address FROM acts WHERE at > @since AND kind = 'sign-in' AND result = 'refused')
+		SELECT (SELECT count(*) FROM refused) AS count,
+			(SELECT coalesce(array_agg(by ORDER BY n DESC, by), '{}') FROM (SELECT by, count(*) AS n FROM refused GROUP BY by ORDER BY n DESC, by LIMIT 3) t) AS names,
+			(SELECT coalesce(array_agg(address ORDER BY n DESC, address), '{}') FROM (SELECT address, count(*) AS n FROM refused WHERE address <> '' GROUP BY address ORDER BY n DESC, address LIMIT 3) t) AS addresses`,
+		map[string]any{"since": since}).Scan(&row).Error
+	return row.Count, row.Names, row.Addresses, err
+}
+
+// EmergencySignIns are the uses of accounts for emergencies since a time.
+func (s Acts) EmergencySignIns(ctx context.Context, since time.Time) ([]Act, error) {
+	var list []Act
+	return list, s.raw(ctx, `SELECT a.* FROM acts a JOIN operators o ON o.name = a.by AND o.emergency WHERE a.at > ? AND a.kind = 'sign-in' AND a.result = 'done' ORDER BY a.id DESC LIMIT 5`, since).Scan(&list).Error
+}

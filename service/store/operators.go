@@ -16,6 +16,7 @@ type Operator struct {
 	PasswordHash string
 	Role         string
 	Created      time.Time
+	Emergency    bool // everybody is told when it is used
 }
 
 // List lists all operators by name.

@@ -3,6 +3,7 @@
 import {
   NAlert,
   NButton,
+  NCheckbox,
   NDataTable,
   NForm,
   NFormItem,
@@ -18,6 +19,7 @@ import { computed, h, reactive, ref } from 'vue'
 
 import { api, unwrap, type Schemas } from '../api/client'
 import Fault from '../parts/Fault.vue'
+import Tag from '../parts/Tag.vue'
 import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { count, when } from '../parts/words'
@@ -54,17 +56,17 @@ async function change(work: () => Promise<unknown>, said: string): Promise<boole
 }
 
 const adds = ref(false)
-const person = reactive({ name: '', role: 'viewer' as Role, password: '' })
+const person = reactive({ name: '', role: 'viewer' as Role, password: '', emergency: false })
 async function add(): Promise<void> {
-  const { name, role, password } = person
+  const { name, role, password, emergency } = person
   if (
     await change(
-      () => unwrap(api.POST('/api/v1/operators', { body: { name, role, password } })),
+      () => unwrap(api.POST('/api/v1/operators', { body: { name, role, password, emergency } })),
       `${name} can sign in, as ${role}.`,
     )
   ) {
     adds.value = false
-    Object.assign(person, { name: '', role: 'viewer', password: '' })
+    Object.assign(person, { name: '', role: 'viewer', password: '', emergency: false })
   }
 }
 
@@ -104,7 +106,12 @@ const sure = (label: string, question: string, yes: () => void) =>
   )
 
 const operators: DataTableColumns<Schemas['Operator']> = [
-  { title: 'Name', key: 'name', minWidth: 140 },
+  {
+    title: 'Name',
+    key: 'name',
+    minWidth: 140,
+    render: (o) => (o.emergency ? [o.name, ' ', h(Tag, { text: 'for emergencies', tone: 'warning' })] : o.name),
+  },
   {
     title: 'Role',
     key: 'role',
@@ -280,6 +287,9 @@ const tokens: DataTableColumns<Schemas['Token']> = [
             :input-props="{ id: 'operator-password', autocomplete: 'new-password' }"
           />
         </NFormItem>
+        <p>
+          <NCheckbox v-model:checked="person.emergency">For emergencies: everybody is told when it is used</NCheckbox>
+        </p>
         <NButton type="primary" attr-type="submit" size="small" :disabled="!whole" :loading="busy">Add</NButton>
       </NForm>
     </NModal>

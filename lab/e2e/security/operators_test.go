@@ -1,13 +1,16 @@
 package security_test
 
 import (
+	"net/url"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/lab/e2e/worldtest"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -68,4 +71,54 @@ func TestRolesSessionsAndTokensAreEndedAtOnce(t *testing.T) {
 	require.Zero(t, status, stderr)
 	_, _, err = client.Login(t.Context(), w.URL, wire.Credentials{Name: "ingrid", Password: "Anchor-Chain-99"})
 	require.NoError(t, err)
+}
+
+// TestGuessingAndEmergenciesAreTold tries many passwords, and signs in by the account from the
+// safe: both are problems of which people are told.
+func TestGuessingAndEmergenciesAreTold(t *testing.T) {
+	t.Parallel()
+	w := worldtest.NewWith(t, "", worldtest.Options{Bare: true})
+	told := func() map[string]string {
+		health, err := w.Client.Health(t.Context())
+		require.NoError(t, err)
+		codes := map[string]string{}
+		for _, one := range health.Attention {
+			codes[one.Code] = one.Detail
+		}
+		return codes
+	}
+	const password = "From-The-Safe-88"
+	_, stderr, status := worldtest.KambrelWith(t, t.TempDir(), t.TempDir(), password, []string{"KAMBREL_SERVICE=" + w.URL, "KAMBREL_TOKEN=" + w.Client.Token()}, "operator", "add", "glass-case", "--role", "administrator", "--emergency", "--password-file", "-")
+	require.Zero(t, status, stderr)
+	w.Says([]string{"operator", "list"}, "glass-case (emergency)")
+	for range 3 {
+		_, _, err := client.Login(t.Context(), w.URL, wire.Credentials{Name: "administrator", Password: "mistyped once"})
+		require.Error(t, err)
+	}
+	assert.NotContains(t, told(), string(problem.SignInGuessed), "people mistype")
+	refused, slowed := 3, 0
+	for i := range 100 {
+		_, _, err := client.Login(t.Context(), w.URL, wire.Credentials{Name: []string{"administrator", "ingrid", "glass-case"}[i%3], Password: "Guess-Number-" + strings.Repeat("x", i%9)})
+		require.Error(t, err)
+		if strings.Contains(err.Error(), "too many attempts") {
+			slowed++
+		} else {
+			refused++
+		}
+	}
+	assert.Greater(t, slowed, 80)
+	assert.GreaterOrEqual(t, refused, 10)
+	assert.Contains(t, told()[string(problem.SignInGuessed)], "from 127.0.0.1")
+	assert.Contains(t, told()[string(problem.SignInGuessed)], "glass-case")
+	assert.NotContains(t, told(), string(problem.EmergencyUsed))
+	require.Eventually(t, func() bool { // it is slowed down like any other
+		_, _, err := client.Login(t.Context(), w.URL, wire.Credentials{Name: "glass-case", Password: password})
+		return err == nil
+	}, time.Minute, 500*time.Millisecond)
+	assert.Contains(t, told()[string(problem.EmergencyUsed)], "glass-case from 127.0.0.1")
+	soon(t, func() bool {
+		list, err := w.Client.Problems(t.Context(), url.Values{"code": {string(problem.EmergencyUsed)}})
+		require.NoError(t, err)
+		return list.Total == 1
+	}, "it is kept as a problem, so that people are mailed")
 }
