@@ -102,8 +102,21 @@ func report(all []figures, at time.Time, plot string) string {
 	if plot != "" {
 		fmt.Fprintf(&b, "\n![How the times grow with the number of people](%s)\n", filepath.Base(plot))
 	}
+	b.WriteString(onPaper(all))
 	b.WriteString(recipe)
 	return b.String()
+}
+
+// onPaper carries the last step of ten times the people on by one more.
+func onPaper(all []figures) string {
+	if len(all) < 2 || all[len(all)-1].People != 10*all[len(all)-2].People {
+		return ""
+	}
+	before, last := all[len(all)-2], all[len(all)-1]
+	next := func(of func(figures) float64) float64 { return of(last) * of(last) / of(before) }
+	return fmt.Sprintf("\n## %s people, on paper\n\nIf each figure grows by the factor of the last step once more: a first run of %.1f hours, a database of %.0f GB, a service of %.1f GB. "+
+		"A delta, a live change, why and find look things up by index, so they take about what they take now while the indexes fit into memory; counts of all, rehearsals and surveys look at everybody and take ten times as long.\n",
+		thousands(10*last.People), next(func(f figures) float64 { return f.FirstRun })/3600, next(func(f figures) float64 { return f.DatabaseMB })/1000, next(func(f figures) float64 { return f.ServiceMB })/1000)
 }
 
 // recipe tells how to find out where time goes.
