@@ -131,6 +131,7 @@ func (s *Service) Start(ctx context.Context) error {
 		}
 	}
 	s.listen.Go(func() { s.Store.Listen(listening, s.Events.Broadcast) })
+	s.listen.Go(func() { s.Health.MeetCertificates(listening) })
 	s.Surveys.Start(ctx)
 	// A shadow takes no events off the cloud, and tells nobody what the other has told.
 	if !s.shadow {

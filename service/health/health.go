@@ -3,12 +3,14 @@ package health
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"slices"
 	"time"
 
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/certificates"
@@ -74,9 +76,6 @@ func (e *Health) Watch(ctx context.Context) error {
 	if err := e.notices(ctx, &h); err != nil {
 		return err
 	}
-	if err := e.meetCertificates(ctx); err != nil {
-		return err
-	}
 	if err := e.certificates(ctx, &h); err != nil {
 		return err
 	}
@@ -139,6 +138,25 @@ func (e *Health) signIns(ctx context.Context, h *wire.Health) error {
 		h.SignIns.Emergency = append(h.SignIns.Emergency, fmt.Sprintf("%s from %s at %s", use.By, use.Origin, use.At.UTC().Format("2006-01-02 15:04 UTC")))
 	}
 	return err
+}
+
+// certificatesEvery is how often it is kept until when certificates are valid.
+const certificatesEvery = 3 * time.Second
+
+// MeetCertificates keeps until when certificates are valid, until ctx ends. Each service does
+// it for its own, whichever of them watches how things stand.
+func (e *Health) MeetCertificates(ctx context.Context) {
+	ticker := time.NewTicker(certificatesEvery)
+	defer ticker.Stop()
+	for ctx.Err() == nil {
+		if err := e.meetCertificates(ctx); err != nil && ctx.Err() == nil { // as while the database is away
+			slog.Debug("keep until when certificates are valid", logkey.Error, err)
+		}
+		select {
+		case <-ctx.Done():
+		case <-ticker.C:
+		}
+	}
 }
 
 // meetCertificates keeps until when this service's own is valid, and that of the cloud; those
