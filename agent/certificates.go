@@ -53,9 +53,8 @@ func (w work) open(ctx context.Context) (*directory.Session, error) {
 // Authorities are the certificates that a service shows, of which a person has to compare one
 // before it is believed.
 type Authorities struct {
-	Host    string
-	shown   []*x509.Certificate // the service's own first
-	trusted bool
+	Host  string
+	shown []*x509.Certificate // the service's own first
 }
 
 const handshakeWithin = 10 * time.Second
@@ -79,9 +78,7 @@ func Shown(ctx context.Context, service string) (Authorities, error) {
 		return Authorities{}, fmt.Errorf("the service at %s cannot be reached: %w", service, err)
 	}
 	defer conn.Close()
-	a := Authorities{Host: parsed.Hostname(), shown: conn.(*tls.Conn).ConnectionState().PeerCertificates}
-	a.trusted = a.verify(nil) == nil
-	return a, nil
+	return Authorities{Host: parsed.Hostname(), shown: conn.(*tls.Conn).ConnectionState().PeerCertificates}, nil
 }
 
 // verify checks the service's own certificate for its host, by the system's authorities or by
@@ -113,7 +110,7 @@ func (a Authorities) VouchedBy(authority string) bool {
 }
 
 // Trusted tells whether this host's own authorities vouch for the service.
-func (a Authorities) Trusted() bool { return a.trusted }
+func (a Authorities) Trusted() bool { return a.verify(nil) == nil }
 
 // Fingerprint is the SHA-256 of the topmost certificate that is shown, as browsers and openssl
 // write it.

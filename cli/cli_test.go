@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/reason"
@@ -51,7 +52,7 @@ func run(args ...string) (string, int) {
 	root.SetOut(&out)
 	root.SetErr(&out)
 	root.SetArgs(args)
-	code := status(root.Execute(), &out)
+	code := terminal.ExitStatus(root.Execute(), &out)
 	return out.String(), code
 }
 

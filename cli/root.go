@@ -7,13 +7,9 @@ package cli
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
-	"os"
-	"os/signal"
 	"slices"
-	"syscall"
 
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
@@ -29,9 +25,7 @@ type deps struct {
 }
 
 // statusError ends the program with a status; its text was shown already.
-type statusError int
-
-func (s statusError) Error() string { return fmt.Sprintf("exit status %d", int(s)) }
+type statusError = terminal.Status
 
 const (
 	statusFailed   = 1
@@ -39,24 +33,7 @@ const (
 )
 
 // Execute runs the program and returns its exit status.
-func Execute() int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
-	root := NewRoot()
-	return status(root.ExecuteContext(ctx), root.ErrOrStderr())
-}
-
-func status(err error, to io.Writer) int {
-	var ended statusError
-	switch {
-	case err == nil:
-		return 0
-	case errors.As(err, &ended):
-		return int(ended)
-	}
-	fmt.Fprintln(to, "kambrel:", terminal.Clean(err.Error()))
-	return statusFailed
-}
+func Execute() int { return terminal.Execute(NewRoot()) }
 
 // NewRoot builds the whole command line.
 func NewRoot() *cobra.Command {

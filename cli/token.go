@@ -31,40 +31,48 @@ func newSessionCommand(d *deps) *cobra.Command {
 				return t.print(w)
 			})
 		},
-	}, &cobra.Command{
-		Use: "end ID", Short: "End a session at once", Args: terminal.OneArgument("the session's id, or how it begins"), Example: "  kambrel session end 4f1c9a2e",
+	}, newEndCommand(d, "session", "End a session at once", "The session of %s has ended.\n", func(ctx context.Context, c *client.Client) (map[string]string, error) {
+		sessions, err := c.Sessions(ctx)
+		names := map[string]string{}
+		for _, s := range sessions {
+			names[s.ID] = s.Name
+		}
+		return names, err
+	}, (*client.Client).EndSession))
+	return command
+}
+
+// newEndCommand ends one of what is listed by id, which may be given by how it begins. list
+// gives the names by id.
+func newEndCommand(d *deps, what, short, said string, list func(context.Context, *client.Client) (map[string]string, error), end func(*client.Client, context.Context, string) error) *cobra.Command {
+	return &cobra.Command{
+		Use: "end ID", Short: short, Args: terminal.OneArgument("the " + what + "'s id, or how it begins"), Example: "  kambrel " + what + " end 4f1c9a2e",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := d.client()
 			if err != nil {
 				return err
 			}
-			sessions, err := c.Sessions(cmd.Context())
+			names, err := list(cmd.Context(), c)
 			if err != nil {
 				return err
 			}
-			ids := make([]string, len(sessions))
-			names := map[string]string{}
-			for i, s := range sessions {
-				ids[i], names[s.ID] = s.ID, s.Name
-			}
-			id, err := begunBy(ids, args[0], "session")
+			id, err := begunBy(names, args[0], what)
 			if err != nil {
 				return err
 			}
-			if err := c.EndSession(cmd.Context(), id); err != nil {
+			if err := end(c, cmd.Context(), id); err != nil {
 				return err
 			}
-			_, err = fmt.Fprintf(cmd.OutOrStdout(), "The session of %s has ended.\n", names[id])
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), said, names[id])
 			return err
 		},
-	})
-	return command
+	}
 }
 
 // begunBy is the one id that begins so.
-func begunBy(ids []string, text, what string) (string, error) {
+func begunBy(names map[string]string, text, what string) (string, error) {
 	var found []string
-	for _, id := range ids {
+	for id := range names {
 		if strings.HasPrefix(id, text) {
 			found = append(found, id)
 		}
@@ -129,31 +137,12 @@ hash of it is kept.`,
 }
 
 func newTokenEndCommand(d *deps) *cobra.Command {
-	return &cobra.Command{
-		Use: "end ID", Short: "End a token at once", Args: terminal.OneArgument("the token's id, or how it begins"), Example: "  kambrel token end 4f1c9a2e",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			tokens, err := c.Tokens(cmd.Context())
-			if err != nil {
-				return err
-			}
-			ids := make([]string, len(tokens))
-			names := map[string]string{}
-			for i, one := range tokens {
-				ids[i], names[one.ID] = one.ID, one.Name
-			}
-			id, err := begunBy(ids, args[0], "token")
-			if err != nil {
-				return err
-			}
-			if err := c.EndToken(cmd.Context(), id); err != nil {
-				return err
-			}
-			_, err = fmt.Fprintf(cmd.OutOrStdout(), "The token %s has ended.\n", names[id])
-			return err
-		},
-	}
+	return newEndCommand(d, "token", "End a token at once", "The token %s has ended.\n", func(ctx context.Context, c *client.Client) (map[string]string, error) {
+		tokens, err := c.Tokens(ctx)
+		names := map[string]string{}
+		for _, one := range tokens {
+			names[one.ID] = one.Name
+		}
+		return names, err
+	}, (*client.Client).EndToken)
 }

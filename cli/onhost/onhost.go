@@ -3,13 +3,10 @@
 package onhost
 
 import (
-	"context"
 	"fmt"
 	"os"
-	"os/signal"
 	"path/filepath"
 	"strings"
-	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -217,8 +214,6 @@ agent that runs takes all of it up at once.`,
 // Execute runs the command line of a host that has the agent alone, and returns its exit
 // status.
 func Execute() int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
 	root := &cobra.Command{
 		Use: "kambrel", Short: "The agent of Kambrel", Version: version.Number, SilenceUsage: true, SilenceErrors: true,
 		Long: "The agent of Kambrel on its host, beside a directory. It connects outward only, to the\nservice, and holds the directory's password.\n\nExit status: 0 done, 1 failed.",
@@ -226,9 +221,5 @@ func Execute() int {
 	agents := &cobra.Command{Use: "agent", Short: "Enrol the agent, tell it of directories, and run it"}
 	agents.AddCommand(Commands()...)
 	root.AddCommand(agents)
-	if err := root.ExecuteContext(ctx); err != nil {
-		fmt.Fprintln(root.ErrOrStderr(), "kambrel:", terminal.Clean(err.Error()))
-		return 1
-	}
-	return 0
+	return terminal.Execute(root)
 }

@@ -12,11 +12,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"filippo.io/age"
@@ -31,8 +31,9 @@ const (
 	tlsFolder   = "tls/"
 )
 
-// tlsFiles are those of the service's own authority and certificate.
-var tlsFiles = []string{"ca.pem", "ca.key", "service.pem", "service.key"}
+// partNames are the files that a backup may hold behind its first, in their order: the records,
+// and the service's own authority and certificate.
+var partNames = []string{recordsName, tlsFolder + "ca.pem", tlsFolder + "ca.key", tlsFolder + "service.pem", tlsFolder + "service.key"}
 
 // About says what a backup holds.
 type About struct {
@@ -79,10 +80,10 @@ func Write(ctx context.Context, from Source, file string) (About, error) {
 	if err := dump(ctx, from.DSN, parts[recordsName]); err != nil {
 		return about, err
 	}
-	for _, name := range tlsFiles {
-		path := filepath.Join(from.TLSFolder, name)
+	for _, name := range partNames[1:] {
+		path := filepath.Join(from.TLSFolder, filepath.Base(name))
 		if _, err := os.Stat(path); err == nil {
-			parts[tlsFolder+name] = path
+			parts[name] = path
 		}
 	}
 	for name, path := range parts {
@@ -113,10 +114,10 @@ func recipientOf(text string) (age.Recipient, error) {
 }
 
 // archive writes the parts, and returns the sum of the file.
-func archive(about About, parts map[string]string, file string, recipient age.Recipient) (sum []byte, err error) {
+func archive(about About, parts map[string]string, file string, recipient age.Recipient) (sum string, err error) {
 	out, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
-		return nil, err
+		return "", err
 	}
 	defer func() { err = errors.Join(err, out.Close()) }()
 	digest := sha256.New()
@@ -125,40 +126,32 @@ func archive(about About, parts map[string]string, file string, recipient age.Re
 	if recipient != nil {
 		sealed, err := age.Encrypt(to, recipient)
 		if err != nil {
-			return nil, err
+			return "", err
 		}
 		to, closers = sealed, append(closers, sealed)
 	}
 	tarred := tar.NewWriter(to)
 	text, err := json.MarshalIndent(about, "", "  ")
 	if err != nil {
-		return nil, err
+		return "", err
 	}
 	if err := add(tarred, aboutName, about.Made, int64(len(text)), bytes.NewReader(text)); err != nil {
-		return nil, err
+		return "", err
 	}
-	for _, name := range append([]string{recordsName}, prefixed(tlsFiles)...) {
+	for _, name := range partNames {
 		if parts[name] == "" {
 			continue
 		}
 		if err := addFile(tarred, name, parts[name], about.Made); err != nil {
-			return nil, err
+			return "", err
 		}
 	}
 	for _, closer := range append([]io.Closer{tarred}, closers...) {
 		if err := closer.Close(); err != nil {
-			return nil, err
+			return "", err
 		}
 	}
-	return digest.Sum(nil), out.Sync()
-}
-
-func prefixed(names []string) []string {
-	out := make([]string, len(names))
-	for i, name := range names {
-		out[i] = tlsFolder + name
-	}
-	return out
+	return hex.EncodeToString(digest.Sum(nil)), out.Sync()
 }
 
 func addFile(to *tar.Writer, name, path string, made time.Time) error {
@@ -184,25 +177,22 @@ func add(to *tar.Writer, name string, made time.Time, size int64, from io.Reader
 
 // check reads a backup again: the file as it is on the disk, and, where that can be read, each
 // part.
-func check(file string, sum []byte, readable bool) error {
-	in, err := os.Open(file)
+func check(file, sum string, readable bool) error {
+	found, err := sumOf(file)
 	if err != nil {
 		return err
 	}
-	defer in.Close()
-	digest := sha256.New()
-	if _, err := io.Copy(digest, in); err != nil {
-		return err
-	}
-	if !bytes.Equal(digest.Sum(nil), sum) {
+	if found != sum {
 		return errors.New("the file on the disk is not what was written")
 	}
 	if !readable {
 		return nil
 	}
-	if _, err := in.Seek(0, io.SeekStart); err != nil {
+	in, err := os.Open(file)
+	if err != nil {
 		return err
 	}
+	defer in.Close()
 	_, err = unpack(in, func(string) (io.WriteCloser, error) { return discarded{io.Discard}, nil })
 	return err
 }
@@ -236,7 +226,7 @@ func unpack(from io.Reader, place func(name string) (io.WriteCloser, error)) (Ab
 			return about, problem.Wrap(problem.BadInput, err, "the backup is cut short or damaged")
 		}
 		sum, known := left[head.Name]
-		if !known || head.Typeflag != tar.TypeReg || !ours(head.Name) {
+		if !known || head.Typeflag != tar.TypeReg || !slices.Contains(partNames, head.Name) {
 			return about, problem.New(problem.BadInput, "the backup holds %q, which no backup holds: it was changed.", head.Name)
 		}
 		delete(left, head.Name)
@@ -266,22 +256,13 @@ func unpackOne(from io.Reader, name, sum string, place func(name string) (io.Wri
 	return nil
 }
 
-func ours(name string) bool {
-	for _, file := range tlsFiles {
-		if name == tlsFolder+file {
-			return true
-		}
-	}
-	return name == recordsName
-}
-
 func sumOf(file string) (string, error) {
 	in, err := os.Open(file)
 	if err != nil {
 		return "", err
 	}
 	defer in.Close()
-	var digest hash.Hash = sha256.New()
+	digest := sha256.New()
 	if _, err := io.Copy(digest, in); err != nil {
 		return "", err
 	}

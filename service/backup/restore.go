@@ -117,7 +117,8 @@ func bringAuthority(from, to string) (bool, error) {
 	if err := os.MkdirAll(to, 0o755); err != nil {
 		return false, err
 	}
-	for _, name := range tlsFiles {
+	for _, part := range partNames[1:] {
+		name := filepath.Base(part)
 		text, err := os.ReadFile(filepath.Join(from, name))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue

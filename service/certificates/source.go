@@ -53,7 +53,7 @@ func Own(folder string, names []string) (*Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Source{authority: authority, names: names}
+	s := &Source{authority: authority, names: names, certFile: filepath.Join(folder, "service.pem"), keyFile: filepath.Join(folder, "service.key")}
 	return s, s.issue()
 }
 
@@ -62,7 +62,6 @@ func (s *Source) Authority() *Authority { return s.authority }
 
 // issue makes the certificate where there is none that still serves.
 func (s *Source) issue() error {
-	s.certFile, s.keyFile = filepath.Join(s.authority.folder, "service.pem"), filepath.Join(s.authority.folder, "service.key")
 	if err := s.read(); err == nil && s.serves(s.now.Leaf) {
 		return nil
 	}

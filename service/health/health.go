@@ -61,26 +61,10 @@ func (e *Health) Now(ctx context.Context) (wire.Health, error) {
 // called all the time, so it looks at nothing that grows with the directories.
 func (e *Health) Watch(ctx context.Context) error {
 	var h wire.Health
-	if err := e.lastRun(ctx, &h); err != nil {
-		return err
-	}
-	if err := e.connections(ctx, &h); err != nil {
-		return err
-	}
-	if err := e.way(ctx, &h); err != nil {
-		return err
-	}
-	if err := e.pauses(ctx, &h); err != nil {
-		return err
-	}
-	if err := e.notices(ctx, &h); err != nil {
-		return err
-	}
-	if err := e.certificates(ctx, &h); err != nil {
-		return err
-	}
-	if err := e.signIns(ctx, &h); err != nil {
-		return err
+	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.way, e.pauses, e.notices, e.certificates, e.signIns} {
+		if err := part(ctx, &h); err != nil {
+			return err
+		}
 	}
 	return e.store.Problems.Watched(ctx, standing(h))
 }

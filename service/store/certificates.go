@@ -25,9 +25,12 @@ const stillSeen = "interval '2 days'"
 
 // Keep takes in what somebody has seen; again it is written only every hour.
 func (s Certificates) Keep(ctx context.Context, c Certificate) error {
-	_, err := s.exec(ctx, `INSERT INTO certificates (type, key, seen_by, expires) VALUES (?, ?, ?, ?)
-		ON CONFLICT (type, key, seen_by) DO UPDATE SET expires = excluded.expires, seen = now()
-		WHERE certificates.expires <> excluded.expires OR certificates.seen < now() - interval '1 hour'`, string(c.Type), c.Key, c.SeenBy, c.Expires)
+	// It is told every few seconds, so it is looked at first: ON CONFLICT alone locks the row,
+	// which is a write.
+	_, err := s.exec(ctx, `INSERT INTO certificates (type, key, seen_by, expires) SELECT (@type)::text, (@key)::text, (@by)::text, (@expires)::timestamptz
+		WHERE NOT EXISTS (SELECT FROM certificates WHERE type = (@type) AND key = (@key) AND seen_by = (@by) AND expires = (@expires) AND seen > now() - interval '1 hour')
+		ON CONFLICT (type, key, seen_by) DO UPDATE SET expires = excluded.expires, seen = now()`,
+		map[string]any{"type": string(c.Type), "key": c.Key, "by": c.SeenBy, "expires": c.Expires})
 	return err
 }
 

@@ -6,9 +6,6 @@ import (
 	"io/fs"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/stdlib"
-
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/pause"
@@ -70,15 +67,11 @@ func CheckSchema(version int64) error {
 
 // looking works on a database without bringing its tables up to date.
 func looking(ctx context.Context, dsn string, look func(*sql.DB) error) error {
-	config, err := pgx.ParseConfig(dsn)
+	pool, err := connect(ctx, dsn, nil)
 	if err != nil {
-		return problem.New(problem.BadInput, "the database connection cannot be read: write postgres://user@host:port/name")
+		return err
 	}
-	pool := stdlib.OpenDB(*config)
 	defer pool.Close()
-	if err := pool.PingContext(ctx); err != nil {
-		return problem.Wrap(problem.DatabaseUnreachable, err, "%s:%d", config.Host, config.Port)
-	}
 	return look(pool)
 }
 
@@ -91,6 +84,7 @@ func (s *session) BeRestored(ctx context.Context, made time.Time) error {
 			`UPDATE directory_states SET cookie = NULL`,
 			`DELETE FROM cloud_state`,
 			`DELETE FROM tokens WHERE kind = 'session'`,
+			`DELETE FROM pauses WHERE of = 'everything'`, // the one that follows begins now
 		} {
 			if _, err := tx.Runs.exec(ctx, statement); err != nil {
 				return err
@@ -98,9 +92,6 @@ func (s *session) BeRestored(ctx context.Context, made time.Time) error {
 		}
 		at := made.UTC().Format("2006-01-02 15:04 UTC")
 		if err := tx.Pauses.Set(ctx, pause.Pause{Of: pause.Everything, By: ByRestore, Reason: "the records are those of a backup of " + at + "; look at the rehearsal that was begun since, and resume when it shows what you expect"}); err != nil {
-			return err
-		}
-		if _, err := tx.Runs.exec(ctx, `UPDATE pauses SET since = now() WHERE by = ?`, ByRestore); err != nil {
 			return err
 		}
 		return tx.Acts.Record(ctx, act.Act{Kind: act.RestoreRecords, By: "host", About: about.Thing{Type: about.Service}, Note: "from a backup of " + at})

@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"net"
 	"net/url"
 	"strings"
@@ -125,25 +126,38 @@ func (s *session) all() *Store {
 // most connections that one service takes for its records.
 const connections = 16
 
-// Open connects and brings the schema up to date.
-func Open(ctx context.Context, dsn string) (*Store, error) {
+var errConnection = problem.New(problem.BadInput, "the database connection cannot be read: write postgres://user@host:port/name")
+
+// connect makes a pool of connections to a database that answers.
+func connect(ctx context.Context, dsn string, parameters map[string]string) (*sql.DB, error) {
 	config, err := pgx.ParseConfig(dsn)
 	if err != nil {
-		return nil, problem.New(problem.BadInput, "the database connection cannot be read: write postgres://user@host:port/name")
+		return nil, errConnection
 	}
-	// A plan made while the tables were small would be kept for prepared
-	// statements and scan them when they are large.
-	config.RuntimeParams["plan_cache_mode"] = "force_custom_plan"
-	// A service that was stopped in the middle of a transaction must not keep its
-	// locks from the one that takes over.
-	config.RuntimeParams["idle_in_transaction_session_timeout"] = milliseconds(idleTransaction)
+	maps.Copy(config.RuntimeParams, parameters)
 	pool := stdlib.OpenDB(*config)
-	pool.SetMaxOpenConns(connections)
-	pool.SetMaxIdleConns(connections)
 	if err := pool.PingContext(ctx); err != nil {
 		_ = pool.Close()
 		return nil, problem.Wrap(problem.DatabaseUnreachable, err, "%s:%d", config.Host, config.Port)
 	}
+	return pool, nil
+}
+
+// Open connects and brings the schema up to date.
+func Open(ctx context.Context, dsn string) (*Store, error) {
+	pool, err := connect(ctx, dsn, map[string]string{
+		// A plan made while the tables were small would be kept for prepared
+		// statements and scan them when they are large.
+		"plan_cache_mode": "force_custom_plan",
+		// A service that was stopped in the middle of a transaction must not keep its
+		// locks from the one that takes over.
+		"idle_in_transaction_session_timeout": milliseconds(idleTransaction),
+	})
+	if err != nil {
+		return nil, err
+	}
+	pool.SetMaxOpenConns(connections)
+	pool.SetMaxIdleConns(connections)
 	if err := migrate(ctx, pool); err != nil {
 		_ = pool.Close()
 		return nil, err
@@ -166,7 +180,7 @@ func WithPassword(dsn, password string) (string, error) {
 		return parsed.String(), nil
 	}
 	if !strings.Contains(dsn, "=") {
-		return "", problem.New(problem.BadInput, "the database connection cannot be read: write postgres://user@host:port/name")
+		return "", errConnection
 	}
 	return dsn + " password='" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(password) + "'", nil
 }
@@ -180,12 +194,12 @@ func migrate(ctx context.Context, pool *sql.DB) error {
 	if err != nil {
 		return fmt.Errorf("read the migrations: %w", err)
 	}
-	current, newest, err := provider.GetVersions(ctx)
+	current, _, err := provider.GetVersions(ctx)
 	if err != nil {
 		return fmt.Errorf("read the version of the database: %w", err)
 	}
-	if current > newest {
-		return problem.New(problem.SchemaNewer, "the tables are of version %d, and this program knows up to %d", current, newest)
+	if err := CheckSchema(current); err != nil {
+		return err
 	}
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("bring the database up to date: %w", err)

@@ -283,13 +283,11 @@ func (w *World) AgentKnows(services ...string) {
 
 func (w *World) StartAgent() {
 	w.T.Helper()
-	w.Agent = w.startAgent("agent", w.AgentFile)
+	w.Agent = w.RunAgent("agent", w.AgentFile)
 }
 
-// RunAgent starts an agent that was enrolled by hand.
-func (w *World) RunAgent(name, file string) *servers.Process { return w.startAgent(name, file) }
-
-func (w *World) startAgent(name, file string) *servers.Process {
+// RunAgent starts an agent that is enrolled.
+func (w *World) RunAgent(name, file string) *servers.Process {
 	w.T.Helper()
 	started, err := w.Lab.Start(context.Background(), servers.Command{Name: name, Path: w.Programs.Kambrel, Args: []string{"agent", "run", "--config", file}})
 	require.NoError(w.T, err)
@@ -312,7 +310,7 @@ func (w *World) SecondAgent() *SecondAgent {
 }
 
 // Start starts it.
-func (a *SecondAgent) Start() { a.Process = a.w.startAgent("agent-2", a.File) }
+func (a *SecondAgent) Start() { a.Process = a.w.RunAgent("agent-2", a.File) }
 
 // Configure changes its configuration.
 func (a *SecondAgent) Configure(before, after string) {
