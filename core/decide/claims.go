@@ -36,7 +36,7 @@ func (d *Decider) claim(ctx context.Context, outcomes []*Outcome) error {
 			} else if o.Case.Link != nil {
 				rank = 0
 			}
-			ranked[rank] = append(ranked[rank], Claim{Ref: o.Ref(), Key: c.Key(), DN: o.Case.Entry.DN})
+			ranked[rank] = append(ranked[rank], Claim{Ref: o.Ref(), Key: c.Key()})
 		}
 	}
 	taken, err := d.Facts.Claim(ctx, refs, slices.Concat(ranked[:]...))

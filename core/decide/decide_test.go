@@ -1,6 +1,7 @@
 package decide_test
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"testing"
@@ -26,7 +27,8 @@ type memory struct {
 	chosen    map[entry.Ref]decide.Chosen
 	claims    map[string]decide.Claimant
 	unclaimed []entry.Ref
-	groups    map[string][]string // by the name of the entry
+	groups    map[string][]string  // by the name of the entry
+	names     map[entry.Ref]string // of those who are not called like Ada
 	failure   error
 }
 
@@ -105,7 +107,7 @@ func (m *memory) Claim(_ context.Context, _ []entry.Ref, claims []decide.Claim) 
 		if holder, ok := m.claims[c.Key]; ok && holder.Ref != c.Ref {
 			taken[c.Key] = holder
 		} else {
-			m.claims[c.Key] = decide.Claimant{Ref: c.Ref, DN: c.DN}
+			m.claims[c.Key] = decide.Claimant{Ref: c.Ref, DN: cmp.Or(m.names[c.Ref], ada(0).Entry.DN)}
 		}
 	}
 	return taken, m.failure

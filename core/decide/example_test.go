@@ -18,7 +18,7 @@ func ExampleDecider_Decide() {
 		fmt.Println(err)
 		return
 	}
-	decider := decide.Decider{Settings: compiled, Cloud: decide.AnyCloud(), Facts: &memory{}, Now: time.Time{}, Last: true}
+	decider := decide.Decider{Settings: compiled, Cloud: decide.AnyCloud(), Facts: &memory{names: map[entry.Ref]string{ref(1): "CN=Ada,OU=Fleet,DC=example"}}, Now: time.Time{}, Last: true}
 	person := func(n byte, dn, login string) decide.Case {
 		return decide.Case{Entry: entry.Entry{
 			Directory: "halvard", ID: entry.ID{15: n}, Kind: entry.User, DN: dn, Attributes: entry.Attributes{"cn": {dn}, "userPrincipalName": {login}, "userAccountControl": {"512"}, "objectClass": {"user"}},

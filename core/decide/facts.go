@@ -142,7 +142,6 @@ type Chosen struct {
 type Claim struct {
 	Ref entry.Ref
 	Key string
-	DN  string // of the entry
 }
 
 // Claimant is who holds a claimed value.

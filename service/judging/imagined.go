@@ -25,19 +25,14 @@ type Imagined struct {
 	what    WhatIf
 	Other   *decide.Outcome // of the other one that is looked at otherwise
 
-	mu     sync.Mutex // guards what follows
-	given  map[string]decide.Claimant
-	keys   map[entry.Ref][]string     // of what was given
-	looked map[entry.Ref]bool         // whose claims in the database ended
-	done   map[entry.Ref]bool         // decided about
-	left   map[entry.Ref]bool         // what became of links: who has left, or is back
-	freed  map[entry.Ref]bool         // whose link was dropped
-	owned  map[string]decide.Claimant // who has a resource now, by its id
+	mu      sync.Mutex // guards what follows
+	claimed *claimed
+	left    map[entry.Ref]bool // what became of links: who has left, or is back
+	freed   map[entry.Ref]bool // whose link was dropped
 }
 
 func imagine(s *store.Store, toCome func(entry.Ref) bool) *Imagined {
-	return &Imagined{Facts: s.Facts, db: s, toCome: toCome, given: map[string]decide.Claimant{}, keys: map[entry.Ref][]string{}, looked: map[entry.Ref]bool{}, done: map[entry.Ref]bool{},
-		left: map[entry.Ref]bool{}, freed: map[entry.Ref]bool{}, owned: map[string]decide.Claimant{}}
+	return &Imagined{Facts: s.Facts, db: s, toCome: toCome, claimed: newClaimed(), left: map[entry.Ref]bool{}, freed: map[entry.Ref]bool{}}
 }
 
 // Claim gives out claims, those of the database counting where their holder is
@@ -47,28 +42,48 @@ func (m *Imagined) Claim(ctx context.Context, refs []entry.Ref, claims []decide.
 	if err != nil {
 		return nil, err
 	}
+	taken := m.give(refs, claims, kept)
+	return taken, m.name(ctx, taken)
+}
+
+func (m *Imagined) give(refs []entry.Ref, claims []decide.Claim, kept map[string]entry.Ref) map[string]decide.Claimant {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, ref := range refs {
-		m.looked[ref] = true
+		m.claimed.end(ref)
 	}
 	taken := map[string]decide.Claimant{}
 	for _, c := range claims {
-		holder, ok := m.given[c.Key]
+		holder, ok := m.claimed.holder(c.Key)
 		if !ok {
-			holder, ok = kept[c.Key]
-			ok = ok && !m.looked[holder.Ref]
+			holder = kept[c.Key]
+			ok = holder != entry.Ref{} && !m.claimed.person(holder).looked
 		}
 		switch {
 		case !ok:
-			m.given[c.Key] = decide.Claimant{Ref: c.Ref, DN: c.DN}
-			m.keys[c.Ref] = append(m.keys[c.Ref], c.Key)
-		case holder.Ref != c.Ref:
-			holder.Dirty = m.toCome(holder.Ref) && !m.done[holder.Ref]
-			taken[c.Key] = holder
+			m.claimed.give(c.Key, c.Ref)
+		case holder != c.Ref:
+			taken[c.Key] = decide.Claimant{Ref: holder, Dirty: m.toCome(holder) && !m.claimed.person(holder).done}
 		}
 	}
-	return taken, nil
+	return taken
+}
+
+// name gives the holders their names.
+func (m *Imagined) name(ctx context.Context, holders map[string]decide.Claimant) error {
+	if len(holders) == 0 {
+		return nil
+	}
+	refs := make([]entry.Ref, 0, len(holders))
+	for _, holder := range holders {
+		refs = append(refs, holder.Ref)
+	}
+	names, err := m.db.Entries.Names(ctx, refs)
+	for key, holder := range holders {
+		holder.DN = names[holder.Ref]
+		holders[key] = holder
+	}
+	return err
 }
 
 // Unclaim ends claims that were given out.
@@ -76,12 +91,7 @@ func (m *Imagined) Unclaim(_ context.Context, refs []entry.Ref) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, ref := range refs {
-		for _, key := range m.keys[ref] {
-			if m.given[key].Ref == ref {
-				delete(m.given, key)
-			}
-		}
-		delete(m.keys, ref)
+		m.claimed.end(ref)
 	}
 	return nil
 }
@@ -96,7 +106,7 @@ func (m *Imagined) decided(outcomes []*decide.Outcome) {
 		}
 		ref := o.Ref()
 		if !o.Again() {
-			m.done[ref] = true
+			m.claimed.decided(ref)
 		}
 		switch {
 		case o.Code == plan.Unlinked:
@@ -107,24 +117,30 @@ func (m *Imagined) decided(outcomes []*decide.Outcome) {
 			m.left[ref] = false
 		}
 		if o.Unmatched() && o.Match.Action == match.Relink {
-			m.owned[o.Match.Resource.ID()] = decide.Claimant{Ref: ref, DN: o.Case.Entry.DN}
+			m.claimed.own(o.Match.Resource.ID(), ref)
 		}
 	}
 }
 
 // Holders finds resources, with the links as they would be by now.
 func (m *Imagined) Holders(ctx context.Context, keys []string) (map[string][]decide.Holder, error) {
-	return m.held(m.Facts.Holders(ctx, keys))
+	holders, err := m.Facts.Holders(ctx, keys)
+	return m.held(ctx, holders, err)
 }
 
 // FreeHolders is Holders for resources without a link key.
 func (m *Imagined) FreeHolders(ctx context.Context, keys []string) (map[string][]decide.Holder, error) {
-	return m.held(m.Facts.FreeHolders(ctx, keys))
+	holders, err := m.Facts.FreeHolders(ctx, keys)
+	return m.held(ctx, holders, err)
 }
 
-func (m *Imagined) held(holders map[string][]decide.Holder, err error) (map[string][]decide.Holder, error) {
+func (m *Imagined) held(ctx context.Context, holders map[string][]decide.Holder, err error) (map[string][]decide.Holder, error) {
+	if err != nil {
+		return nil, err
+	}
+	var owned []*decide.Holder
+	var owners []entry.Ref
 	m.mu.Lock()
-	defer m.mu.Unlock()
 	for _, list := range holders {
 		for i := range list {
 			h := &list[i]
@@ -134,10 +150,19 @@ func (m *Imagined) held(holders map[string][]decide.Holder, err error) (map[stri
 			if m.freed[h.Ref] {
 				h.Ref, h.LinkedDN, h.Left, h.Gone = entry.Ref{}, "", false, false
 			}
-			if owner, known := m.owned[h.Resource.ID()]; known {
-				h.Ref, h.LinkedDN, h.Left, h.Gone = owner.Ref, owner.DN, false, false
+			if owner, known := m.claimed.owner(h.Resource.ID()); known {
+				h.Ref, h.Left, h.Gone = owner, false, false
+				owned, owners = append(owned, h), append(owners, owner)
 			}
 		}
+	}
+	m.mu.Unlock()
+	if len(owned) == 0 {
+		return holders, nil
+	}
+	names, err := m.db.Entries.Names(ctx, owners)
+	for _, h := range owned {
+		h.LinkedDN = names[h.Ref]
 	}
 	return holders, err
 }

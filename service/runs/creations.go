@@ -15,6 +15,7 @@ import (
 	"kambrel.example/kambrel/core/match"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/rest"
+	"kambrel.example/kambrel/core/textkey"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -22,7 +23,7 @@ import (
 type creations struct {
 	mu sync.Mutex
 	// made are the link keys for which the cloud has said that it made something.
-	made map[string]bool
+	made textkey.Set
 	// stopped are the kinds of which something was made that cannot be found.
 	stopped map[entry.Kind]bool
 }
@@ -32,7 +33,7 @@ type creations struct {
 func (c *creations) begin(p pending) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if key := p.linkKey(); c.made[key] {
+	if key := p.linkKey(); c.made.Has(key) {
 		return problem.New(problem.SecondResource, "for %s, whose link key is %s", p.DN, key)
 	}
 	return nil
@@ -42,9 +43,9 @@ func (c *creations) end(p pending) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.made == nil {
-		c.made = map[string]bool{}
+		c.made = textkey.Set{}
 	}
-	c.made[p.linkKey()] = true
+	c.made.Add(p.linkKey())
 }
 
 func (c *creations) stop(kind entry.Kind) {

@@ -18,6 +18,7 @@ import (
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/core/textkey"
 	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/service/judging"
 	"kambrel.example/kambrel/service/store"
@@ -187,7 +188,7 @@ func (x *execution) readCloud(ctx context.Context, kind entry.Kind, all bool) er
 	case since == "" && !state.Read.IsZero():
 		since = beforeAll // it was empty when it was read, and what came since is most often ours
 	}
-	seen := map[string]struct{}{}
+	seen := textkey.Set{}
 	reading, err := x.cloud.Read(ctx, kind, since, x.store.Resources.Differing, func(page []entry.Resource) error {
 		changed, err := x.store.Resources.Store(ctx, kind, page, x.Settings.Of(kind).Indexed, true)
 		if err != nil {
@@ -196,7 +197,7 @@ func (x *execution) readCloud(ctx context.Context, kind entry.Kind, all bool) er
 		ids := make([]string, len(page))
 		for i, resource := range page {
 			ids[i] = resource.ID()
-			seen[ids[i]] = struct{}{}
+			seen.Add(ids[i])
 		}
 		if kind == entry.Group && all { // the members are compared of those too that look the same
 			if err := x.readMembers(ctx, ids); err != nil {
@@ -241,7 +242,7 @@ const beforeAll = "1970-01-01T00:00:00Z"
 
 // groupsDeleted looks whether the cloud has fewer groups than the mirror, since no list of
 // changes tells what was deleted, and if so reads the ids of all.
-func (x *execution) groupsDeleted(ctx context.Context, reading *cloud.Reading, seen map[string]struct{}) error {
+func (x *execution) groupsDeleted(ctx context.Context, reading *cloud.Reading, seen textkey.Set) error {
 	has, err := x.cloud.Count(ctx, entry.Group)
 	if err != nil {
 		return err
@@ -252,7 +253,7 @@ func (x *execution) groupsDeleted(ctx context.Context, reading *cloud.Reading, s
 	}
 	whole, err := x.cloud.Read(ctx, entry.Group, "", nil, func(page []entry.Resource) error {
 		for _, resource := range page {
-			seen[resource.ID()] = struct{}{}
+			seen.Add(resource.ID())
 		}
 		return nil
 	})
@@ -262,7 +263,7 @@ func (x *execution) groupsDeleted(ctx context.Context, reading *cloud.Reading, s
 
 // notListed asks for those by their ids that the mirror has and a list does not,
 // since a list may lag behind, and returns those that are gone.
-func (x *execution) notListed(ctx context.Context, kind entry.Kind, seen map[string]struct{}, all bool) ([]string, error) {
+func (x *execution) notListed(ctx context.Context, kind entry.Kind, seen textkey.Set, all bool) ([]string, error) {
 	others, err := x.store.Resources.Except(ctx, kind, seen)
 	if err != nil || len(others) == 0 {
 		return nil, err

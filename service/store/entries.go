@@ -429,3 +429,23 @@ func (s Entries) Get(ctx context.Context, directory string, id entry.ID) (entry.
 	}
 	return row.entry()
 }
+
+// Names returns the DNs of entries of the mirror.
+func (s Entries) Names(ctx context.Context, refs []entry.Ref) (map[entry.Ref]string, error) {
+	directories, ids := refArrays(refs)
+	var rows []struct{ Directory, ID, DN string }
+	err := s.raw(ctx, `SELECT DISTINCT e.directory, e.id, e.dn FROM unnest(?::text[], ?::text[]::uuid[]) AS t(d, i)
+		JOIN entries e ON e.directory = d AND e.id = i`, directories, ids).Scan(&rows).Error
+	if err != nil {
+		return nil, fmt.Errorf("look for the names of entries: %w", err)
+	}
+	names := make(map[entry.Ref]string, len(rows))
+	for _, row := range rows {
+		ref, err := refOf(row.Directory, row.ID)
+		if err != nil {
+			return nil, err
+		}
+		names[ref] = row.DN
+	}
+	return names, nil
+}

@@ -25,7 +25,10 @@ func (s Facts) Claim(ctx context.Context, refs []entry.Ref, claims []decide.Clai
 	if err != nil || given == int64(len(claims)) { // nobody had any
 		return nil, err
 	}
-	var rows []claimantRow
+	var rows []struct {
+		Key, Directory, EntryID, DN string
+		Dirty                       bool
+	}
 	err = s.raw(ctx, `
 		SELECT c.key, c.directory, c.entry_id, coalesce(e.dn, '') AS dn, coalesce(y.state = 0, false) AS dirty
 		FROM unnest(?::text[], ?::text[], ?::text[]::uuid[]) AS t(k, d, i) JOIN claims c ON c.key = k AND (c.directory, c.entry_id) <> (d, i)
@@ -34,7 +37,15 @@ func (s Facts) Claim(ctx context.Context, refs []entry.Ref, claims []decide.Clai
 	if err != nil {
 		return nil, err
 	}
-	return claimants(rows)
+	taken := make(map[string]decide.Claimant, len(rows))
+	for _, row := range rows {
+		ref, err := refOf(row.Directory, row.EntryID)
+		if err != nil {
+			return nil, err
+		}
+		taken[row.Key] = decide.Claimant{Ref: ref, DN: row.DN, Dirty: row.Dirty}
+	}
+	return taken, nil
 }
 
 func claimArrays(claims []decide.Claim) (keys, directories, ids textArray) {
@@ -44,42 +55,31 @@ func claimArrays(claims []decide.Claim) (keys, directories, ids textArray) {
 	return keys, directories, ids
 }
 
-type claimantRow struct {
-	Key, Directory, EntryID, DN string
-	Dirty                       bool
-}
-
-func claimants(rows []claimantRow) (map[string]decide.Claimant, error) {
-	out := make(map[string]decide.Claimant, len(rows))
-	for _, row := range rows {
-		ref, err := refOf(row.Directory, row.EntryID)
-		if err != nil {
-			return nil, err
-		}
-		out[row.Key] = decide.Claimant{Ref: ref, DN: row.DN, Dirty: row.Dirty}
-	}
-	return out, nil
-}
-
 // Unclaim ends the claims of entries that could not be planned.
 func (s Facts) Unclaim(ctx context.Context, refs []entry.Ref) error {
 	return s.deleteByEntry(ctx, "claims", refs)
 }
 
 // Claims tells of unique values who else holds them than who wants them, by key.
-func (s Facts) Claims(ctx context.Context, wanted []decide.Claim) (map[string]decide.Claimant, error) {
+func (s Facts) Claims(ctx context.Context, wanted []decide.Claim) (map[string]entry.Ref, error) {
 	if len(wanted) == 0 {
 		return nil, nil
 	}
 	keys, directories, ids := claimArrays(wanted)
-	var rows []claimantRow
-	err := s.raw(ctx, `SELECT c.key, c.directory, c.entry_id, coalesce(e.dn, '') AS dn
-		FROM unnest(?::text[], ?::text[], ?::text[]::uuid[]) AS t(k, d, i) JOIN claims c ON c.key = k AND (c.directory, c.entry_id) <> (d, i)
-		LEFT JOIN entries e ON e.directory = c.directory AND e.id = c.entry_id`, keys, directories, ids).Scan(&rows).Error
+	var rows []struct{ Key, Directory, EntryID string }
+	err := s.raw(ctx, `SELECT c.key, c.directory, c.entry_id
+		FROM unnest(?::text[], ?::text[], ?::text[]::uuid[]) AS t(k, d, i) JOIN claims c ON c.key = k AND (c.directory, c.entry_id) <> (d, i)`,
+		keys, directories, ids).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}
-	return claimants(rows)
+	holders := make(map[string]entry.Ref, len(rows))
+	for _, row := range rows {
+		if holders[row.Key], err = refOf(row.Directory, row.EntryID); err != nil {
+			return nil, err
+		}
+	}
+	return holders, nil
 }
 
 // FillGroups gives entries the groups that hold them.

@@ -10,6 +10,7 @@ import (
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/match"
+	"kambrel.example/kambrel/core/textkey"
 )
 
 // Resources is the cloud mirror, with the members of its groups.
@@ -144,7 +145,7 @@ func (s Resources) Drop(ctx context.Context, ids []string) error {
 }
 
 // Except lists the resources of a kind that are not in seen.
-func (s Resources) Except(ctx context.Context, kind entry.Kind, seen map[string]struct{}) ([]string, error) {
+func (s Resources) Except(ctx context.Context, kind entry.Kind, seen textkey.Set) ([]string, error) {
 	rows, err := s.raw(ctx, `SELECT id FROM resources WHERE kind = ?`, string(kind)).Rows()
 	if err != nil {
 		return nil, err
@@ -156,7 +157,7 @@ func (s Resources) Except(ctx context.Context, kind entry.Kind, seen map[string]
 		if err := rows.Scan(&id); err != nil {
 			return nil, err
 		}
-		if _, ok := seen[id]; !ok {
+		if !seen.Has(id) {
 			others = append(others, id)
 		}
 	}

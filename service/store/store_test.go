@@ -21,6 +21,7 @@ import (
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/core/textkey"
 	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/lab/servers/serverstest"
 	protocol "kambrel.example/kambrel/protocol/orders"
@@ -214,7 +215,7 @@ func changedResources(t *testing.T, s *Store) {
 	assert.Empty(t, holders["userName=b@halvard.example"][0].LinkedDN)
 	assert.NotContains(t, holders, "userName=none")
 	s.clean(t)
-	others, err := s.Resources.Except(ctx, entry.User, map[string]struct{}{"r2": {}})
+	others, err := s.Resources.Except(ctx, entry.User, textkey.Set{textkey.Of("r2"): {}})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"r1"}, others)
 	require.NoError(t, s.Resources.Drop(ctx, others))
@@ -231,15 +232,15 @@ func claims(t *testing.T, s *Store) {
 	a, b := somebody(1, "CN=A,DC=example"), somebody(2, "CN=B,DC=example")
 	_, err := s.Entries.Store(ctx, halvard, []*entry.Entry{a, b})
 	require.NoError(t, err)
-	taken, err := s.Facts.Claim(ctx, []entry.Ref{ref(a), ref(b)}, []decide.Claim{{Ref: ref(a), Key: "userName=x", DN: a.DN}, {Ref: ref(b), Key: "userName=x", DN: b.DN}})
+	taken, err := s.Facts.Claim(ctx, []entry.Ref{ref(a), ref(b)}, []decide.Claim{{Ref: ref(a), Key: "userName=x"}, {Ref: ref(b), Key: "userName=x"}})
 	require.NoError(t, err)
 	assert.Equal(t, decide.Claimant{Ref: ref(a), DN: a.DN, Dirty: true}, taken["userName=x"], "the first in order has it, and has still to be planned")
 	require.NoError(t, s.Dirty.Clear(ctx, []entry.Ref{ref(a)}))
-	taken, err = s.Facts.Claim(ctx, []entry.Ref{ref(b)}, []decide.Claim{{Ref: ref(b), Key: "userName=x", DN: b.DN}})
+	taken, err = s.Facts.Claim(ctx, []entry.Ref{ref(b)}, []decide.Claim{{Ref: ref(b), Key: "userName=x"}})
 	require.NoError(t, err)
 	assert.False(t, taken["userName=x"].Dirty)
 	require.NoError(t, s.Facts.Unclaim(ctx, []entry.Ref{ref(a)}))
-	taken, err = s.Facts.Claim(ctx, []entry.Ref{ref(b)}, []decide.Claim{{Ref: ref(b), Key: "userName=x", DN: b.DN}})
+	taken, err = s.Facts.Claim(ctx, []entry.Ref{ref(b)}, []decide.Claim{{Ref: ref(b), Key: "userName=x"}})
 	require.NoError(t, err)
 	assert.Empty(t, taken)
 }
@@ -663,7 +664,7 @@ func claimsWait(t *testing.T, s *Store) {
 	_, err := s.Entries.Store(ctx, halvard, []*entry.Entry{a, b})
 	require.NoError(t, err)
 	claim := func(tx *Store, e *entry.Entry) (map[string]decide.Claimant, error) {
-		return tx.Facts.Claim(ctx, []entry.Ref{ref(e)}, []decide.Claim{{Ref: ref(e), Key: "userName=x", DN: e.DN}})
+		return tx.Facts.Claim(ctx, []entry.Ref{ref(e)}, []decide.Claim{{Ref: ref(e), Key: "userName=x"}})
 	}
 	taken := make(chan map[string]decide.Claimant, 1)
 	require.NoError(t, s.Tx(ctx, func(first *Store) error {
