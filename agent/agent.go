@@ -284,19 +284,16 @@ func (a *Agent) look(now time.Time) (directories []Directory, trusts *Cloud, pri
 
 func (a *Agent) hello(ctx context.Context, directories []Directory, trusts *Cloud) error {
 	host, _ := os.Hostname()
-	hello := wire.Hello{Version: a.version, Host: host, Directories: []string{}, Plain: []string{}}
+	hello := wire.Hello{Version: a.version, Host: host, Directories: []string{}, Plain: []string{}, Keys: map[string]string{}}
 	if trusts != nil {
-		hello.Trusts, hello.Keys = trusts.Issuer, map[string]string{}
+		hello.Trusts = trusts.Issuer
 	}
 	for _, d := range directories {
 		hello.Directories = append(hello.Directories, d.Name)
 		if d.plain() {
 			hello.Plain = append(hello.Plain, d.Name)
 		}
-		if trusts == nil {
-			continue
-		}
-		if trusts.SealKey != "" {
+		if trusts != nil && trusts.SealKey != "" {
 			hello.Digests = append(hello.Digests, d.Name)
 			if d.LocalSocket != "" {
 				hello.Local = append(hello.Local, d.Name)

@@ -103,6 +103,7 @@ var handlers = map[orders.Kind]func(context.Context, work) (orders.Done, error){
 	orders.KindPassword: setPassword,
 	orders.KindDigest:   digest,
 	orders.KindGroups:   groups,
+	orders.KindSignIn:   signIn,
 }
 
 // carryOut does what an order asks for.

@@ -56,7 +56,7 @@ func (w work) passwordDone(ctx context.Context) (orders.PasswordDone, error) {
 	}
 	var opened events.Secret
 	if ask.Act != password.Unlock {
-		if opened, err = w.agent.vault.open(ask.Envelope, events.BindingOf(token, ask)); err != nil {
+		if opened, err = w.agent.vault.open(ask.Envelope, just(events.BindingOf(token, ask))); err != nil {
 			return orders.PasswordDone{Reason: password.Unreadable, Detail: err.Error()}, nil
 		}
 	}

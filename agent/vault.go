@@ -257,14 +257,14 @@ func (v *vault) all() []sealKey {
 	return append([]sealKey{}, v.keys...)
 }
 
-// open decrypts an envelope that may serve for just this.
-func (v *vault) open(envelope json.RawMessage, must events.Binding) (events.Secret, error) {
+// open decrypts an envelope that may serve for just one thing, which belongs tells by what it
+// is bound to.
+func (v *vault) open(envelope json.RawMessage, belongs func(bound []byte) bool) (events.Secret, error) {
 	sealed, err := jose.ParseEncryptedJSON(string(envelope), []jose.KeyAlgorithm{jose.ECDH_ES_A256KW}, []jose.ContentEncryption{jose.A256GCM})
 	if err != nil {
 		return events.Secret{}, errors.New("the envelope is no JWE with ECDH-ES+A256KW and A256GCM")
 	}
-	var bound events.Binding
-	if json.Unmarshal(sealed.GetAuthData(), &bound) != nil || bound != must {
+	if !belongs(sealed.GetAuthData()) {
 		return events.Secret{}, errors.New("the envelope was sealed for something else")
 	}
 	for _, key := range v.all() {
@@ -280,6 +280,14 @@ func (v *vault) open(envelope json.RawMessage, must events.Binding) (events.Secr
 		return secret, nil
 	}
 	return events.Secret{}, errors.New("the envelope was sealed for other keys")
+}
+
+// just tells whether an envelope is bound to one thing.
+func just[T comparable](must T) func([]byte) bool {
+	return func(bound []byte) bool {
+		var said T
+		return json.Unmarshal(bound, &said) == nil && said == must
+	}
 }
 
 // state signs that the current key is this agent's, to seal for a directory.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -11,11 +12,13 @@ import (
 	"kambrel.example/kambrel/agent"
 	"kambrel.example/kambrel/cli/onhost"
 	"kambrel.example/kambrel/cli/terminal"
+	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
 func newLoginCommand(d *deps) *cobra.Command {
-	var name, passwordFile, fingerprint string
+	var name, directory, passwordFile, code, fingerprint string
 	command := &cobra.Command{
 		Use: "login URL", Short: "Sign in to a service and keep the session", Args: terminal.OneArgument("the URL of the service"),
 		Long: `Signs in and keeps the session for later commands. The password is asked for on a
@@ -24,8 +27,11 @@ terminal, or read from --password-file, where - is standard input.
 A service that is known by an authority of its own, as one is that was given no
 certificate, is believed once its fingerprint was compared: on the terminal, or
 with --fingerprint. It is printed where the service starts. Programs that do not
-sign in name a file with the authority in KAMBREL_CA.`,
-		Example: "  kambrel login https://kambrel.halvard.example --name ingrid\n  echo \"$PASSWORD\" | kambrel login http://127.0.0.1:7600 --name administrator --password-file -",
+sign in name a file with the authority in KAMBREL_CA.
+
+With --directory the name is a login of that directory, and the password the one that
+it has; one of its groups has to let its members sign in: see 'kambrel operator group'.`,
+		Example: "  kambrel login https://kambrel.halvard.example --name ingrid\n  kambrel login https://kambrel.halvard.example --directory brisling --name ada.lind\n  echo \"$PASSWORD\" | kambrel login http://127.0.0.1:7600 --name administrator --password-file -",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := agent.CheckServices(args[0]); err != nil {
 				return err
@@ -47,7 +53,15 @@ sign in name a file with the authority in KAMBREL_CA.`,
 			if err != nil {
 				return err
 			}
-			session, err := c.SignIn(cmd.Context(), wire.Credentials{Name: name, Password: password})
+			credentials := wire.Credentials{Name: name, Password: password, Directory: directory, Code: code}
+			session, err := c.SignIn(cmd.Context(), credentials)
+			var refusal *client.Error
+			if errors.As(err, &refusal) && refusal.Code() == problem.SecondFactorNeeded && terminal.Interactive(cmd) {
+				if credentials.Code, err = terminal.Ask(cmd, "Code of your authenticator: "); err != nil {
+					return err
+				}
+				session, err = c.SignIn(cmd.Context(), credentials)
+			}
 			if err != nil {
 				return err
 			}
@@ -68,6 +82,8 @@ sign in name a file with the authority in KAMBREL_CA.`,
 		},
 	}
 	command.Flags().StringVar(&name, "name", "administrator", "who signs in")
+	command.Flags().StringVar(&directory, "directory", "", "the directory that knows name and password; none for an operator of Kambrel's own")
+	command.Flags().StringVar(&code, "code", "", "of your authenticator, where you have a second factor; asked for on a terminal")
 	command.Flags().StringVar(&fingerprint, "fingerprint", "", onhost.FingerprintUsage)
 	command.Flags().StringVar(&passwordFile, "password-file", "", "file that holds the password; - for standard input")
 	return command

@@ -19,8 +19,8 @@ import (
 )
 
 func newOperatorCommand(d *deps) *cobra.Command {
-	command := &cobra.Command{Use: "operator", Short: "Who can sign in to Kambrel, and their passwords"}
-	command.AddCommand(newOperatorListCommand(d), newOperatorAddCommand(d), newOperatorRemoveCommand(d), newOperatorRoleCommand(d), newOperatorPasswordCommand(d), newOperatorResetCommand())
+	command := &cobra.Command{Use: "operator", Short: "Who can sign in to Kambrel, and by what"}
+	command.AddCommand(newOperatorListCommand(d), newOperatorAddCommand(d), newOperatorRemoveCommand(d), newOperatorRoleCommand(d), newOperatorPasswordCommand(d), newOperatorGroupCommand(d), newFactorCommand(d), newOperatorResetCommand())
 	return command
 }
 
@@ -29,13 +29,13 @@ func newOperatorListCommand(d *deps) *cobra.Command {
 		Use: "list", Short: "List who can sign in", Args: terminal.NoArguments, Example: "  kambrel operator list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.Operator, error) { return c.Operators(ctx) }, func(w io.Writer, operators []wire.Operator) error {
-				t := newTable("NAME", "ROLE", "SESSIONS", "LAST USED", "SINCE")
+				t := newTable("NAME", "ROLE", "SECOND FACTOR", "SESSIONS", "LAST USED", "SINCE")
 				for _, o := range operators {
 					name := o.Name
 					if o.Emergency {
 						name += " (emergency)"
 					}
-					t.add(name, o.Role, o.Sessions, when(o.Used), when(&o.Created))
+					t.add(name, o.Role, map[bool]string{true: "yes", false: "-"}[o.SecondFactor], o.Sessions, when(o.Used), when(&o.Created))
 				}
 				return t.print(w)
 			})
@@ -160,7 +160,8 @@ func newOperatorResetCommand() *cobra.Command {
 		Long: `Gives an operator a new password in the database itself, for when nobody can sign
 in any more; it asks no service and needs the database that the service uses. An
 operator who is not there is made, as administrator. All sessions of that operator
-end. Without --password-file it makes a password and prints it once.`,
+end, and a second factor is gone. Without --password-file it makes a password and
+prints it once.`,
 		Example: "  kambrel operator reset administrator --database postgres://kambrel@127.0.0.1/kambrel",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := of.find(); err != nil {
@@ -179,7 +180,7 @@ end. Without --password-file it makes a password and prints it once.`,
 				return err
 			}
 			defer records.Close()
-			err = operators.SetPassword(cmd.Context(), records, args[0], password, "")
+			err = operators.SetPassword(cmd.Context(), records, args[0], password, nil, "")
 			if problem.CodeOf(err) == problem.NotFound {
 				err = operators.Add(cmd.Context(), records, wire.NewOperator{Name: args[0], Password: password, Role: wire.Administrator})
 			}

@@ -211,6 +211,41 @@ func (c *Client) SetRole(ctx context.Context, name string, role wire.Role) error
 	return c.do(ctx, http.MethodPut, "/operators/"+url.PathEscape(name)+"/role", nil, wire.NewRole{Role: role}, nil)
 }
 
+// RemoveFactor takes an operator's second factor away.
+func (c *Client) RemoveFactor(ctx context.Context, name string) error {
+	return c.do(ctx, http.MethodDelete, "/operators/"+url.PathEscape(name)+"/factor", nil, nil, nil)
+}
+
+// SignInWays are how one can sign in; it needs no session.
+func (c *Client) SignInWays(ctx context.Context) (out wire.SignInWays, err error) {
+	return out, c.do(ctx, http.MethodGet, "/session/ways", nil, nil, &out)
+}
+
+// NewFactor makes a secret for an authenticator.
+func (c *Client) NewFactor(ctx context.Context) (out wire.NewFactor, err error) {
+	return out, c.do(ctx, http.MethodPost, "/session/factor", nil, nil, &out)
+}
+
+// SetFactor lets the caller be asked for codes of a secret.
+func (c *Client) SetFactor(ctx context.Context, factor wire.OwnFactor) error {
+	return c.do(ctx, http.MethodPut, "/session/factor", nil, factor, nil)
+}
+
+// OperatorGroups lists the groups of directories whose members sign in.
+func (c *Client) OperatorGroups(ctx context.Context) (out []wire.OperatorGroup, err error) {
+	return out, c.do(ctx, http.MethodGet, "/operator-groups", nil, nil, &out)
+}
+
+// AddOperatorGroup lets the members of a group sign in.
+func (c *Client) AddOperatorGroup(ctx context.Context, group wire.NewOperatorGroup) (out wire.OperatorGroup, err error) {
+	return out, c.do(ctx, http.MethodPost, "/operator-groups", nil, group, &out)
+}
+
+// RemoveOperatorGroup lets the members of a group sign in no more.
+func (c *Client) RemoveOperatorGroup(ctx context.Context, group wire.OperatorGroup) error {
+	return c.do(ctx, http.MethodDelete, "/operator-groups/"+url.PathEscape(group.Directory)+"/"+group.EntryID, nil, nil, nil)
+}
+
 // Sessions lists sessions that go on.
 func (c *Client) Sessions(ctx context.Context) (out []wire.OpenSession, err error) {
 	return out, c.do(ctx, http.MethodGet, "/sessions", nil, nil, &out)

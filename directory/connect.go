@@ -81,6 +81,20 @@ type stepError struct {
 // connect goes through the steps from the configuration to the bind, and tells
 // each that went well.
 func connect(ctx context.Context, c Connection, tell func(Verdict)) (*ldap.Conn, *stepError) {
+	conn, failure := reach(ctx, c, tell)
+	if failure != nil {
+		return nil, failure
+	}
+	if err := bind(conn, c); err != nil {
+		_ = conn.Close()
+		return nil, &stepError{StepBind, "bind as " + c.BindDN, err}
+	}
+	tell(Verdict{Step: StepBind, Outcome: Good, Detail: "signed in as " + c.BindDN})
+	return conn, nil
+}
+
+// reach is the steps before the bind.
+func reach(ctx context.Context, c Connection, tell func(Verdict)) (*ldap.Conn, *stepError) {
 	if err := c.Check(); err != nil {
 		return nil, &stepError{StepConfiguration, "configuration", err}
 	}
@@ -106,16 +120,7 @@ func connect(ctx context.Context, c Connection, tell func(Verdict)) (*ldap.Conn,
 	}
 	tell(Verdict{Step: StepConnect, Outcome: Good, Detail: "port " + port + " answers at " + raw.RemoteAddr().String()})
 	config := &tls.Config{RootCAs: roots, ServerName: address.Hostname(), MinVersion: tls.VersionTLS12}
-	conn, failure := protect(ctx, raw, c, config, tell)
-	if failure != nil {
-		return nil, failure
-	}
-	if err := bind(conn, c); err != nil {
-		_ = conn.Close()
-		return nil, &stepError{StepBind, "bind as " + c.BindDN, err}
-	}
-	tell(Verdict{Step: StepBind, Outcome: Good, Detail: "signed in as " + c.BindDN})
-	return conn, nil
+	return protect(ctx, raw, c, config, tell)
 }
 
 // protect puts TLS over the connection, at once (ldaps) or by StartTLS, or

@@ -110,7 +110,7 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	one.Passwords = passwords.New(s, c, one.Events, one.Orders, one.Explain)
 	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords, one.pacing, health.Own{URL: options.URL, Certificate: options.Certificate})
 	one.Groups = cloudgroups.New(s, judges, one.Problems)
-	one.Operators = operators.New(s)
+	one.Operators = operators.New(s, one.Orders)
 	one.watching = watching.New(s, c, one.Jobs)
 	one.audit = audit.New(s, options.Streams)
 	one.Notices = notices.New(s, options.Sender, options.URL, one.Health.Report)

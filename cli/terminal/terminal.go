@@ -39,6 +39,22 @@ func AskPassword(cmd *cobra.Command, file, prompt string) (string, error) {
 	return strings.TrimRight(string(text), "\r\n"), err
 }
 
+// Interactive tells whether somebody can be asked.
+func Interactive(cmd *cobra.Command) bool {
+	file, ok := cmd.InOrStdin().(*os.File)
+	return ok && term.IsTerminal(int(file.Fd()))
+}
+
+// Ask asks for a line on the terminal, or reads one where there is none.
+func Ask(cmd *cobra.Command, prompt string) (string, error) {
+	fmt.Fprint(cmd.ErrOrStderr(), prompt)
+	line, err := bufio.NewReader(cmd.InOrStdin()).ReadString('\n')
+	if errors.Is(err, io.EOF) && line != "" {
+		err = nil
+	}
+	return strings.TrimSpace(line), err
+}
+
 // ReadFile reads a file, - for standard input.
 func ReadFile(cmd *cobra.Command, name string) ([]byte, error) {
 	if name == "-" {
@@ -68,12 +84,11 @@ func NoArguments(cmd *cobra.Command, args []string) error {
 // Confirm asks on a terminal for a word to be typed before something is done
 // that was told already. Elsewhere the flag must have said so.
 func Confirm(cmd *cobra.Command, question, word, flag string) error {
-	file, ok := cmd.InOrStdin().(*os.File)
-	if !ok || !term.IsTerminal(int(file.Fd())) {
+	if !Interactive(cmd) {
 		return fmt.Errorf("nothing was done: there is no terminal to ask on; give %s", flag)
 	}
 	fmt.Fprintf(cmd.ErrOrStderr(), "%s Type %s to go on: ", question, word)
-	line, err := bufio.NewReader(file).ReadString('\n')
+	line, err := bufio.NewReader(cmd.InOrStdin()).ReadString('\n')
 	if err != nil {
 		return err
 	}

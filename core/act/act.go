@@ -49,21 +49,27 @@ const (
 	SetPassword     Kind = "set-password"
 	SetRole         Kind = "set-role"
 	EndSession      Kind = "end-session"
-	MakeToken       Kind = "make-token"
-	EndToken        Kind = "end-token"
-	PauseDigests    Kind = "pause-digests"
-	ResumeDigests   Kind = "resume-digests"
-	TryGroup        Kind = "try-cloud-group"
-	HandOver        Kind = "hand-over-group"
-	DecideAgain     Kind = "decide-group-again"
-	MarkProblem     Kind = "mark-problem"
-	UndoRun         Kind = "undo-run"
-	TestNotice      Kind = "test-notices"
-	SendReport      Kind = "send-report"
-	LiftPins        Kind = "lift-pins"
-	Pause           Kind = "pause"
-	Resume          Kind = "resume"
-	RestoreRecords  Kind = "restore-records"
+
+	AddOperatorGroup    Kind = "add-operator-group"
+	RemoveOperatorGroup Kind = "remove-operator-group"
+	AddFactor           Kind = "add-second-factor"
+	RemoveFactor        Kind = "remove-second-factor"
+
+	MakeToken      Kind = "make-token"
+	EndToken       Kind = "end-token"
+	PauseDigests   Kind = "pause-digests"
+	ResumeDigests  Kind = "resume-digests"
+	TryGroup       Kind = "try-cloud-group"
+	HandOver       Kind = "hand-over-group"
+	DecideAgain    Kind = "decide-group-again"
+	MarkProblem    Kind = "mark-problem"
+	UndoRun        Kind = "undo-run"
+	TestNotice     Kind = "test-notices"
+	SendReport     Kind = "send-report"
+	LiftPins       Kind = "lift-pins"
+	Pause          Kind = "pause"
+	Resume         Kind = "resume"
+	RestoreRecords Kind = "restore-records"
 )
 
 // Description is what the catalogue says of a kind.
@@ -111,6 +117,10 @@ var catalogue = []Description{
 	{SetPassword, "Set an operator's password", about.Operator, ""},
 	{SetRole, "Gave an operator another role", about.Operator, SetRole},
 	{EndSession, "Ended a session", about.Operator, ""},
+	{AddOperatorGroup, "Let the members of a group sign in", about.Entry, RemoveOperatorGroup},
+	{RemoveOperatorGroup, "Let the members of a group sign in no more", about.Entry, AddOperatorGroup},
+	{AddFactor, "Asks for a second factor at the own sign-in", about.Operator, RemoveFactor},
+	{RemoveFactor, "Took an operator's second factor away", about.Operator, ""},
 	{MakeToken, "Made a token", about.Token, EndToken},
 	{EndToken, "Ended a token", about.Token, ""},
 	{PauseDigests, "Paused the digests of a directory's passwords", about.Directory, ResumeDigests},

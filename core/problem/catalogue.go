@@ -51,6 +51,8 @@ const (
 	AmbiguousText         Code = "ambiguous-text"
 	BadInput              Code = "bad-input"
 	SignInRefused         Code = "sign-in-refused"
+	SignInUnanswered      Code = "sign-in-unanswered"
+	SecondFactorNeeded    Code = "second-factor-needed"
 	AgentRetired          Code = "agent-retired"
 	NotAllowed            Code = "not-allowed"
 	EnrolmentCodeRefused  Code = "enrolment-code-refused"
@@ -141,6 +143,8 @@ var catalogue = []Kind{
 	{AmbiguousText, "Several objects fit", "The text fits more than one object.", "Use the id of the one that is meant; 'kambrel find TEXT' lists them.", ""},
 	{BadInput, "The input is wrong", "The request cannot be read.", "Correct it as the detail says.", ""},
 	{SignInRefused, "Sign-in refused", "The name or the password is wrong, or the session or token has ended.", "Sign in again: 'kambrel login'.", ""},
+	{SignInUnanswered, "Nobody can say who signs in", "Who signs in by a directory is asked for by an agent of that directory, and none has answered.", "Sign in with an operator of Kambrel's own, and look at the agent: 'kambrel agent list'. Sessions that were begun before go on for a quarter of an hour.", ""},
+	{SecondFactorNeeded, "A code is needed", "The name and the password are right, and the operator has a second factor.", "Give the six digits that your authenticator shows now; each serves once. An administrator takes a lost one away with 'kambrel operator factor remove NAME'.", ""},
 	{AgentRetired, "No such agent", "The service knows no agent of this identity: it may have been retired.", "Enrol it again with a new code: 'kambrel agent code DIRECTORY'.", ""},
 	{NotAllowed, "Not allowed", "Your role does not allow this.", "Ask an administrator of Kambrel.", ""},
 	{EnrolmentCodeRefused, "The enrolment code is not valid", "The code was used already, has expired, or was never issued.", "Issue a new one with 'kambrel agent code DIRECTORY'.", ""},

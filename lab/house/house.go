@@ -34,6 +34,7 @@ cmd/kambrel-lab     lab/demo lab/standin lab/mailsink
 core/address
 core/version
 core/fingerprint
+core/textkey
 core/entry
 core/about          core/entry
 core/problem        core/about core/entry
@@ -101,7 +102,7 @@ service/cloudgroups core/ protocol/wire service/jobs service/judging service/pro
 service/health      cloud core/ protocol/wire service/certificates service/jobs service/pacing service/passwords service/problems service/store service/views
 service/notices     core/ protocol/wire service/store
 service/runs        cloud core/ service/events service/judging service/orders service/pacing service/setup service/store protocol/orders
-service/operators   core/ protocol/wire service/store
+service/operators   core/ protocol/events protocol/orders protocol/wire service/orders service/store
 service/watching    cloud core/ service/jobs service/store
 service             cloud service/acts service/agents service/audit service/certificates service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/pacing service/passwords service/problems service/runs service/setup service/store service/survey service/watching
 service/api         core/ protocol/wire service service/certificates service/health service/operators service/setup service/store service/views protocol/orders

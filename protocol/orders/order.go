@@ -30,6 +30,7 @@ type Order struct {
 	Password *Password `json:"password,omitempty"`
 	Digest   *Digest   `json:"digest,omitempty"`
 	Groups   *Groups   `json:"groups,omitempty"`
+	SignIn   *SignIn   `json:"signIn,omitempty"`
 }
 
 // Kind is what an order asks for.
@@ -46,6 +47,7 @@ const (
 	KindPassword Kind = "password"
 	KindDigest   Kind = "digest"
 	KindGroups   Kind = "groups"
+	KindSignIn   Kind = "sign-in"
 )
 
 // Kind is that of the request, "" when there is none, as from a newer service.
@@ -67,6 +69,8 @@ func (o Order) Kind() Kind {
 		return KindDigest
 	case o.Groups != nil:
 		return KindGroups
+	case o.SignIn != nil:
+		return KindSignIn
 	}
 	return ""
 }
@@ -75,7 +79,7 @@ func (o Order) Kind() Kind {
 // waits before the screen for a probe, a fetch and a search.
 func (k Kind) Priority() int {
 	switch k {
-	case KindPassword:
+	case KindPassword, KindSignIn:
 		return 0
 	case KindProbe:
 		return 1
@@ -93,12 +97,17 @@ func (k Kind) Slow() bool { return k == KindRead || k == KindDigest || k == Kind
 
 // Erases tells kinds of which the service forgets what was asked once they have
 // ended: they carry what is kept nowhere else, or in a better place.
-func (k Kind) Erases() bool { return k == KindRepair || k == KindPassword || k == KindGroups }
+func (k Kind) Erases() bool {
+	return k == KindRepair || k == KindPassword || k == KindGroups || k == KindSignIn
+}
 
 // Lease is how long an order stays an agent's without a word, where others stay for usual.
 func (k Kind) Lease(usual time.Duration) time.Duration {
-	if k == KindPassword {
+	switch k {
+	case KindPassword:
 		return min(usual, passwordLease)
+	case KindSignIn:
+		return min(usual, signInLease)
 	}
 	return usual
 }
@@ -123,6 +132,8 @@ type Line struct {
 	Digest *Digested `json:"digest,omitempty"`
 	// Of groups.
 	Group *GroupWritten `json:"group,omitempty"`
+	// Of a sign-in.
+	SignedIn *SignedIn `json:"signedIn,omitempty"`
 	// Of all.
 	Alive  bool     `json:"alive,omitempty"` // keeps the lease while the directory is slow
 	Done   *Done    `json:"done,omitempty"`

@@ -39,12 +39,40 @@ func (r Role) rank() int {
 type Session struct {
 	Name string `json:"name"`
 	Role Role   `json:"role" enum:"viewer,operator,administrator"`
+	// Directory vouches for a member of one of its groups.
+	Directory string `json:"directory,omitempty" doc:"The directory by which it was signed in; none for an operator of Kambrel's own"`
+	// SecondFactor: a code is asked for at sign-in.
+	SecondFactor bool `json:"secondFactor,omitempty" doc:"A code of an authenticator is asked for at sign-in"`
 }
 
 // Credentials sign an operator in.
 type Credentials struct {
-	Name     string `json:"name" minLength:"1" maxLength:"63"`
-	Password string `json:"password" minLength:"1" maxLength:"200"`
+	Name      string `json:"name" minLength:"1" maxLength:"200"`
+	Password  string `json:"password" minLength:"1" maxLength:"200"`
+	Directory string `json:"directory,omitempty" maxLength:"63" doc:"The directory that knows name and password; none for an operator of Kambrel's own"`
+	Code      string `json:"code,omitempty" pattern:"^[0-9]{6}$" doc:"Of the second factor, where the operator has one (RFC 6238)"`
+}
+
+// SignInWays are how one can sign in.
+type SignInWays struct {
+	Directories []string `json:"directories" doc:"Whose groups let their members sign in"`
+}
+
+// OperatorGroup is a group of a directory whose members sign in.
+type OperatorGroup struct {
+	Directory string    `json:"directory"`
+	EntryID   string    `json:"entryId"`
+	DN        string    `json:"dn,omitempty"`
+	Role      Role      `json:"role" enum:"viewer,operator,administrator"`
+	CreatedBy string    `json:"createdBy"`
+	Created   time.Time `json:"created"`
+	Gone      bool      `json:"gone,omitempty" doc:"The directory has it no more, as far as is known"`
+}
+
+// NewOperatorGroup lets the members of a group sign in.
+type NewOperatorGroup struct {
+	Group string `json:"group" minLength:"1" maxLength:"1000" doc:"Its name, DN or id"`
+	Role  Role   `json:"role" enum:"viewer,operator,administrator"`
 }
 
 // NewPassword sets an operator's password.
@@ -58,6 +86,20 @@ type OwnPassword struct {
 	Password string `json:"password" minLength:"10" maxLength:"72"`
 }
 
+// NewFactor is a secret for an authenticator, which is shown once.
+type NewFactor struct {
+	Secret string `json:"secret" doc:"Base32, to type into the authenticator"`
+	URI    string `json:"uri" doc:"The same with its parameters: otpauth://totp/…"`
+	Image  string `json:"image" doc:"The URI as a QR code: a data URI of a PNG"`
+}
+
+// OwnFactor asks for codes of a secret from now on.
+type OwnFactor struct {
+	Current string `json:"current" minLength:"1" maxLength:"200" doc:"The password"`
+	Secret  string `json:"secret" minLength:"32" maxLength:"128"`
+	Code    string `json:"code" pattern:"^[0-9]{6}$" doc:"What the authenticator shows now"`
+}
+
 // NewOperator makes an operator.
 type NewOperator struct {
 	Name     string `json:"name" pattern:"^[a-z][a-z0-9.-]{0,62}$"`
@@ -69,12 +111,14 @@ type NewOperator struct {
 
 // Operator is somebody who can sign in.
 type Operator struct {
-	Name      string     `json:"name"`
-	Role      Role       `json:"role" enum:"viewer,operator,administrator"`
-	Created   time.Time  `json:"created"`
-	Emergency bool       `json:"emergency,omitempty" doc:"It is for emergencies: everybody is told when it is used"`
-	Sessions  int        `json:"sessions" doc:"How many go on"`
-	Used      *time.Time `json:"used,omitempty" doc:"When a session that goes on was used last, to the minute"`
+	Name      string    `json:"name"`
+	Role      Role      `json:"role" enum:"viewer,operator,administrator"`
+	Created   time.Time `json:"created"`
+	Emergency bool      `json:"emergency,omitempty" doc:"It is for emergencies: everybody is told when it is used"`
+	// SecondFactor: a code is asked for as well.
+	SecondFactor bool       `json:"secondFactor,omitempty" doc:"A code of an authenticator is asked for as well"`
+	Sessions     int        `json:"sessions" doc:"How many go on"`
+	Used         *time.Time `json:"used,omitempty" doc:"When a session that goes on was used last, to the minute"`
 }
 
 // NewRole gives an operator another role.
@@ -92,6 +136,8 @@ type OpenSession struct {
 	Used    *time.Time `json:"used,omitempty" doc:"When it was used last, to the minute"`
 	From    string     `json:"from,omitempty" doc:"The address that it was used from last"`
 	Own     bool       `json:"own,omitempty" doc:"It is the one that asks"`
+
+	Directory string `json:"directory,omitempty" doc:"The directory that vouches for it; none for an operator of Kambrel's own"`
 }
 
 // NewToken asks for a token.

@@ -222,8 +222,9 @@ func (s *Server) agentStreams() {
 func (s *Server) stillValid(tokenID string) bool {
 	ctx, cancel := context.WithTimeout(context.Background(), readyTimeout)
 	defer cancel()
-	valid, err := s.store.Operators.TokenValid(ctx, tokenID)
-	return valid || err != nil // a database that is away ends no session
+	valid, err := s.service.Operators.StillAllowed(ctx, tokenID)
+	// A database that is away ends no session.
+	return valid || err != nil && problem.CodeOf(err) != problem.SignInUnanswered
 }
 
 // eventStream tells by server-sent events that something changed.

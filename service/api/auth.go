@@ -147,6 +147,15 @@ type signInAnswer struct {
 func (s *Server) sessionRoutes() {
 	people := s.service.Operators
 	huma.Register(s.api, operation("POST", "/session", "sign-in", "Sign in with name and password", ""), s.signIn)
+	huma.Register(s.api, operation("GET", "/session/ways", "get-sign-in-ways", "How one can sign in", ""), func(ctx context.Context, _ *struct{}) (*body[wire.SignInWays], error) {
+		return answer(people.Ways(ctx))
+	})
+	huma.Register(s.api, operation("POST", "/session/factor", "new-factor", "Make a secret for an authenticator", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[wire.NewFactor], error) {
+		return answer(people.NewFactor(ctx, who(ctx), s.options.URL))
+	})
+	huma.Register(s.api, operation("PUT", "/session/factor", "set-factor", "Let yourself be asked for codes of a secret from now on, and end your other sessions", wire.Viewer), func(ctx context.Context, in *body[wire.OwnFactor]) (*struct{}, error) {
+		return nil, orNil(people.SetFactor(ctx, who(ctx), in.Body))
+	})
 	huma.Register(s.api, operation("GET", "/session", "get-session", "Who is signed in", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[wire.Session], error) {
 		return &body[wire.Session]{who(ctx).Session}, nil
 	})

@@ -34,6 +34,25 @@ func (s *Server) operatorRoutes() {
 	}) (*struct{}, error) {
 		return nil, orNil(people.SetRole(ctx, who(ctx).Name, in.Name, in.Body.Role))
 	})
+	huma.Register(s.api, operation("DELETE", "/operators/{name}/factor", "remove-factor", "Take an operator's second factor away", wire.Administrator), func(ctx context.Context, in *named) (*struct{}, error) {
+		return nil, orNil(people.RemoveFactor(ctx, who(ctx), in.Name))
+	})
+	huma.Register(s.api, operation("GET", "/operator-groups", "list-operator-groups", "Groups of directories whose members sign in", wire.Administrator), func(ctx context.Context, _ *struct{}) (*body[[]wire.OperatorGroup], error) {
+		return answer(people.Groups(ctx))
+	})
+	huma.Register(s.api, operation("POST", "/operator-groups", "add-operator-group", "Let the members of a group sign in, or as another role", wire.Administrator), func(ctx context.Context, in *body[wire.NewOperatorGroup]) (*body[wire.OperatorGroup], error) {
+		hit, err := s.service.Explain.ResolveEntry(ctx, in.Body.Group)
+		if err != nil {
+			return nil, fail(err)
+		}
+		return answer(people.AddGroup(ctx, who(ctx).Name, hit, in.Body.Role))
+	})
+	huma.Register(s.api, operation("DELETE", "/operator-groups/{directory}/{entryId}", "remove-operator-group", "Let the members of a group sign in no more", wire.Administrator), func(ctx context.Context, in *struct {
+		Directory string `path:"directory" maxLength:"63"`
+		EntryID   string `path:"entryId" format:"uuid"`
+	}) (*struct{}, error) {
+		return nil, orNil(people.RemoveGroup(ctx, who(ctx).Name, in.Directory, in.EntryID))
+	})
 	huma.Register(s.api, operation("GET", "/sessions", "list-sessions", "Sessions that go on", wire.Administrator), func(ctx context.Context, _ *struct{}) (*body[[]wire.OpenSession], error) {
 		return answer(people.Sessions(ctx, who(ctx)))
 	})

@@ -256,7 +256,7 @@ func statusOf(code problem.Code) int {
 	switch code {
 	case problem.NotFound:
 		return http.StatusNotFound
-	case problem.SignInRefused, problem.AgentRetired:
+	case problem.SignInRefused, problem.SecondFactorNeeded, problem.AgentRetired:
 		return http.StatusUnauthorized
 	case problem.NotAllowed:
 		return http.StatusForbidden
@@ -267,7 +267,7 @@ func statusOf(code problem.Code) int {
 	case problem.EnrolmentCodeRefused:
 		return http.StatusForbidden
 	case problem.DatabaseUnreachable, problem.DatabaseReadOnly, problem.CloudUnreachable, problem.CloudUnauthorized, problem.CloudThrottled, problem.CloudRefused, problem.DirectoryUnreachable,
-		problem.DirectoryRefused, problem.AgentOffline, problem.DirectoryNotServed:
+		problem.DirectoryRefused, problem.AgentOffline, problem.DirectoryNotServed, problem.SignInUnanswered:
 		return http.StatusServiceUnavailable
 	}
 	return http.StatusInternalServerError

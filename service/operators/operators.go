@@ -6,6 +6,8 @@ package operators
 import (
 	"context"
 	"crypto/rand"
+	"errors"
+	"fmt"
 	"log/slog"
 	"slices"
 	"sync"
@@ -13,12 +15,14 @@ import (
 
 	"github.com/google/uuid"
 	"golang.org/x/crypto/bcrypt"
+	"golang.org/x/sync/singleflight"
 
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/orders"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -27,12 +31,15 @@ const SessionTime = 12 * time.Hour
 
 // Operators knows who may do what. Its methods may be called from many goroutines.
 type Operators struct {
-	store    *store.Store
-	attempts attempts
+	store      *store.Store
+	orders     *orders.Orders
+	attempts   attempts
+	confirming singleflight.Group
+	silent     sync.Map // by directory, when last nobody answered for it
 }
 
 // New makes one.
-func New(s *store.Store) *Operators { return &Operators{store: s} }
+func New(s *store.Store, desk *orders.Orders) *Operators { return &Operators{store: s, orders: desk} }
 
 // Caller is who makes a request.
 type Caller struct {
@@ -51,10 +58,13 @@ func (o *Operators) Identify(ctx context.Context, secret, address string) (Calle
 	if err != nil {
 		return Caller{}, false, err
 	}
+	if still, err := o.confirm(ctx, &token); err != nil || !still {
+		return Caller{}, false, err
+	}
 	if err := o.store.Operators.Use(ctx, token, address); err != nil { // as while the database is read-only
 		slog.Debug("note that a token was used", logkey.Error, err)
 	}
-	return Caller{wire.Session{Name: token.Name, Role: wire.Role(token.Role)}, token.ID, token.Kind == "session"}, true, nil
+	return Caller{sessionView(token), token.ID, token.Kind == "session"}, true, nil
 }
 
 // nobody is compared with when there is no such operator, so that an answer
@@ -72,6 +82,9 @@ func (t TooManyAttempts) Error() string { return "too many attempts to sign in" 
 // SignIn begins a session and returns its secret. address is where the request
 // comes from; too many attempts from there or for the name are TooManyAttempts.
 func (o *Operators) SignIn(ctx context.Context, in wire.Credentials, address string) (string, wire.Session, error) {
+	if in.Directory != "" {
+		return o.signInByDirectory(ctx, in, address)
+	}
 	if wait := o.attempts.wait(in.Name, address, time.Now()); wait > 0 {
 		return "", wire.Session{}, TooManyAttempts{wait}
 	}
@@ -83,19 +96,34 @@ func (o *Operators) SignIn(ctx context.Context, in wire.Credentials, address str
 	if err != nil {
 		hash = nobody()
 	}
-	if wrong := bcrypt.CompareHashAndPassword(hash, []byte(in.Password)); wrong != nil || err != nil {
+	wrong := bcrypt.CompareHashAndPassword(hash, []byte(in.Password))
+	if wrong == nil && err == nil {
+		if wrong = o.checkFactor(ctx, operator, in); wrong != nil && !errors.Is(wrong, errWrongCode) {
+			return "", wire.Session{}, wrong
+		}
+	}
+	if wrong != nil || err != nil {
 		o.attempts.failed(in.Name, address, time.Now())
 		slog.Warn("sign-in refused", logkey.Operator, in.Name, logkey.Address, address)
 		if err := o.store.Acts.Record(ctx, signIn(in.Name, address, act.Refused)); err != nil {
 			return "", wire.Session{}, err
 		}
-		return "", wire.Session{}, problem.New(problem.SignInRefused, "check both.")
+		return "", wire.Session{}, problem.New(problem.SignInRefused, "check both, and the code if there is one: each serves once.")
 	}
 	o.attempts.succeeded(operator.Name, address, time.Now())
+	return o.begin(ctx, store.Token{ID: uuid.NewString(), Kind: "session", Name: operator.Name, Role: operator.Role, Expires: time.Now().Add(SessionTime), SecondFactor: operator.SecondFactor != nil}, address)
+}
+
+// begin keeps a session and returns its secret.
+func (o *Operators) begin(ctx context.Context, token store.Token, address string) (string, wire.Session, error) {
 	secret := rand.Text()
-	token := store.Token{ID: uuid.NewString(), Hash: store.HashSecret(secret), Kind: "session", Name: operator.Name, Role: operator.Role, CreatedBy: operator.Name, Expires: time.Now().Add(SessionTime)}
-	err = o.done(ctx, signIn(operator.Name, address, act.Done), func(tx *store.Store) error { return tx.Operators.AddToken(ctx, &token) })
-	return secret, wire.Session{Name: operator.Name, Role: wire.Role(operator.Role)}, err
+	token.Hash, token.CreatedBy = store.HashSecret(secret), token.Name
+	err := o.done(ctx, signIn(token.Name, address, act.Done), func(tx *store.Store) error { return tx.Operators.AddToken(ctx, &token) })
+	return secret, sessionView(token), err
+}
+
+func sessionView(t store.Token) wire.Session {
+	return wire.Session{Name: t.Name, Role: wire.Role(t.Role), Directory: t.Directory, SecondFactor: t.SecondFactor}
 }
 
 func signIn(name, address string, result act.Result) act.Act {
@@ -128,11 +156,10 @@ func (o *Operators) SignOut(ctx context.Context, by Caller) error {
 
 // SignOutEverywhere ends all sessions of the caller.
 func (o *Operators) SignOutEverywhere(ctx context.Context, by Caller) error {
-	me, err := o.operator(ctx, by)
-	if err != nil {
-		return err
+	if !by.SignedIn {
+		return errNoOperator
 	}
-	return o.done(ctx, act.Act{Kind: act.SignOut, By: me.Name, About: named(me.Name)}, func(tx *store.Store) error { return tx.Operators.DropSessions(ctx, me.Name, "") })
+	return o.done(ctx, act.Act{Kind: act.SignOut, By: by.Name, About: named(by.Name)}, func(tx *store.Store) error { return tx.Operators.DropSessions(ctx, by.Name, "") })
 }
 
 // Tokens lists tokens for programs.
@@ -184,9 +211,9 @@ func (o *Operators) List(ctx context.Context) ([]wire.Operator, error) {
 	sessions, err := o.store.Operators.Sessions(ctx)
 	views := make([]wire.Operator, len(operators))
 	for i, one := range operators {
-		view := wire.Operator{Name: one.Name, Role: wire.Role(one.Role), Created: one.Created, Emergency: one.Emergency}
+		view := wire.Operator{Name: one.Name, Role: wire.Role(one.Role), Created: one.Created, Emergency: one.Emergency, SecondFactor: one.SecondFactor != nil}
 		for _, session := range sessions {
-			if session.Name != one.Name {
+			if session.Name != one.Name || session.ByDirectory() {
 				continue
 			}
 			if view.Sessions++; view.Used == nil { // the last used is first
@@ -203,7 +230,7 @@ func (o *Operators) Sessions(ctx context.Context, by Caller) ([]wire.OpenSession
 	sessions, err := o.store.Operators.Sessions(ctx)
 	views := make([]wire.OpenSession, len(sessions))
 	for i, s := range sessions {
-		views[i] = wire.OpenSession{ID: s.ID, Name: s.Name, Role: wire.Role(s.Role), Created: s.Created, Expires: s.Expires, Used: s.Used, From: s.UsedFrom, Own: s.ID == by.TokenID}
+		views[i] = wire.OpenSession{ID: s.ID, Name: s.Name, Role: wire.Role(s.Role), Created: s.Created, Expires: s.Expires, Used: s.Used, From: s.UsedFrom, Own: s.ID == by.TokenID, Directory: s.Directory}
 	}
 	return views, err
 }
@@ -289,10 +316,10 @@ func (o *Operators) Remove(ctx context.Context, by, name string) error {
 }
 
 // SetPassword gives an operator a new password and ends their sessions, but for
-// the caller's own.
+// the caller's own. A second factor goes with the old one, by which it is sealed.
 func (o *Operators) SetPassword(ctx context.Context, by Caller, name, password string) error {
 	return o.done(ctx, act.Act{Kind: act.SetPassword, By: by.Name, About: named(name)}, func(tx *store.Store) error {
-		return SetPassword(ctx, tx, name, password, by.TokenID)
+		return SetPassword(ctx, tx, name, password, nil, by.TokenID)
 	})
 }
 
@@ -305,15 +332,31 @@ func (o *Operators) ChangePassword(ctx context.Context, by Caller, in wire.OwnPa
 	if bcrypt.CompareHashAndPassword([]byte(me.PasswordHash), []byte(in.Current)) != nil {
 		return problem.New(problem.BadInput, "the current password is wrong.")
 	}
+	var factor []byte
+	if me.SecondFactor != nil {
+		secret, err := openFactor(me.Name, in.Current, me.SecondFactor)
+		if err != nil {
+			return fmt.Errorf("open the second factor of %s: %w", me.Name, err)
+		}
+		if factor, err = sealFactor(me.Name, in.Password, secret); err != nil {
+			return err
+		}
+	}
 	return o.done(ctx, act.Act{Kind: act.ChangePassword, By: me.Name, About: named(me.Name)}, func(tx *store.Store) error {
-		return SetPassword(ctx, tx, me.Name, in.Password, by.TokenID)
+		return SetPassword(ctx, tx, me.Name, in.Password, factor, by.TokenID)
 	})
 }
+
+// errNoOperator is what a program with a token is told.
+var errNoOperator = problem.New(problem.BadInput, "this is for operators who have signed in; a token has no password and no other sessions.")
 
 // operator is the person who calls; a program with a token is none.
 func (o *Operators) operator(ctx context.Context, by Caller) (store.Operator, error) {
 	if !by.SignedIn {
-		return store.Operator{}, problem.New(problem.BadInput, "this is for operators who have signed in; a token has no password and no other sessions.")
+		return store.Operator{}, errNoOperator
+	}
+	if by.Directory != "" {
+		return store.Operator{}, problem.New(problem.BadInput, "you have signed in by the directory %s, which has your password.", by.Directory)
 	}
 	operator, err := o.store.Operators.Get(ctx, by.Name)
 	if store.NotFound(err) {

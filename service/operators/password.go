@@ -57,14 +57,15 @@ func Add(ctx context.Context, s *store.Store, o wire.NewOperator) error {
 	return s.Operators.Add(ctx, &store.Operator{Name: o.Name, PasswordHash: hash, Role: string(o.Role), Emergency: o.Emergency})
 }
 
-// SetPassword gives an operator a new password and ends all sessions but one.
-func SetPassword(ctx context.Context, s *store.Store, name, password, but string) error {
+// SetPassword gives an operator a new password and ends all sessions but one. factor is their
+// second factor sealed by it, nil for none: it is taken away where nobody knows the old password.
+func SetPassword(ctx context.Context, s *store.Store, name, password string, factor []byte, but string) error {
 	hash, err := hashPassword(name, password)
 	if err != nil {
 		return err
 	}
 	return s.Tx(ctx, func(tx *store.Store) error {
-		found, err := tx.Operators.SetPassword(ctx, name, hash)
+		found, err := tx.Operators.SetPassword(ctx, name, hash, factor)
 		if err == nil && !found {
 			err = problem.New(problem.NotFound, "there is no operator %s.", name)
 		}

@@ -43,6 +43,7 @@ var takers = map[protocol.Kind]func(i *ingestion) taker{
 	protocol.KindPassword: newPasswordTaker,
 	protocol.KindDigest:   newDigestTaker,
 	protocol.KindGroups:   newGroupTaker,
+	protocol.KindSignIn:   newSignInTaker,
 }
 
 // ingestion is one answer on its way.

@@ -130,16 +130,19 @@ func TestAnAnswerBringsWhatWasAskedAlone(t *testing.T) {
 		"a schema": {Schema: entry.Schema{"cn": {}}}, "a check": {Check: protocol.CheckBegins}, // nobody has asked
 		"a password": {Password: &protocol.PasswordDone{}}, "a mark": {Digest: &protocol.Digested{ID: gone, Mark: "1"}},
 		"a digest": {Digest: &protocol.Digested{ID: gone, Mark: "1", Sealed: []byte(`"x"`)}}, "no reason": {Password: &protocol.PasswordDone{Reason: "made up"}},
-		"a group": {Group: &protocol.GroupWritten{Number: 1}},
+		"a group":  {Group: &protocol.GroupWritten{Number: 1}},
+		"somebody": {SignedIn: &protocol.SignedIn{Entry: gone, Login: "ada"}}, "somebody else": {SignedIn: &protocol.SignedIn{Entry: orderstest.ID(2), Login: "bo"}},
 	}
 	asked := map[protocol.Kind]protocol.Order{
 		protocol.KindRead: {Read: &protocol.Read{}}, protocol.KindFetch: {Fetch: &protocol.Fetch{}}, protocol.KindProbe: {Probe: &protocol.Probe{}}, protocol.KindRepair: {Repair: &protocol.Repair{}},
 		protocol.KindSearch: {Search: &protocol.Search{Most: 10}}, protocol.KindPassword: {Password: &protocol.Password{Event: "token"}},
 		protocol.KindDigest: {Digest: &protocol.Digest{}}, protocol.KindGroups: {Groups: &protocol.Groups{Changes: []protocol.GroupChange{{Number: 1}}}},
+		protocol.KindSignIn: {SignIn: &protocol.SignIn{Entry: &gone}},
 	}
 	brings := map[protocol.Kind][]string{
 		protocol.KindRead: {"entry", "gone", "present", "restart"}, protocol.KindFetch: {"entry"}, protocol.KindProbe: {"verdict"}, protocol.KindRepair: {"repaired"},
 		protocol.KindSearch: {"present"}, protocol.KindPassword: {"a password"}, protocol.KindDigest: {"a mark"}, protocol.KindGroups: {"a group"},
+		protocol.KindSignIn: {"somebody"},
 	}
 	require.Len(t, takers, len(brings), "each kind is tried")
 	for kind, request := range asked {
@@ -148,7 +151,7 @@ func TestAnAnswerBringsWhatWasAskedAlone(t *testing.T) {
 			order := store.Order{Directory: "halvard", Request: request}
 			require.NoError(t, b.store.Orders.Add(ctx, &order))
 			lane := protocol.LaneAny
-			if kind == protocol.KindPassword {
+			if kind == protocol.KindPassword || kind == protocol.KindSignIn {
 				lane = protocol.LanePasswords
 			}
 			_, ok, err := b.store.Orders.Take(ctx, orderstest.Agent, []string{"halvard"}, lane, time.Minute)

@@ -17,6 +17,10 @@ type Operator struct {
 	Role         string
 	Created      time.Time
 	Emergency    bool // everybody is told when it is used
+	// SecondFactor is sealed by the password, none without one; SecondFactorStep is the last
+	// step of time that was used of it.
+	SecondFactor     []byte
+	SecondFactorStep int64
 }
 
 // List lists all operators by name.
@@ -50,7 +54,16 @@ type Token struct {
 	Purpose   string
 	Used      *time.Time // to the minute
 	UsedFrom  string     // the address
+	// Of a session by a directory: whose it is, and when an agent said last that all is so.
+	Directory string
+	EntryID   *string
+	Confirmed *time.Time
+	// SecondFactor: the operator of the session has one.
+	SecondFactor bool `gorm:"->"`
 }
+
+// ByDirectory tells whether it is a session of somebody whom a directory vouches for.
+func (t Token) ByDirectory() bool { return t.Directory != "" }
 
 // AddToken keeps a token.
 func (s Operators) AddToken(ctx context.Context, token *Token) error {
@@ -58,12 +71,24 @@ func (s Operators) AddToken(ctx context.Context, token *Token) error {
 	return s.with(ctx).Create(token).Error
 }
 
-// TokenBySecret returns the token a secret belongs to, if it is still valid. The role of a
-// session is the one that its operator has now.
+// valid are the tokens t that have not ended, with the operators o of local sessions. The role
+// of such a session is the one that its operator has now.
+const valid = `SELECT t.*, CASE WHEN t.kind = 'session' AND t.directory = '' THEN o.role ELSE t.role END AS role, o.second_factor IS NOT NULL AS second_factor
+	FROM tokens t LEFT JOIN operators o ON o.name = t.name AND t.directory = '' WHERE t.expires > now() AND (t.kind <> 'session' OR t.directory <> '' OR o.name IS NOT NULL)`
+
+// TokenBySecret returns the token a secret belongs to, if it is still valid.
 func (s Operators) TokenBySecret(ctx context.Context, secret string) (Token, error) {
+	return s.token(ctx, `t.hash = ?`, HashSecret(secret))
+}
+
+// TokenByID returns a token or session, if it is still valid.
+func (s Operators) TokenByID(ctx context.Context, id string) (Token, error) {
+	return s.token(ctx, `t.id = ?`, id)
+}
+
+func (s Operators) token(ctx context.Context, where string, arg any) (Token, error) {
 	var tokens []Token
-	err := s.raw(ctx, `SELECT t.*, CASE WHEN t.kind = 'session' THEN o.role ELSE t.role END AS role FROM tokens t LEFT JOIN operators o ON o.name = t.name
-		WHERE t.hash = ? AND t.expires > now() AND (t.kind <> 'session' OR o.name IS NOT NULL)`, HashSecret(secret)).Scan(&tokens).Error
+	err := s.raw(ctx, valid+` AND `+where, arg).Scan(&tokens).Error
 	if err == nil && len(tokens) == 0 {
 		err = gorm.ErrRecordNotFound
 	}
@@ -71,6 +96,13 @@ func (s Operators) TokenBySecret(ctx context.Context, secret string) (Token, err
 		return Token{}, err
 	}
 	return tokens[0], nil
+}
+
+// Confirm notes that a directory has said what a session may, from the time on at which it was
+// asked.
+func (s Operators) Confirm(ctx context.Context, token Token, role string, asked time.Time) error {
+	_, err := s.exec(ctx, `UPDATE tokens SET role = ?, confirmed = ? WHERE id = ?`, role, asked, token.ID)
+	return err
 }
 
 // usedEvery is how exactly it is known when a token was used last.
@@ -94,8 +126,7 @@ func (s Operators) Tokens(ctx context.Context) ([]Token, error) {
 // Sessions lists the sessions that have not ended, the last used first.
 func (s Operators) Sessions(ctx context.Context) ([]Token, error) {
 	var sessions []Token
-	return sessions, s.raw(ctx, `SELECT t.*, o.role AS role FROM tokens t JOIN operators o ON o.name = t.name WHERE t.kind = 'session' AND t.expires > now()
-		ORDER BY coalesce(t.used, t.created) DESC, t.id`).Scan(&sessions).Error
+	return sessions, s.raw(ctx, valid+` AND t.kind = 'session' ORDER BY coalesce(t.used, t.created) DESC, t.id`).Scan(&sessions).Error
 }
 
 // SetRole gives an operator another role; false when there is nobody of the name.
@@ -105,12 +136,6 @@ func (s Operators) SetRole(ctx context.Context, name, role string) (bool, error)
 		err = s.Notify(ctx, Event{Kind: EventToken})
 	}
 	return n == 1, err
-}
-
-// TokenValid tells whether a token or session has not ended.
-func (s Operators) TokenValid(ctx context.Context, id string) (bool, error) {
-	var valid bool
-	return valid, s.raw(ctx, `SELECT EXISTS (SELECT FROM tokens WHERE id = ? AND expires > now())`, id).Scan(&valid).Error
 }
 
 // DropToken ends a token or a session; false when there is none.
@@ -130,11 +155,67 @@ func (s Operators) DropSessions(ctx context.Context, name, but string) error {
 	return s.Notify(ctx, Event{Kind: EventToken})
 }
 
-// SetPassword keeps the hash of an operator's new password; false when there is
-// no such operator.
-func (s Operators) SetPassword(ctx context.Context, name, hash string) (bool, error) {
-	n, err := s.exec(ctx, `UPDATE operators SET password_hash = ? WHERE name = ?`, hash, name)
+// SetPassword keeps the hash of an operator's new password, and the second factor sealed by
+// it, nil for none; false when there is no such operator.
+func (s Operators) SetPassword(ctx context.Context, name, hash string, factor []byte) (bool, error) {
+	n, err := s.exec(ctx, `UPDATE operators SET password_hash = ?, second_factor = ? WHERE name = ?`, hash, factor, name)
 	return n == 1, err
+}
+
+// SetFactor keeps somebody's second factor, nil for none; false when there is nobody of the name.
+func (s Operators) SetFactor(ctx context.Context, name string, factor []byte, step int64) (bool, error) {
+	n, err := s.exec(ctx, `UPDATE operators SET second_factor = ?, second_factor_step = ? WHERE name = ?`, factor, step, name)
+	return n == 1, err
+}
+
+// UseFactor notes that a step of time was used of a second factor; false when it was used
+// before, or a later one (RFC 6238 section 5.2).
+func (s Operators) UseFactor(ctx context.Context, name string, step int64) (bool, error) {
+	n, err := s.exec(ctx, `UPDATE operators SET second_factor_step = ? WHERE name = ? AND second_factor_step < ?`, step, name, step)
+	return n == 1, err
+}
+
+// OperatorGroup is a group of a directory whose members sign in.
+type OperatorGroup struct {
+	Directory string
+	EntryID   string
+	Role      string
+	CreatedBy string
+	Created   time.Time
+	DN        string `gorm:"->"` // as the mirror has it, "" where it does not
+	Gone      bool   `gorm:"->"` // the mirror says that it was deleted
+}
+
+// Groups lists the groups whose members sign in, of all directories for "".
+func (s Operators) Groups(ctx context.Context, directory string) ([]OperatorGroup, error) {
+	var groups []OperatorGroup
+	return groups, s.raw(ctx, `SELECT g.*, coalesce(e.dn, '') AS dn, e.gone IS NOT NULL AS gone FROM operator_groups g
+		LEFT JOIN entries e ON e.directory = g.directory AND e.id = g.entry_id WHERE ? IN ('', g.directory) ORDER BY g.directory, e.dn, g.entry_id`, directory).Scan(&groups).Error
+}
+
+// AddGroup lets the members of a group sign in, or as something else than before.
+func (s Operators) AddGroup(ctx context.Context, g OperatorGroup) error {
+	_, err := s.exec(ctx, `INSERT INTO operator_groups (directory, entry_id, role, created_by) VALUES (?, ?, ?, ?)
+		ON CONFLICT (directory, entry_id) DO UPDATE SET role = excluded.role, created_by = excluded.created_by, created = now()`, g.Directory, g.EntryID, g.Role, g.CreatedBy)
+	if err != nil {
+		return err
+	}
+	return s.doubt(ctx, g.Directory)
+}
+
+// RemoveGroup lets the members of a group sign in no more; false when they do not.
+func (s Operators) RemoveGroup(ctx context.Context, directory, id string) (bool, error) {
+	n, err := s.exec(ctx, `DELETE FROM operator_groups WHERE directory = ? AND entry_id = ?`, directory, id)
+	if err == nil {
+		err = s.doubt(ctx, directory)
+	}
+	return n == 1, err
+}
+
+// doubt lets the sessions of a directory be confirmed with their next request.
+func (s Operators) doubt(ctx context.Context, directory string) error {
+	_, err := s.exec(ctx, `UPDATE tokens SET confirmed = NULL WHERE kind = 'session' AND directory = ?`, directory)
+	return err
 }
 
 // Remove removes somebody who signs in, with all sessions; false when

@@ -41,6 +41,8 @@ type Order struct {
 	Result []protocol.Verdict `gorm:"serializer:json;type:jsonb"`
 	// Outcome is what became of a password.
 	Outcome *protocol.PasswordDone `gorm:"serializer:json;type:jsonb"`
+	// SignedIn is what was said of somebody who signs in.
+	SignedIn *protocol.SignedIn `gorm:"serializer:json;type:jsonb"`
 	// Found are the ids of what a search found.
 	Found textArray `gorm:"type:uuid[];->"`
 }
@@ -87,15 +89,15 @@ func (s Orders) Get(ctx context.Context, id int64) (Order, error) {
 func (s Orders) Take(ctx context.Context, agent string, directories []string, lane protocol.Lane, usual time.Duration) (Order, bool, error) {
 	var id int64
 	err := s.raw(ctx, `
-		UPDATE orders SET state = 'leased', agent_id = @agent, taken = taken + 1, lease_until = now() + CASE WHEN kind = @password THEN CAST(@short AS float8) ELSE CAST(@usual AS float8) END * interval '1 second' WHERE id = (
+		UPDATE orders SET state = 'leased', agent_id = @agent, taken = taken + 1, lease_until = now() + CASE WHEN kind = @password THEN CAST(@short AS float8) WHEN kind = @signIn THEN CAST(@soon AS float8) ELSE CAST(@usual AS float8) END * interval '1 second' WHERE id = (
 			SELECT id FROM orders o WHERE directory = ANY(CAST(@directories AS text[])) AND (state = 'waiting' OR state = 'leased' AND lease_until < now())
-			AND (NOT @shadow OR kind IN ('read', 'fetch', 'probe', 'search')) AND (kind = @password) = (@lane = @passwords) AND NOT (@lane = @quick AND slow) AND (among = '{}' OR @agent = ANY(among)) AND taken < @most AND (not_before IS NULL OR not_before <= now()) AND NOT @agent = ANY(failed_by)
+			AND (NOT @shadow OR kind IN ('read', 'fetch', 'probe', 'search', 'sign-in')) AND (kind IN (@password, @signIn)) = (@lane = @passwords) AND NOT (@lane = @quick AND slow) AND (among = '{}' OR @agent = ANY(among)) AND taken < @most AND (not_before IS NULL OR not_before <= now()) AND NOT @agent = ANY(failed_by)
 			AND (only_agent = @agent OR only_agent IS NULL AND (
 				NOT EXISTS (SELECT FROM agent_faults f WHERE f.agent_id = @agent AND f.directory = o.directory)
 				OR NOT EXISTS (SELECT FROM agents a WHERE `+canTake+` AND NOT EXISTS (SELECT FROM agent_faults f WHERE f.agent_id = a.id AND f.directory = o.directory))))
 			ORDER BY priority, id LIMIT 1 FOR UPDATE OF o SKIP LOCKED
 		) RETURNING id`, map[string]any{"agent": agent, "usual": usual.Seconds(), "short": protocol.KindPassword.Lease(usual).Seconds(), "directories": textArray(directories),
-		"lane": lane, "quick": protocol.LaneQuick, "passwords": protocol.LanePasswords, "password": protocol.KindPassword, "most": MostTaken, "within": askingWithin.Seconds(), "shadow": s.IsShadow()}).Scan(&id).Error
+		"lane": lane, "quick": protocol.LaneQuick, "passwords": protocol.LanePasswords, "password": protocol.KindPassword, "signIn": protocol.KindSignIn, "soon": protocol.KindSignIn.Lease(usual).Seconds(), "most": MostTaken, "within": askingWithin.Seconds(), "shadow": s.IsShadow()}).Scan(&id).Error
 	if err != nil || id == 0 {
 		return Order{}, false, err
 	}
@@ -199,6 +201,16 @@ func (s Orders) SaveOutcome(ctx context.Context, id int64, done protocol.Passwor
 		return err
 	}
 	return s.Notify(ctx, Event{Kind: "order", ID: id}) // somebody waits for it
+}
+
+// SaveSignedIn keeps what was said of somebody who signs in.
+func (s Orders) SaveSignedIn(ctx context.Context, id int64, said protocol.SignedIn) error {
+	text, err := json.Marshal(said)
+	if err != nil {
+		return err
+	}
+	_, err = s.exec(ctx, `UPDATE orders SET signed_in = ?::jsonb WHERE id = ?`, string(text), id)
+	return err
 }
 
 // Begin notes that the agent that has an order begins it now; false when the order is no

@@ -19,6 +19,7 @@ export class Refusal extends Error {
     readonly status: number,
     readonly title: string,
     readonly detail: string,
+    readonly code = '',
   ) {
     super(detail ? `${title}: ${detail}` : title)
   }
@@ -49,10 +50,11 @@ export async function unwrap<T>(request: Promise<Answer<T>>): Promise<T> {
     throw new Refusal(0, 'The service cannot be reached', 'Check that it runs; this page tries again by itself.')
   }
   if (answer.response.ok) return answer.data as T
-  const body = (answer.error ?? {}) as { title?: string; detail?: string }
+  const body = (answer.error ?? {}) as { title?: string; detail?: string; type?: string }
   throw new Refusal(
     answer.response.status,
     body.title ?? `The service answers ${answer.response.status}`,
     body.detail ?? '',
+    body.type?.replace('urn:kambrel:problem:', ''),
   )
 }

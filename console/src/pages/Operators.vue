@@ -16,6 +16,7 @@ import {
   type DataTableColumns,
 } from 'naive-ui'
 import { computed, h, reactive, ref } from 'vue'
+import { RouterLink } from 'vue-router'
 
 import { api, unwrap, type Schemas } from '../api/client'
 import Fault from '../parts/Fault.vue'
@@ -36,12 +37,13 @@ const session = useSession()
 const message = useMessage()
 const { busy, act } = useAct()
 const { data, failure, loading, again } = useLoad(async () => {
-  const [operators, sessions, tokens] = await Promise.all([
+  const [operators, groups, sessions, tokens] = await Promise.all([
     unwrap(api.GET('/api/v1/operators')),
+    unwrap(api.GET('/api/v1/operator-groups')),
     unwrap(api.GET('/api/v1/sessions')),
     unwrap(api.GET('/api/v1/tokens')),
   ])
-  return { operators, sessions, tokens }
+  return { operators, groups, sessions, tokens }
 }, [])
 
 /** Does something, says so, and looks again. */
@@ -85,6 +87,21 @@ async function renew(): Promise<void> {
   }
 }
 
+const lets = ref(false)
+const group = reactive({ group: '', role: 'viewer' as Role })
+async function admit(): Promise<void> {
+  const { role } = group
+  if (
+    await change(
+      () => unwrap(api.POST('/api/v1/operator-groups', { body: { ...group } })),
+      `Its members sign in as ${role}.`,
+    )
+  ) {
+    lets.value = false
+    Object.assign(group, { group: '', role: 'viewer' })
+  }
+}
+
 const makes = ref(false)
 const token = reactive({ name: '', role: 'viewer' as Role, purpose: '', days: 365 })
 const secret = ref<Schemas['Token'] | null>(null)
@@ -115,7 +132,7 @@ const operators: DataTableColumns<Schemas['Operator']> = [
   {
     title: 'Role',
     key: 'role',
-    width: 300,
+    width: 230,
     render: (o) =>
       h(NSelect, {
         size: 'tiny',
@@ -131,9 +148,26 @@ const operators: DataTableColumns<Schemas['Operator']> = [
           ),
       }),
   },
-  { title: 'Sessions', key: 'sessions', width: 90, render: (o) => (o.sessions ? String(o.sessions) : '–') },
-  { title: 'Last used', key: 'used', width: 150, render: (o) => (o.used ? when(o.used) : '–') },
-  { title: 'Since', key: 'created', width: 150, render: (o) => when(o.created) },
+  {
+    title: 'Second factor',
+    key: 'secondFactor',
+    width: 130,
+    render: (o) =>
+      o.secondFactor
+        ? h('div', { class: 'row' }, [
+            'yes',
+            sure('Take away', `${o.name} signs in by the password alone.`, () => {
+              void change(
+                () => unwrap(api.DELETE('/api/v1/operators/{name}/factor', { params: { path: { name: o.name } } })),
+                `${o.name} has no second factor any more.`,
+              )
+            }),
+          ])
+        : '–',
+  },
+  { title: 'Sessions', key: 'sessions', width: 80, render: (o) => (o.sessions ? String(o.sessions) : '–') },
+  { title: 'Last used', key: 'used', width: 130, render: (o) => (o.used ? when(o.used) : '–') },
+  { title: 'Since', key: 'created', width: 130, render: (o) => when(o.created) },
   {
     title: '',
     key: 'act',
@@ -150,6 +184,39 @@ const operators: DataTableColumns<Schemas['Operator']> = [
               )
             }),
       ]),
+  },
+]
+
+const groups: DataTableColumns<Schemas['OperatorGroup']> = [
+  {
+    title: 'Group',
+    key: 'dn',
+    minWidth: 260,
+    render: (g) =>
+      g.gone
+        ? [g.dn || g.entryId, ' ', h(Tag, { text: 'not in the directory any more', tone: 'warning' })]
+        : h(RouterLink, { to: { name: 'object', params: { id: g.entryId } } }, () => g.dn),
+  },
+  { title: 'Directory', key: 'directory', width: 130 },
+  { title: 'Members are', key: 'role', width: 130 },
+  { title: 'Added by', key: 'createdBy', width: 130 },
+  { title: 'Since', key: 'created', width: 150, render: (g) => when(g.created) },
+  {
+    title: '',
+    key: 'act',
+    width: 90,
+    render: (g) =>
+      sure('Remove', 'Its members sign in no more, and their sessions end with the next request.', () => {
+        void change(
+          () =>
+            unwrap(
+              api.DELETE('/api/v1/operator-groups/{directory}/{entryId}', {
+                params: { path: { directory: g.directory, entryId: g.entryId } },
+              }),
+            ),
+          'Its members sign in no more.',
+        )
+      }),
   },
 ]
 
@@ -218,9 +285,10 @@ const tokens: DataTableColumns<Schemas['Token']> = [
   <div>
     <div class="page-head">
       <h1>Operators</h1>
-      <span class="quiet">Who can sign in to Kambrel, who is signed in, and by which tokens programs come.</span>
+      <span class="quiet">Who signs in to Kambrel, and by which tokens programs come.</span>
       <span class="push" />
       <NButton size="small" @click="adds = true">Add operator…</NButton>
+      <NButton size="small" @click="lets = true">Let a group sign in…</NButton>
       <NButton size="small" @click="makes = true">Make token…</NButton>
     </div>
     <Fault v-if="failure" :failure="failure" @again="again" />
@@ -243,6 +311,16 @@ const tokens: DataTableColumns<Schemas['Token']> = [
         :row-key="(o: Schemas['Operator']) => o.name"
         size="small"
       />
+      <h2>Groups of directories</h2>
+      <NDataTable
+        :columns="groups"
+        :data="data?.groups ?? []"
+        :loading="loading && !data"
+        :row-key="(g: Schemas['OperatorGroup']) => g.directory + g.entryId"
+        size="small"
+      >
+        <template #empty>Nobody signs in by a directory: let a group of one sign in.</template>
+      </NDataTable>
       <h2>Sessions</h2>
       <NDataTable
         :columns="sessions"
@@ -313,6 +391,23 @@ const tokens: DataTableColumns<Schemas['Token']> = [
         <p class="quiet">All sessions of {{ renews }} end.</p>
         <NButton type="primary" attr-type="submit" size="small" :disabled="renewed.length < 10" :loading="busy"
           >Set</NButton
+        >
+      </NForm>
+    </NModal>
+    <NModal v-model:show="lets" preset="card" title="Let the members of a group sign in" style="width: 460px">
+      <NForm @submit.prevent="admit">
+        <p class="quiet">
+          They give login and password of their directory, which an agent tries there. Who leaves the group is refused
+          within a minute. Whoever may change the group says who is operator here.
+        </p>
+        <NFormItem label="Group: its name, DN or id" :label-props="{ for: 'group-name' }">
+          <NInput v-model:value="group.group" placeholder="" :input-props="{ id: 'group-name', autocomplete: 'off' }" />
+        </NFormItem>
+        <NFormItem label="Its members are" :label-props="{ for: 'group-role' }">
+          <NSelect v-model:value="group.role" :options="roles" :input-props="{ id: 'group-role' }" />
+        </NFormItem>
+        <NButton type="primary" attr-type="submit" size="small" :disabled="!group.group" :loading="busy"
+          >Let them sign in</NButton
         >
       </NForm>
     </NModal>

@@ -1,9 +1,10 @@
 <script setup lang="ts">
-import { NButton, NForm, NFormItem, NInput } from 'naive-ui'
-import { ref } from 'vue'
+import { NButton, NForm, NFormItem, NInput, NSelect } from 'naive-ui'
+import { computed, nextTick, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { Refusal } from '../api/client'
+import { api, Refusal, unwrap } from '../api/client'
+import { useLoad } from '../parts/use-load'
 import { useSession } from '../state/session'
 
 const session = useSession()
@@ -11,27 +12,61 @@ const route = useRoute()
 const router = useRouter()
 const name = ref('')
 const password = ref('')
+const code = ref('')
+const asksCode = ref(false)
 const failure = ref('')
 const busy = ref(false)
 
+// Who keeps name and password: Kambrel itself, or a directory; remembered on this computer.
+const remembered = 'kambrel-sign-in-by'
+const by = ref(localStorage.getItem(remembered) ?? '')
+const { data: ways } = useLoad(() => unwrap(api.GET('/api/v1/session/ways')), [])
+const choices = computed(() => [
+  { label: 'an account of Kambrel', value: '' },
+  ...(ways.value?.directories ?? []).map((one) => ({ label: `the directory ${one}`, value: one })),
+])
+const chosen = computed(() => (choices.value.some((one) => one.value === by.value) ? by.value : ''))
+
 async function enter(): Promise<void> {
-  if (!name.value || !password.value) {
-    failure.value = 'Give both your name and your password.'
+  if (!name.value || !password.value || (asksCode.value && !code.value)) {
+    failure.value = asksCode.value
+      ? 'Give the six digits that your authenticator shows.'
+      : 'Give both your name and your password.'
     return
   }
   busy.value = true
   failure.value = ''
   try {
-    await session.signIn(name.value, password.value)
+    await session.signIn({
+      name: name.value,
+      password: password.value,
+      directory: chosen.value || undefined,
+      code: (!chosen.value && code.value.trim()) || undefined,
+    })
+    localStorage.setItem(remembered, chosen.value)
     const to = typeof route.query.to === 'string' && route.query.to.startsWith('/') ? route.query.to : '/'
     await router.replace(to)
   } catch (e) {
-    failure.value =
-      e instanceof Refusal && e.status === 401 ? 'The name or the password is wrong.' : (e as Error).message
-    password.value = ''
+    const refusal = e instanceof Refusal ? e : null
+    code.value = ''
+    if (refusal?.code === 'second-factor-needed') {
+      asksCode.value = true
+      await nextTick()
+      document.getElementById('code')?.focus()
+      return
+    }
+    failure.value = refusal?.status === 401 ? wrong() : (e as Error).message
+    if (!asksCode.value) password.value = ''
   } finally {
     busy.value = false
   }
+}
+
+function wrong(): string {
+  if (chosen.value) return 'The name or the password is wrong, or no group of yours lets its members sign in.'
+  return asksCode.value
+    ? 'The name, the password or the code is wrong; each code serves once.'
+    : 'The name or the password is wrong.'
 }
 </script>
 
@@ -41,6 +76,14 @@ async function enter(): Promise<void> {
       <h1><img src="/icon.svg" alt="" width="30" height="30" /> Kambrel</h1>
       <p class="quiet">Keeps the cloud directory in step with the directories on site.</p>
       <NForm @submit.prevent="enter">
+        <NFormItem v-if="choices.length > 1" label="Sign in by" :show-feedback="false" label-for="directory">
+          <NSelect
+            :value="chosen"
+            :options="choices"
+            :input-props="{ id: 'directory' }"
+            @update:value="(value: string) => (by = value)"
+          />
+        </NFormItem>
         <NFormItem label="Name" :show-feedback="false" label-for="name">
           <NInput
             v-model:value="name"
@@ -55,6 +98,19 @@ async function enter(): Promise<void> {
             type="password"
             placeholder=""
             :input-props="{ id: 'password', name: 'password', autocomplete: 'current-password' }"
+          />
+        </NFormItem>
+        <NFormItem
+          v-if="asksCode && !chosen"
+          label="Code of your authenticator"
+          :show-feedback="false"
+          label-for="code"
+        >
+          <NInput
+            v-model:value="code"
+            placeholder=""
+            :maxlength="6"
+            :input-props="{ id: 'code', name: 'code', autocomplete: 'one-time-code', inputmode: 'numeric' }"
           />
         </NFormItem>
         <p class="bad say" role="alert">{{ failure }}</p>

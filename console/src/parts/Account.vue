@@ -1,14 +1,16 @@
 <script setup lang="ts">
-// The password and the sessions of whoever is signed in.
+// The password, the second factor and the sessions of whoever is signed in.
 import { NButton, NForm, NFormItem, NInput, NModal, NPopconfirm, useMessage } from 'naive-ui'
 import { computed, reactive, ref } from 'vue'
 
 import { useSession } from '../state/session'
+import Factor from './Factor.vue'
 
 const emit = defineEmits<{ close: [] }>()
 const session = useSession()
 const message = useMessage()
 const form = reactive({ current: '', next: '', again: '' })
+const factor = ref(false) // one is being set up
 const refused = ref('')
 const busy = ref(false)
 const ready = computed(() => form.current && form.next.length >= 10 && form.next === form.again)
@@ -27,6 +29,11 @@ async function change(): Promise<void> {
   }
 }
 
+function proved(): void {
+  message.success('A code is asked for from now on when you sign in. Your other sessions have ended.')
+  emit('close')
+}
+
 async function everywhere(): Promise<void> {
   try {
     await session.signOutEverywhere()
@@ -40,11 +47,19 @@ async function everywhere(): Promise<void> {
   <NModal
     show
     preset="card"
-    :title="`${session.who?.name}: password and sessions`"
+    :title="`${session.who?.name}: sign-in and sessions`"
     style="width: 430px"
     @update:show="emit('close')"
   >
-    <NForm @submit.prevent="change">
+    <div v-if="session.who?.directory">
+      <p>You have signed in by the directory {{ session.who.directory }}, which keeps your password and lets you in.</p>
+      <p v-if="refused" class="bad" role="alert">{{ refused }}</p>
+      <NPopconfirm @positive-click="everywhere">
+        <template #trigger><NButton>Sign out everywhere…</NButton></template>
+        End all your sessions, this one too?
+      </NPopconfirm>
+    </div>
+    <NForm v-else-if="!factor" @submit.prevent="change">
       <NFormItem label="Current password" :label-props="{ for: 'password-current' }">
         <NInput
           v-model:value="form.current"
@@ -88,5 +103,6 @@ async function everywhere(): Promise<void> {
         </NPopconfirm>
       </div>
     </NForm>
+    <Factor v-if="!session.who?.directory" @begun="factor = true" @done="proved" />
   </NModal>
 </template>

@@ -20,8 +20,8 @@ export const useSession = defineStore('session', () => {
     known.value = true
   }
 
-  async function signIn(name: string, password: string): Promise<void> {
-    who.value = await unwrap(api.POST('/api/v1/session', { body: { name, password } }))
+  async function signIn(credentials: Schemas['Credentials']): Promise<void> {
+    who.value = await unwrap(api.POST('/api/v1/session', { body: credentials }))
     known.value = true
   }
 

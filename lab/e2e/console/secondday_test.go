@@ -1,9 +1,7 @@
 package console_test
 
 import (
-	"fmt"
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -14,17 +12,6 @@ import (
 	"kambrel.example/kambrel/lab/e2e/worldtest"
 	"kambrel.example/kambrel/protocol/wire"
 )
-
-// choose takes an option of the first select within a part of the page.
-func choose(within, option string) chromedp.Action {
-	return chromedp.Poll(fmt.Sprintf(`(() => {
-		const select = document.querySelector(%q + " .n-base-selection")
-		if (select.textContent.includes(%[2]q)) return true
-		const option = [...document.querySelectorAll(".n-base-select-option")].find(e => e.textContent.includes(%[2]q))
-		;(option ?? select).click()
-		return false
-	})()`, within, option), nil, chromedp.WithPollingInterval(200*time.Millisecond), chromedp.WithPollingTimeout(20*time.Second))
-}
 
 // TestTheConsoleOnTheSecondDay decides about a near miss in the forecast, edits a
 // rule with the formula editor, and tries one entry.
@@ -51,7 +38,7 @@ func TestTheConsoleOnTheSecondDay(t *testing.T) {
 	assert.Equal(t, []string{"ada.brekke", "mt"}, worldtest.Members(t, w.Address(), "Deck"))
 
 	editor := `.rule .cm-content`
-	do("make the title by a formula", chromedp.Navigate(w.URL+"/rules?target=title"), shows(".rule h2", "title"), choose(".rule", "By a formula"),
+	do("make the title by a formula", chromedp.Navigate(w.URL+"/rules?target=title"), shows(".rule h2", "title"), worldtest.Choose(".rule", "By a formula"),
 		chromedp.WaitVisible(editor, chromedp.ByQuery))
 	do("mistype it, and be told where", chromedp.Focus(editor, chromedp.ByQuery), chromedp.KeyEvent("a", chromedp.KeyModifiers(2)), chromedp.KeyEvent(kb.Backspace), chromedp.KeyEvent("capitalised(entry.title)"), shows(".rule [role=alert]", "Line 1, character 12: undeclared reference to 'capitalised'"))
 	do("correct it, and try it", chromedp.KeyEvent("a", chromedp.KeyModifiers(2)), chromedp.KeyEvent(kb.Backspace), chromedp.KeyEvent("capitalized(entry.title)"), chromedp.KeyEvent(kb.Escape),

@@ -48,3 +48,14 @@ func Button(text string) chromedp.Action {
 		chromedp.Evaluate(fmt.Sprintf(`[...document.querySelectorAll("button")].find(b => b.textContent.trim() === %q && !b.disabled).click()`, text), nil),
 	}
 }
+
+// Choose takes an option of the first select within a part of the page.
+func Choose(within, option string) chromedp.Action {
+	return chromedp.Poll(fmt.Sprintf(`(() => {
+		const select = document.querySelector(%q + " .n-base-selection")
+		if (select.textContent.includes(%[2]q)) return true
+		const option = [...document.querySelectorAll(".n-base-select-option")].find(e => e.textContent.includes(%[2]q))
+		;(option ?? select).click()
+		return false
+	})()`, within, option), nil, chromedp.WithPollingInterval(200*time.Millisecond), chromedp.WithPollingTimeout(20*time.Second))
+}
