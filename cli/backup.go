@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -13,6 +14,7 @@ import (
 	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/core/version"
 	"kambrel.example/kambrel/service/backup"
+	"kambrel.example/kambrel/service/store"
 )
 
 // records are where a service's records and its own authority are, for commands on its host.
@@ -66,6 +68,9 @@ cloud and other files that 'kambrel serve' is told of, and the agents' own files
 			about, err := backup.Write(cmd.Context(), from, args[0])
 			if err != nil {
 				return err
+			}
+			if err := store.NoteBackup(cmd.Context(), from.DSN, filepath.Base(args[0])); err != nil { // as where the records are read-only
+				fmt.Fprintf(cmd.ErrOrStderr(), "The backup is well; the records could not be told of it: %v\n", err)
 			}
 			return d.print(cmd.OutOrStdout(), about, func(w io.Writer) error {
 				sealed := ", for the key alone"

@@ -489,6 +489,11 @@ func (c *Client) Health(ctx context.Context) (out wire.Health, err error) {
 	return out, c.do(ctx, http.MethodGet, "/health", nil, nil, &out)
 }
 
+// Checkup has the installation looked at; directories and the cloud are tried.
+func (c *Client) Checkup(ctx context.Context) (out wire.Checkup, err error) {
+	return out, c.do(ctx, http.MethodPost, "/checkup", nil, nil, &out)
+}
+
 // Trend tells how things went on each of the last days.
 func (c *Client) Trend(ctx context.Context, days int) (out []wire.TrendDay, err error) {
 	return out, c.do(ctx, http.MethodGet, "/health/trend", url.Values{"days": {strconv.Itoa(days)}}, nil, &out)

@@ -67,7 +67,7 @@ func (p *probe) mayKeep(place GroupPlace) (lacks, on string, err error) {
 	names := []string{place.Mark, place.Member}
 	switch {
 	case result != nil && len(result.Entries) > 0 && place.Dialect == entry.AD:
-		lacks, err = p.missingAD(result.Entries[0].DN, append(names, "name", "sAMAccountName", "groupType"))
+		lacks, err = p.missingAD(result.Entries[0].DN, append(names, "cn", "sAMAccountName", "groupType")) // cn stands for the name itself, which nobody lists
 		return lacks, result.Entries[0].DN, err
 	case result != nil && len(result.Entries) > 0:
 		lacks, err = p.missingStandard(result.Entries[0].DN, []string{place.Mark})

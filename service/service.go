@@ -12,6 +12,7 @@ import (
 	"kambrel.example/kambrel/service/agents"
 	"kambrel.example/kambrel/service/audit"
 	"kambrel.example/kambrel/service/certificates"
+	"kambrel.example/kambrel/service/checkup"
 	"kambrel.example/kambrel/service/cloudgroups"
 	"kambrel.example/kambrel/service/events"
 	"kambrel.example/kambrel/service/explain"
@@ -70,6 +71,8 @@ type Service struct {
 	Passwords *passwords.Passwords
 	// Groups are those of the cloud that are kept in directories.
 	Groups *cloudgroups.Groups
+	// Checkup looks at the installation.
+	Checkup *checkup.Checkup
 	// Operators are who may use the interface.
 	Operators *operators.Operators
 	audit     *audit.Audit
@@ -111,6 +114,7 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords, one.pacing, health.Own{URL: options.URL, Certificate: options.Certificate})
 	one.Groups = cloudgroups.New(s, judges, one.Problems)
 	one.Operators = operators.New(s, one.Orders)
+	one.Checkup = checkup.New(s, one.Health, one.Setup, one.Operators, options.URL)
 	one.watching = watching.New(s, c, one.Jobs)
 	one.audit = audit.New(s, options.Streams)
 	one.Notices = notices.New(s, options.Sender, options.URL, one.Health.Report)

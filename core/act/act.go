@@ -70,6 +70,7 @@ const (
 	Pause          Kind = "pause"
 	Resume         Kind = "resume"
 	RestoreRecords Kind = "restore-records"
+	MakeBackup     Kind = "make-backup"
 )
 
 // Description is what the catalogue says of a kind.
@@ -133,6 +134,7 @@ var catalogue = []Description{
 	{LiftPins, "Let what was put back be decided again", about.Run, ""},
 	{Pause, "Paused the work, or a part of it", about.Service, Resume},
 	{Resume, "Let paused work go on", about.Service, Pause},
+	{MakeBackup, "Made a backup", about.Service, ""},
 	{RestoreRecords, "Brought the records of a backup back", about.Service, ""},
 	{MarkProblem, "Said who looks after a problem, noted it, or put it to sleep", about.Entry, MarkProblem},
 	{ResumeDigests, "Let digests of a directory's passwords be made again", about.Directory, PauseDigests},

@@ -66,6 +66,7 @@ core/survey         core/entry core/person core/problem core/rules
 core/decide         core/change core/cloudgroups core/entry core/match core/person core/plan core/problem core/reason core/rules core/scope core/settings core/survey
 core/undo           core/change core/decide core/entry core/plan core/rules core/settings
 core/rights         core/entry core/settings core/survey
+core/checkup        core/settings
 
 protocol/scim
 protocol/orders     core/entry core/password
@@ -104,7 +105,8 @@ service/notices     core/ protocol/wire service/store
 service/runs        cloud core/ service/events service/judging service/orders service/pacing service/setup service/store protocol/orders
 service/operators   core/ protocol/events protocol/orders protocol/wire service/orders service/store
 service/watching    cloud core/ service/jobs service/store
-service             cloud service/acts service/agents service/audit service/certificates service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/pacing service/passwords service/problems service/runs service/setup service/store service/survey service/watching
+service/checkup     core/ protocol/orders protocol/wire service/health service/operators service/setup service/store
+service             cloud service/acts service/agents service/audit service/certificates service/checkup service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/pacing service/passwords service/problems service/runs service/setup service/store service/survey service/watching
 service/api         core/ protocol/wire service service/certificates service/health service/operators service/setup service/store service/views protocol/orders
 
 lab/standin         core/password core/scimfilter protocol/events protocol/scim

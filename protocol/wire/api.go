@@ -16,6 +16,7 @@ import (
 	"kambrel.example/kambrel/core/remedy"
 	"kambrel.example/kambrel/core/scope"
 	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/protocol/orders"
 )
 
 // Role is what an operator or a token may do.
@@ -622,6 +623,14 @@ type Health struct {
 	Certificates []Certificate `json:"certificates" doc:"Those by which a service, a directory or the cloud is known, and which end within a month"`
 	// NoticesStuck is why people cannot be told.
 	NoticesStuck string `json:"noticesStuck,omitempty" doc:"Why notices do not get through"`
+}
+
+// Checkup says how an installation stands.
+type Checkup struct {
+	At      time.Time        `json:"at"`
+	Version string           `json:"version" doc:"Of the service"`
+	Outcome string           `json:"outcome" enum:"good,doubtful,bad" doc:"The worst of the steps"`
+	Steps   []orders.Verdict `json:"steps"`
 }
 
 // SignIns is what is to be told of who signed in or tried to.

@@ -232,6 +232,13 @@ func TestTheDemoTellsTheStory(t *testing.T) {
 	assert.False(t, why.In)
 	assert.Equal(t, "out: the container OU=Service Accounts,"+d.base()+" is excluded", why.Summary)
 
+	// The doctor has everything tried, with the rights as they were handed to the owners.
+	command := exec.Command(worldtest.Plainly.Kambrel, "doctor")
+	command.Dir = d.work
+	out, err := command.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.Contains(t, string(out), "ok   directory (halvard)")
+
 	// Everything survives a restart, and a crash of the demo itself.
 	d.stop()
 	d.start()
