@@ -170,6 +170,7 @@ func (s *studio) takeAll() error {
 	}{
 		{"why", []string{"why", "svc-backup"}},
 		{"", []string{"directory", "probe", "halvard"}},
+		{"", []string{"operator", "group", "add", "IT Staff", "--role", "operator"}},
 		{"", []string{"survey", "run"}},
 		{"", []string{"directory", "probe", "brisling"}},
 		{"", []string{"scope", "exclude", "OU=Terminals," + s.endpoints.Directories[0].BaseDN}},
@@ -203,6 +204,7 @@ func (s *studio) takeAll() error {
 		{"passwords", "/passwords", "dark", chromedp.Tasks{chromedp.WaitVisible(".way", chromedp.ByQuery), chromedp.WaitVisible("td a", chromedp.ByQuery)}},
 		{"survey", "/survey", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
 		{"settings", "/settings", "light", chromedp.WaitVisible(".diffs", chromedp.ByQuery)},
+		{"operators", "/operators", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
 		{"object-why", "/objects/svc-backup", "light", settled},
 		{"rules", "/rules?kind=users&target=displayName", "light", chromedp.Tasks{
 			chromedp.WaitVisible(entryToTry, chromedp.ByQuery), chromedp.SendKeys(entryToTry, "ada.lind@halvard.example", chromedp.ByQuery),
@@ -226,7 +228,9 @@ func (s *studio) selfService() error {
 			chromedp.Click(`[data-act="reset"] button`, chromedp.ByQuery), chromedp.WaitVisible(`#said.yes, #said.no`, chromedp.ByQuery),
 		}
 	}
-	return s.picture("self-service", s.endpoints.Cloud.People, "light", chromedp.Tasks{
+	ctx, cancel := context.WithTimeout(s.page, 30*time.Second)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.Navigate(s.endpoints.Cloud.People), chromedp.Tasks{
 		chromedp.WaitVisible(`[name="login"]`, chromedp.ByQuery), chromedp.SendKeys(`[name="login"]`, demo.SelfService, chromedp.ByQuery), chromedp.SendKeys(`[name="password"]`, demo.Password, chromedp.ByQuery),
 		chromedp.Click("#sign-in button", chromedp.ByQuery), chromedp.WaitVisible(`[data-act="reset"]`, chromedp.ByQuery), say("Gannet-Rock-66"), say("short"),
 	})
