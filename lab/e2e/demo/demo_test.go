@@ -59,7 +59,7 @@ func (d *running) start() {
 	require.NoError(d.t, err)
 	_ = os.Remove(filepath.Join(d.dir, "endpoints.json"))
 	d.output = &bytes.Buffer{}
-	d.process = exec.Command(worldtest.Raced.Lab, "demo", "--dir", d.dir, "--ports-from", strconv.Itoa(min(port, 60000)), "--by-hand")
+	d.process = exec.Command(worldtest.Plainly.Lab, "demo", "--dir", d.dir, "--ports-from", strconv.Itoa(min(port, 60000)), "--by-hand")
 	d.process.Dir, d.process.Stdout, d.process.Stderr = d.work, d.output, d.output
 	require.NoError(d.t, d.process.Start())
 	deadline := time.Now().Add(2 * time.Minute)

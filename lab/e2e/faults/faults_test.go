@@ -114,7 +114,7 @@ func TestTheCloudFailsNowAndThen(t *testing.T) {
 // so, and the problem ends with the cause.
 func TestAValueThatTheCloudAltersIsNoticed(t *testing.T) {
 	t.Parallel()
-	w := worldtest.NewRaced(t, "")
+	w := worldtest.New(t, "")
 	titles := func(length int) { w.CloudFaults(map[string]any{"titleLength": length}) }
 	titles(6)
 	ada := w.Person("Ada Brekke", map[string]string{"title": "Chief Officer"})
@@ -139,7 +139,7 @@ func TestAValueThatTheCloudAltersIsNoticed(t *testing.T) {
 // the next one goes on from where it was.
 func TestWhatIsAwayIsNamed(t *testing.T) {
 	t.Parallel()
-	w := worldtest.NewRaced(t, worldtest.LDIFPeople(20))
+	w := worldtest.New(t, worldtest.LDIFPeople(20))
 	w.Activate(worldtest.Document())
 	w.InStep(20)
 	failsWith := func(code problem.Code, part string) {
@@ -219,7 +219,7 @@ func TestTheDatabaseRestartsInMidRun(t *testing.T) {
 // its session log: the next read names all that is present instead.
 func TestADirectoryThatForgotItsHistoryIsReadAnew(t *testing.T) {
 	t.Parallel()
-	w := worldtest.NewRaced(t, worldtest.LDIFPeople(30))
+	w := worldtest.New(t, worldtest.LDIFPeople(30))
 	w.Activate(worldtest.Document())
 	w.InStep(30)
 	w.Set(worldtest.Crew(1), "title", "Mate")
@@ -234,7 +234,7 @@ func TestADirectoryThatForgotItsHistoryIsReadAnew(t *testing.T) {
 // taken in just before is not left out.
 func TestADirectoryThatWasKilledLosesNobody(t *testing.T) {
 	t.Parallel()
-	w := worldtest.NewRaced(t, worldtest.LDIFPeople(10))
+	w := worldtest.New(t, worldtest.LDIFPeople(10))
 	w.Activate(worldtest.Document())
 	w.InStep(10)
 	for n := range 5 {
@@ -256,7 +256,7 @@ func TestADirectoryThatWasKilledLosesNobody(t *testing.T) {
 
 func TestSecretsStayWhereTheyBelong(t *testing.T) {
 	t.Parallel()
-	w := worldtest.NewWith(t, worldtest.LDIFPeople(3), worldtest.Options{Raced: true, Database: true})
+	w := worldtest.NewWith(t, worldtest.LDIFPeople(3), worldtest.Options{Database: true})
 	w.Activate(worldtest.Document())
 	w.InStep(3)
 	logs := w.Logs()

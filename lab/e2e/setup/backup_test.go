@@ -24,7 +24,7 @@ import (
 // nobody is taken away by what the records remember.
 func TestABackupIsBroughtBackWithoutHarm(t *testing.T) {
 	t.Parallel()
-	w := worldtest.NewWith(t, worldtest.LDIFPeople(8)+worldtest.TeamsLDIF, worldtest.Options{Raced: true, Database: true})
+	w := worldtest.NewWith(t, worldtest.LDIFPeople(8)+worldtest.TeamsLDIF, worldtest.Options{Database: true})
 	w.Activate(worldtest.WithGroups())
 	w.Group("Watch", worldtest.Crew(0), worldtest.Crew(1))
 	require.Equal(t, progress.InStep, w.Run(wire.NewRun{}).State)

@@ -20,7 +20,7 @@ import (
 
 func TestClashesAreProblemsWithBothSidesNamed(t *testing.T) {
 	t.Parallel()
-	w := worldtest.NewRaced(t, "")
+	w := worldtest.New(t, "")
 	w.Activate(worldtest.Document())
 	ada, bo := w.Person("Ada Brekke", nil), w.Person("Bo Ravn", nil)
 	w.InStep(2)
@@ -62,7 +62,7 @@ func TestClashesAreProblemsWithBothSidesNamed(t *testing.T) {
 
 func TestResourcesOfTheCloudAreAdoptedOrLeftAlone(t *testing.T) {
 	t.Parallel()
-	w := worldtest.NewRaced(t, "")
+	w := worldtest.New(t, "")
 	w.Activate(worldtest.Document())
 	create := func(login string, more map[string]any) string {
 		body := map[string]any{"userName": login}
@@ -101,7 +101,7 @@ func TestResourcesOfTheCloudAreAdoptedOrLeftAlone(t *testing.T) {
 
 func TestDriftAndVanishedResourcesArePutRight(t *testing.T) {
 	t.Parallel()
-	w := worldtest.NewRaced(t, "")
+	w := worldtest.New(t, "")
 	w.Activate(worldtest.Document())
 	w.Person("Ada Brekke", map[string]string{"title": "Mate"})
 	w.InStep(1)
@@ -123,7 +123,7 @@ func TestDriftAndVanishedResourcesArePutRight(t *testing.T) {
 
 func TestTheGuardHoldsRemovalsUntilTheyAreReleased(t *testing.T) {
 	t.Parallel()
-	w := worldtest.NewRaced(t, worldtest.LDIFPeople(40))
+	w := worldtest.New(t, worldtest.LDIFPeople(40))
 	d := worldtest.Document()
 	w.Activate(d)
 	w.InStep(40)
@@ -155,7 +155,7 @@ func TestTheGuardHoldsRemovalsUntilTheyAreReleased(t *testing.T) {
 
 func TestAScopeWhoseContainerVanishedStopsTheRun(t *testing.T) {
 	t.Parallel()
-	w := worldtest.NewRaced(t, worldtest.LDIFPeople(5))
+	w := worldtest.New(t, worldtest.LDIFPeople(5))
 	w.Activate(worldtest.Document())
 	w.InStep(5)
 	require.NoError(t, w.LDAP.ModifyDN(ldap.NewModifyDNRequest(worldtest.People, "ou=Crew", true, "")))
@@ -170,7 +170,7 @@ func TestAScopeWhoseContainerVanishedStopsTheRun(t *testing.T) {
 
 func TestARehearsalWritesNothingAndForgetsNothing(t *testing.T) {
 	t.Parallel()
-	w := worldtest.NewRaced(t, worldtest.LDIFPeople(3))
+	w := worldtest.New(t, worldtest.LDIFPeople(3))
 	w.Activate(worldtest.Document())
 	run := w.Run(wire.NewRun{Purpose: purpose.Rehearsal})
 	assert.Equal(t, 3, run.Counts.Create)
