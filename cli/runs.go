@@ -235,7 +235,7 @@ func newKeptCommand(d *deps) *cobra.Command {
 
 func newLeaversCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{Use: "leavers", Short: "Whose resources are deleted when their grace time is over; keep them or let them return"}
-	command.AddCommand(newLeaversListCommand(d),
+	command.AddCommand(newLeaversListCommand(d), newLeaversPolicyCommand(d),
 		d.decideCommand("keep", "keep ENTRY", "Keep a leaver's resource from its deletion", `Keeps the resource of somebody who has left, by the leaver policy 'delete': it stays
 suspended, and is not deleted when the grace time is over. 'kambrel pins lift ENTRY'
 lets the policy decide again.`, "  kambrel leavers keep ada.lind@halvard.example\n  kambrel leavers keep ada.lind@halvard.example --yes", 1),

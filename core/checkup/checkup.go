@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/settings"
 )
 
@@ -40,6 +41,7 @@ type Facts struct {
 	Backup       *time.Time // of the last one
 	// Settings are the active ones, nil before the first activation.
 	Settings *settings.Document
+	Linked   int // entries that have a resource and have not left
 	Agents   []Agent
 	// Live: changes start runs by themselves; NextRun is when the schedule does.
 	Live    bool
@@ -167,10 +169,17 @@ func configured(f Facts, _ time.Time) []Finding {
 	if f.Settings == nil {
 		return one("settings", Bad, "none are active: nothing is synced", "Connect a directory, choose who takes part and activate: 'kambrel directory connect', or the console.")
 	}
-	if g := f.Settings.Guard; g.Removals == 0 && g.Share == 0 {
-		return one("settings", Bad, "the guard lets any number of removals through", "Set guard.removals and guard.share in the settings: they hold what a mistake would take away.")
+	g := f.Settings.Guard
+	from := plan.HoldsFrom(settings.Limit{Number: g.Removals, Share: g.Share}, f.Linked)
+	detail := fmt.Sprintf("of %d linked entries, the guard holds %d and more that would go", f.Linked, from)
+	const how = "Lower guard.removals or guard.share: 'kambrel guard set', or Settings in the console."
+	switch {
+	case f.Linked > 0 && from > f.Linked:
+		return one("settings", Bad, fmt.Sprintf("of %d linked entries, the guard would let all go at once (%d and %d %%)", f.Linked, g.Removals, g.Share), how)
+	case from > f.Linked/4 && f.Linked > 0:
+		return one("settings", Doubtful, detail, how)
 	}
-	return one("settings", Good, fmt.Sprintf("active, and the guard holds more than %d removals and %d %%", f.Settings.Guard.Removals, f.Settings.Guard.Share), "")
+	return one("settings", Good, detail, "")
 }
 
 func agents(f Facts, _ time.Time) []Finding {

@@ -15,7 +15,7 @@ var now = time.Date(2026, 11, 30, 12, 0, 0, 0, time.UTC)
 func well() Facts {
 	yesterday := now.AddDate(0, 0, -1)
 	return Facts{
-		Version: "1.1", Database: Database{Version: "15.8", Synced: true}, Backup: &yesterday, Live: true, LastRun: &Run{ID: 7, Ended: yesterday},
+		Version: "1.1", Linked: 600, Database: Database{Version: "15.8", Synced: true}, Backup: &yesterday, Live: true, LastRun: &Run{ID: 7, Ended: yesterday},
 		Settings:  &settings.Document{Guard: settings.DefaultGuard(), Directories: []settings.Directory{{Name: "halvard"}}, Notices: settings.Notices{Webhook: "https://told.halvard.example"}},
 		Agents:    []Agent{{Name: "a", Version: "1.1", Online: true, Serves: []string{"halvard"}}, {Name: "b", Version: "1.1", Online: true, Serves: []string{"halvard"}}},
 		Operators: []Operator{{Name: "ingrid", Administrator: true, SecondFactor: true}, {Name: "safe", Administrator: true, Emergency: true}},
@@ -42,7 +42,9 @@ func TestWhatIsNotWellIsNamed(t *testing.T) {
 		"a superuser":                 {func(f *Facts) { f.Database.Superuser = true }, "database", Doubtful},
 		"no backup":                   {func(f *Facts) { f.Backup = nil }, "backup", Doubtful},
 		"an old backup":               {func(f *Facts) { f.Backup = &long }, "backup", Doubtful},
-		"no guard":                    {func(f *Facts) { f.Settings.Guard.Removals, f.Settings.Guard.Share = 0, 0 }, "settings", Bad},
+		"no guard":                    {func(f *Facts) { f.Settings.Guard.Share = 100 }, "settings", Bad},
+		"few people for the guard":    {func(f *Facts) { f.Linked = 20 }, "settings", Bad},
+		"a wide guard":                {func(f *Facts) { f.Settings.Guard.Share = 30 }, "settings", Doubtful},
 		"an agent that asks for more": {func(f *Facts) { f.Agents[1].Asks = []string{"brisling"} }, "agent", Doubtful},
 		"an agent that fails":         {func(f *Facts) { f.Agents[1].Faults = []string{"bind"} }, "agent", Bad},
 		"an agent without TLS":        {func(f *Facts) { f.Agents[1].Plain = []string{"halvard"} }, "agent", Doubtful},

@@ -17,6 +17,12 @@ func Exceeds(limit settings.Limit, n, total int) bool {
 	return n > limit.Number && n*100 > total*limit.Share
 }
 
+// HoldsFrom is from how many on a limit holds, of a total; more than the total where it holds
+// nothing.
+func HoldsFrom(limit settings.Limit, total int) int {
+	return max(limit.Number, total*limit.Share/100) + 1
+}
+
 // LossOf is a way in which people lose something that they have.
 type LossOf string
 

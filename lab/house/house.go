@@ -66,7 +66,7 @@ core/survey         core/entry core/person core/problem core/rules
 core/decide         core/change core/cloudgroups core/entry core/match core/person core/plan core/problem core/reason core/rules core/scope core/settings core/survey
 core/undo           core/change core/decide core/entry core/plan core/rules core/settings
 core/rights         core/entry core/settings core/survey
-core/checkup        core/settings
+core/checkup        core/plan core/settings
 
 protocol/scim
 protocol/orders     core/entry core/password

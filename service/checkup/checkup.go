@@ -137,6 +137,9 @@ func (c *Checkup) facts(ctx context.Context) (checkup.Facts, error) {
 	if active {
 		f.Settings = &revision.Document
 	}
+	if f.Linked, err = c.store.Links.Count(ctx); err != nil {
+		return f, err
+	}
 	if f.Database, err = c.store.About(ctx); err != nil {
 		return f, err
 	}

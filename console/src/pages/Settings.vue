@@ -12,6 +12,7 @@ import { useQuery } from '../parts/use-query'
 import { show, when } from '../parts/words'
 import DraftBar from '../setup/DraftBar.vue'
 import Impact from '../setup/Impact.vue'
+import Limits from '../setup/Limits.vue'
 import Schedule from '../setup/Schedule.vue'
 import { useDraft } from '../state/draft'
 import { useLive } from '../state/live'
@@ -20,7 +21,7 @@ import { useSession } from '../state/session'
 const draft = useDraft()
 const session = useSession()
 const message = useMessage()
-const view = useQuery<'changes' | 'schedule' | 'text' | 'history'>('view', 'changes')
+const view = useQuery<'changes' | 'schedule' | 'limits' | 'text' | 'history'>('view', 'changes')
 const from = useQuery<string>('from', '')
 const to = useQuery<string>('to', '')
 onMounted(draft.load)
@@ -136,6 +137,7 @@ const line = (fault: Schemas['Fault']) => fault.fileLine || fault.line
             :choices="[
               { value: 'changes', text: 'What the draft changes' },
               { value: 'schedule', text: 'Schedule' },
+              { value: 'limits', text: 'Guard and leavers' },
               { value: 'text', text: 'Text (YAML)' },
               { value: 'history', text: 'History' },
             ]"
@@ -167,6 +169,7 @@ const line = (fault: Schemas['Fault']) => fault.fileLine || fault.line
               </table>
             </template>
             <Schedule v-else-if="view === 'schedule'" />
+            <Limits v-else-if="view === 'limits'" />
             <template v-else-if="view === 'text'">
               <div class="row tools">
                 <label class="file"

@@ -2,11 +2,15 @@ package setup_test
 
 import (
 	"encoding/csv"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"github.com/go-ldap/ldap/v3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -193,4 +197,41 @@ func TestWhatIsForecastIsListedShownAndExported(t *testing.T) {
 		}
 		return err
 	}))
+}
+
+// TestLimitsAreSetByCommandsAndInTheConsole changes the guard, the leaver policy and how long
+// things are remembered, and loses as many people as the new guard holds.
+func TestLimitsAreSetByCommandsAndInTheConsole(t *testing.T) {
+	t.Parallel()
+	w := worldtest.New(t, worldtest.LDIFPeople(6))
+	w.Activate(worldtest.Document())
+	w.Run(wire.NewRun{})
+	w.Says(words("guard"), "removals", "of the 6 that are linked now, none: lower it", "logins")
+	w.Refuses(words("guard set --members 5"), "--members", "as 20,5")
+	w.Says(words("guard set --removals 2 --share 10 --within 4h --logins 3,7%"), "guard.removals: 20 -> 2", "guard.logins")
+	w.Refuses(words("leavers policy users"), "--policy")
+	w.Refuses(words("leavers policy computers --policy keep"), "computers")
+	w.Says(words("leavers policy users --policy delete --grace 48h"), "users.leavers")
+	w.Says(words("settings remember 30"), "history")
+	w.Refuses(words("settings remember always"), "no number of days")
+	w.Says(words("settings activate --yes --note tighter"), "evision 2")
+	w.Says(words("guard"), "3 and more", "7 %", "4h")
+	for i := range 3 {
+		require.NoError(t, w.LDAP.Del(ldap.NewDelRequest(worldtest.Crew(i), nil)))
+	}
+	assert.Equal(t, 3, w.Run(wire.NewRun{}).Counts.Held)
+
+	do, shows := w.Console()
+	fill := func(label, value string) chromedp.Action {
+		field := fmt.Sprintf(`[aria-label=%q]`, label)
+		return chromedp.Tasks{chromedp.WaitVisible(field, chromedp.ByQuery), chromedp.SendKeys(field, kb.End+strings.Repeat(kb.Backspace, 6)+value+kb.Tab, chromedp.ByQuery)}
+	}
+	do("open the guard", chromedp.Navigate(w.URL+"/settings?view=limits"), shows("p[role=status]", "3 and more removals are held"))
+	do("lower it", fill("Removals, number", "0"), fill("People whose login changes, percent", "9"), fill("Days of history", "60"), shows("p[role=status]", "1 and more removals are held"),
+		worldtest.Button("Save draft"), shows(".draft", "3 differences from revision 2"))
+	draft, err := w.Client.Draft(t.Context())
+	require.NoError(t, err)
+	assert.Zero(t, draft.Document.Guard.Removals)
+	assert.Equal(t, settings.Limit{Number: 3, Share: 9}, *draft.Document.Guard.Logins)
+	assert.Equal(t, 60, draft.Document.History.Days)
 }
