@@ -309,6 +309,7 @@ const tokens: DataTableColumns<Schemas['Token']> = [
         :data="data?.operators ?? []"
         :loading="loading && !data"
         :row-key="(o: Schemas['Operator']) => o.name"
+        table-layout="fixed"
         size="small"
       />
       <h2>Groups of directories</h2>

@@ -239,7 +239,7 @@ h3:first-child {
   grid-template-columns: 90px 1fr;
   gap: 8px 12px;
   margin: 0;
-  align-items: baseline;
+  align-items: start;
 }
 .form dt {
   font-weight: 500;
