@@ -49,6 +49,12 @@ export const router = createRouter({
       component: () => import('./pages/Operators.vue'),
       meta: { title: 'Operators' },
     },
+    {
+      path: '/installation',
+      name: 'installation',
+      component: () => import('./pages/Installation.vue'),
+      meta: { title: 'Installation', place: 'overview' },
+    },
     { path: '/audit', name: 'audit', component: () => import('./pages/Audit.vue'), meta: { title: 'Audit' } },
     {
       path: '/kept',

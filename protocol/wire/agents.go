@@ -114,3 +114,49 @@ type EnrolRequest struct {
 type EnrolResponse struct {
 	AgentID string `json:"agentId"`
 }
+
+// Agent is one enrolled agent.
+type Agent struct {
+	ID          string     `json:"id"`
+	Name        string     `json:"name"`
+	Host        string     `json:"host"`
+	Version     string     `json:"version"`
+	Directories []string   `json:"directories" doc:"Directories that it reaches and may speak for"`
+	Asks        []string   `json:"asks" doc:"Directories that it says it reaches, and that no administrator has granted it: nothing is taken from it for them"`
+	Granted     []string   `json:"granted" doc:"Directories that it may speak for"`
+	Plain       []string   `json:"plain" doc:"Directories that it reaches by plain LDAP: what is read can be seen on the network"`
+	Enrolled    time.Time  `json:"enrolled"`
+	LastContact *time.Time `json:"lastContact,omitempty"`
+	State       string     `json:"state" enum:"online,offline,never-seen"`
+	// Watches are how it hears of changes.
+	Watches []Watch `json:"watches" doc:"Directories that it watches for changes, while the settings want them live"`
+	// Faults are where it fails for a cause of its own.
+	Faults []AgentFault `json:"faults" doc:"Directories for which it fails while others may be well; it gets no more orders for them until a probe finds it well"`
+}
+
+// WellFor tells whether the agent serves a directory and does not fail for it.
+func (a Agent) WellFor(directory string) bool {
+	return slices.Contains(a.Directories, directory) && !slices.ContainsFunc(a.Faults, func(f AgentFault) bool { return f.Directory == directory })
+}
+
+// AgentFault is why an agent fails for a directory.
+type AgentFault struct {
+	Directory string    `json:"directory"`
+	Code      string    `json:"code"`
+	Title     string    `json:"title"`
+	Detail    string    `json:"detail"`
+	Since     time.Time `json:"since"`
+}
+
+// AgentGrant names the directories that an agent may speak for.
+type AgentGrant struct {
+	Directories []string `json:"directories" minItems:"1" maxItems:"100" doc:"Names as in the settings, also of directories that are still to come"`
+}
+
+// EnrolmentCode is a one-time code; it is shown once.
+type EnrolmentCode struct {
+	Code        string    `json:"code"`
+	Expires     time.Time `json:"expires"`
+	Directories []string  `json:"directories" doc:"The directories that the agent may speak for"`
+	Command     string    `json:"command" doc:"What to run on the agent's host"`
+}

@@ -366,3 +366,27 @@ type Repair struct {
 	Waiting int          `json:"waiting"`
 	Items   []RepairItem `json:"items,omitempty"`
 }
+
+// AcceptAbsence names an attribute that was taken from everybody.
+type AcceptAbsence struct {
+	Attribute string `json:"attribute" minLength:"1" maxLength:"200"`
+}
+
+// Settings is a settings revision.
+type Settings struct {
+	Revision  int               `json:"revision"`
+	Document  settings.Document `json:"document"`
+	YAML      string            `json:"yaml"`
+	By        string            `json:"by"`
+	Activated time.Time         `json:"activated"`
+	Note      string            `json:"note,omitempty"`
+}
+
+// ActivateSettings activates a settings file.
+type ActivateSettings struct {
+	YAML string `json:"yaml" maxLength:"1000000"`
+	Note string `json:"note,omitempty" maxLength:"500"`
+	// Base is the revision the file was made from; when another was activated
+	// meanwhile, the activation is refused. 0 does not ask.
+	Base int `json:"base,omitempty" minimum:"0"`
+}

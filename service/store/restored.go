@@ -80,6 +80,10 @@ func looking(ctx context.Context, dsn string, look func(*sql.DB) error) error {
 // somebody has seen a rehearsal, and who had signed in then has to do it again.
 func (s *session) BeRestored(ctx context.Context, made time.Time) error {
 	return s.Tx(ctx, func(tx *Store) error {
+		before, err := tx.Pauses.Now(ctx)
+		if err != nil {
+			return err
+		}
 		for _, statement := range []string{
 			`UPDATE directory_states SET cookie = NULL`,
 			`DELETE FROM cloud_state`,
@@ -91,7 +95,13 @@ func (s *session) BeRestored(ctx context.Context, made time.Time) error {
 			}
 		}
 		at := made.UTC().Format("2006-01-02 15:04 UTC")
-		if err := tx.Pauses.Set(ctx, pause.Pause{Of: pause.Everything, By: ByRestore, Reason: "the records are those of a backup of " + at + "; look at the rehearsal that was begun since, and resume when it shows what you expect"}); err != nil {
+		reason := "the records are those of a backup of " + at + "; look at the rehearsal that was begun since, and resume when it shows what you expect"
+		for _, p := range before {
+			if p.Of == pause.Everything && p.By != ByRestore {
+				reason += "; it was paused then too, by " + p.By + ": " + p.Reason
+			}
+		}
+		if err := tx.Pauses.Set(ctx, pause.Pause{Of: pause.Everything, By: ByRestore, Reason: reason}); err != nil {
 			return err
 		}
 		return tx.Acts.Record(ctx, act.Act{Kind: act.RestoreRecords, By: "host", About: about.Thing{Type: about.Service}, Note: "from a backup of " + at})

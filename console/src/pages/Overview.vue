@@ -12,11 +12,13 @@ import { useLoad } from '../parts/use-load'
 import Tag from '../parts/Tag.vue'
 import { count, runKind, runWord, took, until, when, type Tone } from '../parts/words'
 import { useLive } from '../state/live'
+import { useSession } from '../state/session'
 
 // Charts are large, and the page is there before them.
 const Trend = defineAsyncComponent(() => import('../desk/Trend.vue'))
 
 const live = useLive()
+const session = useSession()
 const trend = useLoad(
   () => unwrap(api.GET('/api/v1/health/trend', { params: { query: { days: 30 } } })),
   [() => live.health?.lastRun?.id],
@@ -40,7 +42,13 @@ const numbers = computed(() => {
 
 <template>
   <div>
-    <div class="page-head"><h1>Overview</h1></div>
+    <div class="page-head">
+      <h1>Overview</h1>
+      <span class="push" />
+      <RouterLink v-if="session.may('administrator')" :to="{ name: 'installation' }"
+        >Look at the installation</RouterLink
+      >
+    </div>
     <Fault v-if="live.failure && !health" :failure="live.failure" @again="live.refresh" />
     <NSkeleton v-else-if="!health" text :repeat="6" />
     <template v-else>

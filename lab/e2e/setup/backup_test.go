@@ -135,6 +135,7 @@ func TestARehearsalComesBeforeWhatWasBroughtBack(t *testing.T) {
 	w := worldtest.NewWith(t, worldtest.LDIFPeople(3), worldtest.Options{Database: true})
 	w.Activate(worldtest.Document())
 	w.InStep(3)
+	w.Says([]string{"pause", "--everything", "--reason", "the move to the new hall"})
 	file := filepath.Join(t.TempDir(), "backup")
 	said, stderr, status := worldtest.Kambrel(t, "backup", file, "--database", w.DSN)
 	require.Zero(t, status, said+stderr)
@@ -147,6 +148,7 @@ func TestARehearsalComesBeforeWhatWasBroughtBack(t *testing.T) {
 	w.DSN = target
 	w.StartService()
 	w.SignIn()
+	w.Says([]string{"pause", "list"}, "a backup of", "it was paused then too, by administrator: the move to the new hall")
 	_, err = w.Client.Resume(t.Context(), "everything", "")
 	assert.ErrorContains(t, err, "rehears")
 	failed := worldtest.AwaitRun(t, w.Client, func(r wire.Run) bool { return r.Purpose == purpose.Rehearsal && r.State.Ended() })

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -43,6 +44,9 @@ func TestTheDoctorSaysWhatIsNotWell(t *testing.T) {
 			assert.NotContains(t, text, secret, "%s in %s", what, name)
 		}
 	}
+
+	do, shows := w.Console()
+	do("look at it in the console", chromedp.Click(`//a[.="Look at the installation"]`, chromedp.BySearch), shows("p[role=status]", "2 wrong"), shows("tbody tr:first-child", "it forgets what was committed"), shows("td", "one agent serves it"))
 
 	_, stderr, status := worldtest.Kambrel(t, "backup", filepath.Join(t.TempDir(), "monday.backup"), "--database", w.DSN)
 	require.Zero(t, status, stderr)
