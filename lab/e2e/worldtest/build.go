@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"syscall"
 	"testing"
 
@@ -33,7 +34,7 @@ func Main(m *testing.M) {
 		err = os.Chmod(dir, 0o755)
 	}
 	if err == nil {
-		Plainly, err = programs(dir, "plain", "-trimpath")
+		Plainly, err = programs(dir, "plain")
 	}
 	if err == nil {
 		Raced, err = programs(filepath.Join(dir, "race"), "race", "-race")
@@ -55,7 +56,7 @@ func Main(m *testing.M) {
 
 // programs builds both programs, unless another package has done so, and gives this
 // one copies of its own.
-func programs(dir, name, flag string) (Programs, error) {
+func programs(dir, name string, flags ...string) (Programs, error) {
 	built := filepath.Join(root, "bin", "e2e", name)
 	if err := os.MkdirAll(built, 0o755); err != nil {
 		return Programs{}, err
@@ -68,7 +69,7 @@ func programs(dir, name, flag string) (Programs, error) {
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
 		return Programs{}, fmt.Errorf("wait for the programs to be built: %w", err)
 	}
-	if out, err := exec.Command("go", "build", flag, "-o", built+"/", root+"/cmd/...").CombinedOutput(); err != nil {
+	if out, err := exec.Command("go", slices.Concat([]string{"build", "-trimpath"}, flags, []string{"-o", built + "/", root + "/cmd/..."})...).CombinedOutput(); err != nil {
 		return Programs{}, fmt.Errorf("build the programs: %w\n%s", err, out)
 	}
 	own := Programs{filepath.Join(dir, "bin", "kambrel"), filepath.Join(dir, "bin", "kambrel-lab")}
