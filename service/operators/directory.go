@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -46,7 +47,7 @@ func (o *Operators) Ways(ctx context.Context) (wire.SignInWays, error) {
 // signInByDirectory begins a session of whoever a directory vouches for and one of whose
 // groups lets sign in.
 func (o *Operators) signInByDirectory(ctx context.Context, in wire.Credentials, address string) (string, wire.Session, error) {
-	by := nameIn(in.Directory, in.Name)
+	by := nameIn(in.Directory, strings.ToLower(in.Name)) // logins are the same in any case
 	if wait := o.attempts.wait(by, address, time.Now()); wait > 0 {
 		return "", wire.Session{}, TooManyAttempts{wait}
 	}
@@ -155,6 +156,8 @@ func (o *Operators) ask(ctx context.Context, directory string, agents []string, 
 		return protocol.SignedIn{}, err
 	}
 	ended, err := o.orders.Await(ctx, order, askWithin, func(store.Order) error { return nil })
+	// There is one for each session every few seconds.
+	err = errors.Join(err, o.store.Orders.Drop(context.WithoutCancel(ctx), order.ID))
 	if err != nil {
 		return protocol.SignedIn{}, err
 	}

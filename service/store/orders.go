@@ -247,6 +247,12 @@ func (s Orders) Prune(ctx context.Context, before time.Time) error {
 	return err
 }
 
+// Drop takes an order away that nobody will ask about again.
+func (s Orders) Drop(ctx context.Context, id int64) error {
+	_, err := s.exec(ctx, `DELETE FROM orders WHERE id = ?`, id)
+	return err
+}
+
 // GiveBack lets another agent take an order whose answer broke off.
 func (s Orders) GiveBack(ctx context.Context, id int64, agent string) error {
 	if _, err := s.exec(ctx, `UPDATE orders SET state = 'waiting', agent_id = NULL WHERE id = ? AND agent_id = ? AND state = 'leased'`, id, agent); err != nil {

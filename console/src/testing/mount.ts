@@ -77,6 +77,7 @@ export async function mounted(
     'object',
     'objects',
     'directories',
+    'installation',
     'directory',
     'settings',
     'cloud',

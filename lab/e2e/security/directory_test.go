@@ -109,6 +109,7 @@ func TestMembersOfAGroupSignInByTheirDirectory(t *testing.T) {
 	// A group that is taken away lets nobody in.
 	w.Says([]string{"operator", "group", "remove", "cn=Everybody who looks after it," + worldtest.Teams}, "sign in no more")
 	w.Says([]string{"acts"}, "add-operator-group", "remove-operator-group")
+	assert.NotContains(t, w.Dump(), `"standing"`, "what agents were asked is not kept")
 	everything := w.Dump() + w.Logs()
 	for _, text := range []string{secret, wrong} {
 		assert.NotContains(t, everything, text)
