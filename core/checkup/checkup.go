@@ -264,7 +264,7 @@ func people(f Facts, _ time.Time) []Finding {
 	case len(administrators) < 2 && !emergency:
 		findings = one("administrators", Doubtful, strings.Join(administrators, ", ")+" alone", "Add one for emergencies and lock its password away: 'kambrel operator add NAME --role administrator --emergency'.")
 	case len(without) > 0:
-		findings = one("administrators", Doubtful, strings.Join(without, ", ")+" have no second factor", "Each sets one up by themselves: 'kambrel operator factor set', or Your account in the console.")
+		findings = one("administrators", Doubtful, "without a second factor: "+strings.Join(without, ", "), "Each sets one up by themselves: 'kambrel operator factor set', or Your account in the console.")
 	default:
 		findings = one("administrators", Good, strings.Join(administrators, ", "), "")
 	}

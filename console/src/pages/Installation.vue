@@ -36,10 +36,10 @@ const of = (outcome: string) => steps.value.filter((step) => step.outcome === ou
       <div class="body">
         <p role="status">
           <strong>{{ of('bad') }} wrong, {{ of('doubtful') }} to look at, {{ of('good') }} good.</strong>
-          <span class="quiet">
-            {{ count(steps.length, 'thing') }} looked at {{ when(data.at) }}, by version {{ data.version }}. 'kambrel
-            doctor --pack FILE.zip' writes what somebody needs who helps.</span
-          >
+        </p>
+        <p class="quiet">
+          {{ count(steps.length, 'thing') }} looked at {{ when(data.at) }}, by version {{ data.version }}. 'kambrel
+          doctor --pack FILE.zip' writes what somebody needs who helps.
         </p>
         <Verdicts :verdicts="steps" />
       </div>
