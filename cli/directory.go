@@ -191,7 +191,7 @@ func printVerdicts(w io.Writer, verdicts []orders.Verdict) error {
 	t := newTable("", "STEP", "FOUND")
 	marks := map[string]string{"good": "ok", "doubtful": "!", "bad": "BAD", "skipped": "-"}
 	for _, v := range verdicts {
-		t.add(marks[v.Outcome], strings.TrimSuffix(v.Step+" ("+v.Subject+")", " ()"), v.Detail)
+		t.add(marks[v.Outcome], v.Name(), v.Detail)
 		if v.Advice != "" && v.Outcome != "good" {
 			t.add("", "", "-> "+v.Advice)
 		}

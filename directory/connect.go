@@ -66,7 +66,7 @@ type Session struct {
 func Open(ctx context.Context, c Connection) (*Session, error) {
 	conn, failure := connect(ctx, c, func(Verdict) {})
 	if failure != nil {
-		return nil, problem.Wrap(problem.DirectoryUnreachable, failure.err, "%s: %s", c.URL, failure.what)
+		return nil, failure.unreachable(c)
 	}
 	return &Session{conn: conn, connection: c}, nil
 }
@@ -76,6 +76,11 @@ type stepError struct {
 	step Step
 	what string // what was being done
 	err  error
+}
+
+// unreachable is the failure as a problem.
+func (e *stepError) unreachable(c Connection) error {
+	return problem.Wrap(problem.DirectoryUnreachable, e.err, "%s: %s", c.URL, e.what)
 }
 
 // connect goes through the steps from the configuration to the bind, and tells

@@ -53,15 +53,12 @@ func (s *Session) Account(dialect entry.Dialect, base string, id entry.ID, prote
 	if kindOf(found.GetAttributeValues("objectClass")) != entry.User {
 		account.Protected = true // nobody's password, whatever it is
 	}
+	account.Disabled = disabled(dialect, found)
 	account.policy = found.GetAttributeValue("pwdPolicySubentry")
 	if dialect == entry.AD {
-		control, _ := strconv.Atoi(found.GetAttributeValue("userAccountControl"))
-		account.Disabled = control&disabledFlag != 0
 		account.policy = found.GetAttributeValue("msDS-ResultantPSO")
 		ticks, _ := strconv.ParseInt(found.GetAttributeValue("pwdLastSet"), 10, 64)
 		account.set = fileTime(ticks)
-	} else {
-		account.Disabled = account.locked == neverUnlocks || strings.EqualFold(found.GetAttributeValue("nsAccountLock"), "true")
 	}
 	if self, err := s.isSelf(dialect, found); err != nil || self {
 		account.Protected = true
@@ -78,6 +75,15 @@ func (s *Session) Account(dialect entry.Dialect, base string, id entry.ID, prote
 		account.Protected = len(result.Entries) > 0
 	}
 	return account, nil
+}
+
+// disabled tells whether somebody cannot sign in until an administrator lets them.
+func disabled(dialect entry.Dialect, found *ldap.Entry) bool {
+	if dialect == entry.AD {
+		control, _ := strconv.Atoi(found.GetAttributeValue("userAccountControl"))
+		return control&disabledFlag != 0
+	}
+	return found.GetAttributeValue("pwdAccountLockedTime") == neverUnlocks || strings.EqualFold(found.GetAttributeValue("nsAccountLock"), "true")
 }
 
 // isSelf tells whether an entry is the account with which the session signed in: by
@@ -405,13 +411,10 @@ func Holds(ctx context.Context, c Connection, a Account, text secret.Text) (hold
 	if failure.step != StepBind {
 		return false, false
 	}
-	// What follows "data" is why a domain controller lets nobody in: 52e is a wrong name or
-	// password; these are said of a right password alone.
-	said := strings.ToLower(failure.err.Error())
-	if slices.ContainsFunc([]string{"data 773", "data 532", "data 533", "data 701", "data 530", "data 531", "must_change", "password_expired"}, func(s string) bool { return strings.Contains(said, s) }) {
-		return true, true
+	if why, told := whyRefused(failure.err); told {
+		return why.right, why.right
 	}
-	return false, strings.Contains(said, "invalid credentials") && !strings.Contains(said, "data 775")
+	return false, strings.Contains(strings.ToLower(failure.err.Error()), "invalid credentials")
 }
 
 // Lacks tells which right for an act the agent's account lacks on somebody, "" for none;

@@ -69,16 +69,16 @@ func (s *Session) person(dialect entry.Dialect, base string, found *ldap.Entry) 
 		return Person{}, badID(found.DN, err)
 	}
 	p := Person{ID: id, DN: found.DN, Login: found.GetAttributeValue(loginOf[dialect][0])}
+	off := disabled(dialect, found)
 	if dialect != entry.AD {
-		if found.GetAttributeValue("pwdAccountLockedTime") == neverUnlocks || strings.EqualFold(found.GetAttributeValue("nsAccountLock"), "true") {
+		if off {
 			p.Standing, p.Detail = password.StandsDisabled, "the account is locked for good"
 		}
 		return p, nil
 	}
-	control, _ := strconv.Atoi(found.GetAttributeValue("userAccountControl"))
 	expires, _ := strconv.ParseInt(found.GetAttributeValue("accountExpires"), 10, 64)
 	switch {
-	case control&disabledFlag != 0:
+	case off:
 		p.Standing, p.Detail = password.StandsDisabled, "the account is disabled"
 	case expires > 0 && expires < neverExpires && fileTime(expires).Before(time.Now()):
 		p.Standing, p.Detail = password.StandsExpired, "the account has expired"
@@ -172,7 +172,7 @@ func SignIn(ctx context.Context, c Connection, p Person, text secret.Text) (pass
 	}
 	conn, failure := reach(ctx, c, func(Verdict) {})
 	if failure != nil {
-		return "", "", problem.Wrap(problem.DirectoryUnreachable, failure.err, "%s: %s", c.URL, failure.what)
+		return "", "", failure.unreachable(c)
 	}
 	defer func() { _ = conn.Close() }()
 	result, err := conn.SimpleBind(ldap.NewSimpleBindRequest(p.DN, text.Reveal(), []ldap.Control{ldap.NewControlBeheraPasswordPolicy()}))
@@ -194,22 +194,38 @@ func SignIn(ctx context.Context, c Connection, p Person, text secret.Text) (pass
 	if !ldap.IsErrorAnyOf(err, ldap.LDAPResultInvalidCredentials, ldap.LDAPResultInappropriateAuthentication, ldap.LDAPResultUnwillingToPerform, ldap.LDAPResultConstraintViolation) {
 		return "", "", refused(err, "sign in as %s", p.DN)
 	}
-	// What follows "data" is why a domain controller lets nobody in.
-	said := strings.ToLower(err.Error())
-	for _, one := range []struct {
-		data     string
-		standing password.Standing
-		detail   string
-	}{
-		{"data 532", password.StandsExpired, "the password has expired"}, {"password_expired", password.StandsExpired, "the password has expired"},
-		{"data 773", password.StandsExpired, "the password has to be changed first"}, {"must_change", password.StandsExpired, "the password has to be changed first"},
-		{"data 701", password.StandsExpired, "the account has expired"}, {"data 533", password.StandsDisabled, "the account is disabled"},
-		{"data 775", password.StandsDisabled, "the account is locked"},
-		{"data 530", password.StandsDisabled, "not at this time of day"}, {"data 531", password.StandsDisabled, "not from this computer"},
-	} {
-		if strings.Contains(said, one.data) {
-			return one.standing, one.detail, nil
-		}
+	if why, told := whyRefused(err); told {
+		return why.standing, why.detail, nil
 	}
 	return password.StandsWrong, "", nil
+}
+
+// refusal is why a domain controller lets nobody in.
+type refusal struct {
+	said     string // in its message; what follows "data" is an error of Windows
+	standing password.Standing
+	detail   string
+	right    bool // it is said of a right password alone
+}
+
+var refusals = []refusal{
+	{"data 532", password.StandsExpired, "the password has expired", true},
+	{"password_expired", password.StandsExpired, "the password has expired", true},
+	{"data 773", password.StandsExpired, "the password has to be changed first", true},
+	{"must_change", password.StandsExpired, "the password has to be changed first", true},
+	{"data 701", password.StandsExpired, "the account has expired", true},
+	{"data 533", password.StandsDisabled, "the account is disabled", true},
+	{"data 530", password.StandsDisabled, "not at this time of day", true},
+	{"data 531", password.StandsDisabled, "not from this computer", true},
+	{"data 775", password.StandsDisabled, "the account is locked", false},
+}
+
+// whyRefused reads why a bind was refused; false where it is not told, as of a wrong password.
+func whyRefused(err error) (refusal, bool) {
+	said := strings.ToLower(err.Error())
+	at := slices.IndexFunc(refusals, func(r refusal) bool { return strings.Contains(said, r.said) })
+	if at < 0 {
+		return refusal{}, false
+	}
+	return refusals[at], true
 }

@@ -129,48 +129,5 @@ func sealing(text, directory string, trusted map[string]bool) (jose.JSONWebKey, 
 	if err != nil || !trusted[print] {
 		return jose.JSONWebKey{}, false
 	}
-	payload, err := signed.Verify(identity)
-	if err != nil {
-		return jose.JSONWebKey{}, false
-	}
-	var said events.Statement
-	var key jose.JSONWebKey
-	if json.Unmarshal(payload, &said) != nil || said.Directory != directory || json.Unmarshal(said.Key, &key) != nil || !key.Valid() || !key.IsPublic() {
-		return jose.JSONWebKey{}, false
-	}
-	return key, true
-}
-
-// sealedLength is how long the plaintext of an envelope is at least.
-const sealedLength = 512
-
-// seal encrypts a password for the agents of a directory (RFC 7516).
-func seal(keys []jose.JSONWebKey, binding events.Binding, secret events.Secret) (json.RawMessage, error) {
-	recipients := make([]jose.Recipient, len(keys))
-	for i, key := range keys {
-		recipients[i] = jose.Recipient{Algorithm: jose.ECDH_ES_A256KW, Key: key.Key, KeyID: key.KeyID}
-	}
-	encrypter, err := jose.NewMultiEncrypter(jose.A256GCM, recipients, nil)
-	if err != nil {
-		return nil, err
-	}
-	plain, err := json.Marshal(secret)
-	if err != nil {
-		return nil, err
-	}
-	if short := sealedLength - len(plain); short > 0 {
-		secret.Padding = strings.Repeat(" ", short)
-		if plain, err = json.Marshal(secret); err != nil {
-			return nil, err
-		}
-	}
-	bound, err := json.Marshal(binding)
-	if err != nil {
-		return nil, err
-	}
-	sealed, err := encrypter.EncryptWithAuthData(plain, bound)
-	if err != nil {
-		return nil, err
-	}
-	return json.RawMessage(sealed.FullSerialize()), nil
+	return events.StatedKey(text, directory, identity)
 }

@@ -312,7 +312,7 @@ func (s *Server) event(who person, asked asking) (events.Token, *failure) {
 			secret.Old = asked.Old
 		}
 		if err == nil {
-			ask.Envelope, err = seal(keys, events.BindingOf(token, ask), secret)
+			ask.Envelope, err = events.Seal(keys, events.BindingOf(token, ask), secret)
 		}
 		if err != nil {
 			return token, &failure{500, "", err.Error()}

@@ -28,3 +28,11 @@ type Verdict struct {
 	Detail  string `json:"detail" doc:"What was found"`
 	Advice  string `json:"advice,omitempty" doc:"What to do about it"`
 }
+
+// Name is the step with its subject.
+func (v Verdict) Name() string {
+	if v.Subject == "" {
+		return v.Step
+	}
+	return v.Step + " (" + v.Subject + ")"
+}

@@ -92,7 +92,7 @@ func found(step, subject string, verdicts []protocol.Verdict, err error, how str
 				continue
 			}
 			if f.Outcome == checkup.Good {
-				f.Outcome, f.Detail, f.Advice = checkup.Outcome(outcome), strings.TrimSuffix(v.Step+" ("+v.Subject+")", " ()")+": "+v.Detail, v.Advice
+				f.Outcome, f.Detail, f.Advice = checkup.Outcome(outcome), v.Name()+": "+v.Detail, v.Advice
 			} else {
 				others = append(others, v.Step)
 			}

@@ -3,6 +3,7 @@ package operators
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"slices"
 	"strings"
@@ -16,7 +17,7 @@ import (
 	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/password"
 	"kambrel.example/kambrel/core/problem"
-	"kambrel.example/kambrel/core/secret"
+	"kambrel.example/kambrel/protocol/events"
 	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
@@ -120,9 +121,9 @@ func (o *Operators) askWho(ctx context.Context, in wire.Credentials, groups []st
 	if err != nil {
 		return protocol.SignedIn{}, err
 	}
-	sealed, err := seal(keys, protocol.SignInBinding{Use: protocol.SignInUse, Directory: in.Directory, Name: in.Name, Expires: time.Now().Add(sealedFor).Unix()}, secret.Text(in.Password))
+	sealed, err := events.Seal(keys, protocol.SignInBinding{Use: protocol.SignInUse, Directory: in.Directory, Name: in.Name, Expires: time.Now().Add(sealedFor).Unix()}, events.Secret{Password: in.Password})
 	if err != nil {
-		return protocol.SignedIn{}, err
+		return protocol.SignedIn{}, fmt.Errorf("seal for the agents of %s: %w", in.Directory, err)
 	}
 	return o.ask(ctx, in.Directory, agents, protocol.SignIn{Name: in.Name, Groups: idsOf(groups), Sealed: sealed})
 }

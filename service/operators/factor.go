@@ -19,7 +19,6 @@ import (
 	"github.com/pquerna/otp"
 	"github.com/pquerna/otp/totp"
 	"golang.org/x/crypto/argon2"
-	"golang.org/x/crypto/bcrypt"
 
 	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/problem"
@@ -69,12 +68,9 @@ func (o *Operators) NewFactor(ctx context.Context, by Caller, service string) (w
 
 // SetFactor lets the caller be asked for codes of a secret from now on. Their other sessions end.
 func (o *Operators) SetFactor(ctx context.Context, by Caller, in wire.OwnFactor) error {
-	me, err := o.operator(ctx, by)
+	me, err := o.proven(ctx, by, in.Current)
 	if err != nil {
 		return err
-	}
-	if bcrypt.CompareHashAndPassword([]byte(me.PasswordHash), []byte(in.Current)) != nil {
-		return problem.New(problem.BadInput, "the current password is wrong.")
 	}
 	if octets, err := base32.StdEncoding.WithPadding(base32.NoPadding).DecodeString(in.Secret); err != nil || len(octets) < secretBytes {
 		return problem.New(problem.BadInput, "the secret is none that was made for a second factor.")

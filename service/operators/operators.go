@@ -325,12 +325,9 @@ func (o *Operators) SetPassword(ctx context.Context, by Caller, name, password s
 
 // ChangePassword changes the caller's own, and ends their other sessions.
 func (o *Operators) ChangePassword(ctx context.Context, by Caller, in wire.OwnPassword) error {
-	me, err := o.operator(ctx, by)
+	me, err := o.proven(ctx, by, in.Current)
 	if err != nil {
 		return err
-	}
-	if bcrypt.CompareHashAndPassword([]byte(me.PasswordHash), []byte(in.Current)) != nil {
-		return problem.New(problem.BadInput, "the current password is wrong.")
 	}
 	var factor []byte
 	if me.SecondFactor != nil {
@@ -345,6 +342,15 @@ func (o *Operators) ChangePassword(ctx context.Context, by Caller, in wire.OwnPa
 	return o.done(ctx, act.Act{Kind: act.ChangePassword, By: me.Name, About: named(me.Name)}, func(tx *store.Store) error {
 		return SetPassword(ctx, tx, me.Name, in.Password, factor, by.TokenID)
 	})
+}
+
+// proven is the person who calls, and knows their current password.
+func (o *Operators) proven(ctx context.Context, by Caller, current string) (store.Operator, error) {
+	me, err := o.operator(ctx, by)
+	if err == nil && bcrypt.CompareHashAndPassword([]byte(me.PasswordHash), []byte(current)) != nil {
+		err = problem.New(problem.BadInput, "the current password is wrong.")
+	}
+	return me, err
 }
 
 // errNoOperator is what a program with a token is told.

@@ -28,16 +28,27 @@ const standing: Record<string, Schemas['Limit']> = {
   access: { number: 20, share: 5 },
   logins: { number: 20, share: 5 },
 }
-const others = [
+const rows = [
+  { name: 'removals', text: 'Removals', more: 'suspended or deleted, of all that is linked' },
   { name: 'members', text: 'Members that groups lose', more: 'who are still there; of all members of groups' },
   { name: 'group', text: 'Members of one group', more: 'who are still there; of its members' },
   { name: 'values', text: 'People who lose a value', more: 'one attribute emptied or switched off' },
   { name: 'access', text: 'People who lose access', more: 'roles or entitlements' },
   { name: 'logins', text: 'People whose login changes', more: '' },
 ] as const
-const limit = (name: (typeof others)[number]['name']) => document.value?.guard[name] ?? standing[name]!
-function set(name: (typeof others)[number]['name'], part: Partial<Schemas['Limit']>): void {
-  if (document.value) document.value.guard[name] = { ...limit(name), ...part }
+type Row = (typeof rows)[number]['name']
+// Removals stand in the guard itself, all else in limits of their own.
+function limit(name: Row): Schemas['Limit'] {
+  const guard = document.value?.guard
+  if (name === 'removals') return { number: guard?.removals ?? 0, share: guard?.share ?? 0 }
+  return guard?.[name] ?? standing[name]!
+}
+function set(name: Row, part: Partial<Schemas['Limit']>): void {
+  const guard = document.value?.guard
+  const now = { ...limit(name), ...part }
+  if (!guard) return
+  if (name === 'removals') Object.assign(guard, { removals: now.number, share: now.share })
+  else guard[name] = now
 }
 
 // What the limit means with those who are linked now.
@@ -46,10 +57,7 @@ const linked = computed(() => {
   const of = health.value?.objects
   return of ? of.linked - of.suspended + of.groups + of.contacts : 0
 })
-const from = computed(() => {
-  const guard = document.value?.guard
-  return guard ? holdsFrom({ number: guard.removals, share: guard.share }, linked.value) : 0
-})
+const from = computed(() => holdsFrom(limit('removals'), linked.value))
 
 const kinds: { kind: Kind; text: string }[] = [
   { kind: 'users', text: 'People' },
@@ -89,31 +97,7 @@ function remember(days: number | null): void {
         </tr>
       </thead>
       <tbody>
-        <tr>
-          <th scope="row">Removals: <span class="quiet">suspended or deleted, of all that is linked</span></th>
-          <td>
-            <NInputNumber
-              :value="document.guard.removals"
-              size="small"
-              :min="0"
-              :disabled="!may"
-              :input-props="{ 'aria-label': 'Removals, number' }"
-              @update:value="(n: number | null) => document && (document.guard.removals = n ?? 0)"
-            />
-          </td>
-          <td>
-            <NInputNumber
-              :value="document.guard.share"
-              size="small"
-              :min="0"
-              :max="100"
-              :disabled="!may"
-              :input-props="{ 'aria-label': 'Removals, percent' }"
-              @update:value="(n: number | null) => document && (document.guard.share = n ?? 0)"
-            />
-          </td>
-        </tr>
-        <tr v-for="one in others" :key="one.name">
+        <tr v-for="one in rows" :key="one.name">
           <th scope="row">
             <template v-if="one.more"
               >{{ one.text }}: <span class="quiet">{{ one.more }}</span></template
