@@ -60,25 +60,28 @@ func (s *Session) Poll(ctx context.Context, dialect entry.Dialect, base string, 
 // look tells whether anything but the own account was changed since it looked last.
 type look func(ctx context.Context, own string) (bool, error)
 
-// lookByTime looks for times that it has not seen: an entry that is changed twice in a second
-// is found by the first.
+// lookByTime looks for times that it has not seen. They are of whole seconds: an entry that is
+// changed once more within the second in which it was found shows nothing new, so what was
+// found is told again when that second is over.
 func (s *Session) lookByTime(base entry.DN) look {
 	since := time.Now().Add(-pollBack).UTC().Format(stampForm)
 	var seen map[string]string // times by distinguished names, from since on
+	var found time.Time        // when something was, and has not been told again
 	return func(ctx context.Context, own string) (bool, error) {
 		if seen == nil {
 			if _, err := s.shown(base.String(), "modifyTimestamp"); err != nil {
 				return false, err
 			}
 		}
-		newest, found, some := since, map[string]string{}, false
+		newest, times, some := since, map[string]string{}, false
+		began := time.Now()
 		err := s.pages(ctx, base.String(), "(&"+standardFilter+"(modifyTimestamp>="+since+"))", []string{"modifyTimestamp"}, func(raw *ldap.Entry) error {
 			stamp := raw.GetAttributeValue("modifyTimestamp")
 			if path, err := entry.PathOf(raw.DN); err == nil && path == own {
 				return nil
 			}
 			some = some || seen[raw.DN] != stamp
-			found[raw.DN] = stamp
+			times[raw.DN] = stamp
 			if second, _, _ := strings.Cut(strings.TrimSuffix(stamp, "Z"), "."); second+"Z" > newest && len(second)+1 == len(stampForm) {
 				newest = second + "Z"
 			}
@@ -87,14 +90,21 @@ func (s *Session) lookByTime(base entry.DN) look {
 		if err != nil {
 			return false, err
 		}
-		for dn, stamp := range found { // of what lies before, nothing is found again
+		for dn, stamp := range times { // of what lies before, nothing is found again
 			if stamp < strings.TrimSuffix(newest, "Z") {
-				delete(found, dn)
+				delete(times, dn)
 			}
 		}
 		first := seen == nil
-		since, seen = newest, found
-		return some && !first, nil
+		since, seen = newest, times
+		again := !found.IsZero() && began.Sub(found) > time.Second
+		switch {
+		case some:
+			found = time.Now()
+		case again:
+			found = time.Time{}
+		}
+		return (some || again) && !first, nil
 	}
 }
 
