@@ -28,6 +28,7 @@ import (
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/rest"
 	"kambrel.example/kambrel/protocol/orders"
+	"kambrel.example/kambrel/protocol/release"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -37,7 +38,8 @@ const (
 	longestPause   = 3 * time.Second // live changes arrive again soon after the service is back
 	toldEvery      = time.Minute     // that it is waited for
 	signatureTime  = 30 * time.Second
-	lookEvery      = 2 * time.Second // at the configuration
+	lookEvery      = 2 * time.Second  // at the configuration
+	finishWithin   = 20 * time.Second // what is under way when a newer program is to go on
 	// atOnce is how many orders are answered at once, so that a long read of
 	// one directory does not keep a probe or another directory waiting.
 	atOnce = 3
@@ -55,6 +57,7 @@ type Agent struct {
 	http     *http.Client
 	vault    *vault
 	met      met
+	reported func() // called when the service has heard of this agent first
 }
 
 // New makes an agent of an enrolled configuration. Directories that change in
@@ -75,7 +78,7 @@ func New(c Config, file, version string) (*Agent, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Agent{config: c, services: address.ServicesOf(c.Service), file: file, version: version, signer: s, http: client, vault: kept}, nil
+	return &Agent{config: c, services: address.ServicesOf(c.Service), file: file, version: version, signer: s, http: client, vault: kept, reported: func() {}}, nil
 }
 
 func httpClient(c Config) (*http.Client, error) {
@@ -169,11 +172,26 @@ func Enrol(ctx context.Context, c Config, code string) (Config, error) {
 var errRetired = errors.New("the service does not know this agent any more")
 
 // Run works until ctx ends. A service or a directory that is away is waited
-// for; only an agent that was retired gives up.
+// for; only an agent that was retired gives up. It ends with errNewer when a newer program is
+// to go on, after what is under way has been done.
 func (a *Agent) Run(ctx context.Context) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
 	group, ctx := errgroup.WithContext(ctx)
-	group.Go(func() error { return a.greet(ctx) })
-	group.Go(func() error { return a.watch(ctx) })
+	taking, stop := context.WithCancel(ctx) // while new work is begun
+	defer stop()
+	newer := false
+	group.Go(func() error {
+		err := a.update(taking)
+		if newer = errors.Is(err, errNewer); newer {
+			stop()
+			time.AfterFunc(finishWithin, cancel) // what takes longer is done again
+			return nil
+		}
+		return err
+	})
+	group.Go(func() error { return a.greet(taking) })
+	group.Go(func() error { return a.watch(taking) })
 	// All services are asked for orders side by side, so that none has to be found out to be
 	// away, or to have stopped in the middle of an answer.
 	for _, service := range a.services.URLs() {
@@ -182,13 +200,16 @@ func (a *Agent) Run(ctx context.Context) error {
 			if slot == 0 {
 				lane = orders.LaneQuick // one is never at a long reading
 			}
-			group.Go(func() error { return a.work(ctx, service, lane) })
+			group.Go(func() error { return a.work(ctx, taking, service, lane) })
 		}
 		for range passwordsAtOnce {
-			group.Go(func() error { return a.work(ctx, service, orders.LanePasswords) })
+			group.Go(func() error { return a.work(ctx, taking, service, orders.LanePasswords) })
 		}
 	}
-	return group.Wait()
+	if err := group.Wait(); err != nil || !newer {
+		return err
+	}
+	return errNewer
 }
 
 // greet tells the service what the agent serves: at the start, and when the
@@ -198,9 +219,12 @@ func (a *Agent) greet(ctx context.Context) error {
 	ticker := time.NewTicker(lookEvery)
 	defer ticker.Stop()
 	for ctx.Err() == nil {
-		directories, trusts, print, err := a.look(time.Now())
+		config, print, err := a.look(time.Now())
 		if err == nil && print != greeted {
-			if err = a.hello(ctx, directories, trusts); err == nil {
+			if err = a.hello(ctx, config); err == nil {
+				if greeted == "" {
+					a.reported()
+				}
 				greeted = print
 			}
 		}
@@ -218,12 +242,13 @@ func (a *Agent) greet(ctx context.Context) error {
 	return nil
 }
 
-// work takes one order of a lane of a service after the other.
-func (a *Agent) work(ctx context.Context, service string, lane orders.Lane) error {
+// work takes one order of a lane of a service after the other while taking goes on; the last
+// one is carried out.
+func (a *Agent) work(ctx, taking context.Context, service string, lane orders.Lane) error {
 	pauses := pausesUpTo(longestPause)
 	var told time.Time
-	for ctx.Err() == nil {
-		err := a.next(ctx, service, lane)
+	for taking.Err() == nil {
+		err := a.next(ctx, taking, service, lane)
 		switch {
 		case err == nil:
 			pauses.Reset()
@@ -231,14 +256,14 @@ func (a *Agent) work(ctx context.Context, service string, lane orders.Lane) erro
 			continue
 		case errors.Is(err, errRetired):
 			return err
-		case ctx.Err() != nil:
+		case taking.Err() != nil:
 			return nil
 		}
 		if time.Since(told) > toldEvery {
 			slog.Warn("waiting for the service", logkey.Error, err)
 			told = time.Now()
 		}
-		_ = rest.For(ctx, pauses.NextBackOff())
+		_ = rest.For(taking, pauses.NextBackOff())
 	}
 	return nil
 }
@@ -250,50 +275,55 @@ func pausesUpTo(longest time.Duration) *backoff.ExponentialBackOff {
 	return pauses
 }
 
-// directories reads how to reach the directories, which may change while the
-// agent runs: a new password needs no new start and no new enrolment.
-func (a *Agent) directories() ([]Directory, error) {
+// now reads the configuration, which may change while the agent runs: a new password needs
+// no new start and no new enrolment.
+func (a *Agent) now() (Config, error) {
 	if a.file == "" {
-		return a.config.Directories, nil
+		return a.config, nil
 	}
-	config, err := Load(a.file)
-	return config.Directories, err
+	return Load(a.file)
 }
 
 // look reads what the agent would tell about itself, with a print that changes when the
 // service should hear of it: also a new password, with which a directory may be reached
 // again.
-func (a *Agent) look(now time.Time) (directories []Directory, trusts *Cloud, print string, err error) {
-	if directories, err = a.directories(); err != nil {
-		return nil, nil, "", err
+func (a *Agent) look(now time.Time) (c Config, print string, err error) {
+	if c, err = a.now(); err != nil {
+		return c, "", err
 	}
 	if err := a.vault.rotateWhenDue(now); err != nil {
-		return nil, nil, "", fmt.Errorf("make a new key for passwords: %w", err)
+		return c, "", fmt.Errorf("make a new key for passwords: %w", err)
 	}
-	trusts = a.cloud()
 	sum := sha256.New()
-	for _, d := range directories {
+	for _, d := range c.Directories {
 		fmt.Fprintln(sum, d.print())
 	}
-	if trusts != nil {
-		fmt.Fprintf(sum, "%q %t ", trusts.Issuer, trusts.SealKey != "")
+	if c.Cloud != nil {
+		fmt.Fprintf(sum, "%q %t ", c.Cloud.Issuer, c.Cloud.SealKey != "")
+	}
+	if c.Updates != nil {
+		fmt.Fprintf(sum, "%q ", c.Updates.Key)
 	}
 	fmt.Fprintf(sum, "%q", a.vault.current().Key.KeyID)
-	return directories, trusts, string(sum.Sum(nil)), nil
+	return c, string(sum.Sum(nil)), nil
 }
 
-func (a *Agent) hello(ctx context.Context, directories []Directory, trusts *Cloud) error {
+func (a *Agent) hello(ctx context.Context, c Config) error {
 	host, _ := os.Hostname()
-	hello := wire.Hello{Version: a.version, Host: host, Directories: []string{}, Plain: []string{}, Keys: map[string]string{}}
-	if trusts != nil {
-		hello.Trusts = trusts.Issuer
+	updates, err := c.Updates.print()
+	if err != nil {
+		return err
 	}
-	for _, d := range directories {
+	hello := wire.Hello{Version: a.version, Platform: release.Platform(), Updates: updates, Host: host, Directories: []string{}, Plain: []string{}, Keys: map[string]string{}}
+	if c.Cloud != nil {
+		hello.Trusts = c.Cloud.Issuer
+	}
+	for _, d := range c.Directories {
 		hello.Directories = append(hello.Directories, d.Name)
 		if d.plain() {
 			hello.Plain = append(hello.Plain, d.Name)
 		}
-		if trusts != nil && trusts.SealKey != "" {
+		if c.Cloud != nil && c.Cloud.SealKey != "" {
 			hello.Digests = append(hello.Digests, d.Name)
 			if d.LocalSocket != "" {
 				hello.Local = append(hello.Local, d.Name)

@@ -36,7 +36,9 @@ type Config struct {
 	AgentID   string `yaml:"agentID,omitempty"`
 	Key       string `yaml:"key,omitempty"` // private JWK
 	// Cloud is whose events about passwords the agent carries out; without it none.
-	Cloud       *Cloud      `yaml:"cloud,omitempty"`
+	Cloud *Cloud `yaml:"cloud,omitempty"`
+	// Updates is whose programs the agent takes from the service; without it none.
+	Updates     *Updates    `yaml:"updates,omitempty"`
 	Directories []Directory `yaml:"directories"`
 }
 
@@ -163,6 +165,9 @@ func Load(file string) (Config, error) {
 			return Config{}, problem.New(problem.BadInput, "%s, line %d: %s", file, located.GetToken().Position.Line, located.GetMessage())
 		}
 		return Config{}, problem.New(problem.BadInput, "%s cannot be read as YAML", file)
+	}
+	if _, _, err := c.Updates.key(); err != nil {
+		return Config{}, problem.New(problem.BadInput, "%s, %s", file, err)
 	}
 	for i := range c.Directories {
 		d := &c.Directories[i]

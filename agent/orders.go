@@ -17,9 +17,9 @@ import (
 	"kambrel.example/kambrel/protocol/orders"
 )
 
-// next waits for an order and answers it.
-func (a *Agent) next(ctx context.Context, service string, lane orders.Lane) error {
-	response, err := a.to(ctx, service, http.MethodGet, "/api/v1/agent/order?lane="+string(lane), nil)
+// next waits for an order, while taking goes on, and answers it.
+func (a *Agent) next(ctx, taking context.Context, service string, lane orders.Lane) error {
+	response, err := a.to(taking, service, http.MethodGet, "/api/v1/agent/order?lane="+string(lane), nil)
 	if err != nil {
 		return fmt.Errorf("ask for an order: %w", err)
 	}
@@ -112,10 +112,11 @@ func (a *Agent) carryOut(ctx context.Context, order orders.Order, lines *lineWri
 	if !known {
 		return orders.Done{}, problem.New(problem.AgentMessageMalformed, "this agent (%s) does not know what order %d asks for: it is older than the service", a.version, order.ID)
 	}
-	directories, err := a.directories()
+	config, err := a.now()
 	if err != nil {
 		return orders.Done{}, err
 	}
+	directories := config.Directories
 	at := slices.IndexFunc(directories, func(d Directory) bool { return d.Name == order.Directory })
 	if at < 0 {
 		return orders.Done{}, problem.New(problem.DirectoryNotServed, "the agent's configuration names no directory %s", order.Directory)

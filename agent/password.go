@@ -203,10 +203,7 @@ func (w work) tryPassword(ctx context.Context) error {
 
 // cloud is whose events are carried out, by the configuration as it is now.
 func (a *Agent) cloud() *Cloud {
-	if a.file == "" {
-		return a.config.Cloud
-	}
-	config, err := Load(a.file)
+	config, err := a.now()
 	if err != nil {
 		slog.Warn("read the configuration", logkey.Error, fmt.Errorf("whom to trust: %w", err))
 		return nil

@@ -9,6 +9,7 @@ import (
 
 	"github.com/go-jose/go-jose/v4"
 
+	"kambrel.example/kambrel/core/fingerprint"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/events"
 )
@@ -36,7 +37,7 @@ func Trust(issuer, audience string, keySet []byte) (Cloud, []string, error) {
 			c.SealKey = string(text)
 			continue
 		}
-		print, err := Thumbprint(key)
+		print, err := fingerprint.OfKey(key)
 		if err != nil {
 			return c, nil, err
 		}

@@ -2,11 +2,9 @@ package agent
 
 import (
 	"bufio"
-	"crypto"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -18,6 +16,7 @@ import (
 
 	"github.com/go-jose/go-jose/v4"
 
+	"kambrel.example/kambrel/core/fingerprint"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/events"
 	"kambrel.example/kambrel/protocol/orders"
@@ -217,7 +216,7 @@ func (v *vault) rotate(now time.Time) error {
 		return err
 	}
 	key := jose.JSONWebKey{Key: made, Algorithm: string(jose.ECDH_ES_A256KW), Use: "enc"}
-	if key.KeyID, err = Thumbprint(key); err != nil {
+	if key.KeyID, err = fingerprint.OfKey(key); err != nil {
 		return err
 	}
 	v.keys = append([]sealKey{{key, now}}, v.keys[:min(len(v.keys), 1)]...)
@@ -316,12 +315,6 @@ func (v *vault) state(identity, directory, name string) (string, error) {
 	return signed.CompactSerialize()
 }
 
-// Thumbprint is that of a key (RFC 7638), by which people compare it.
-func Thumbprint(key jose.JSONWebKey) (string, error) {
-	sum, err := key.Thumbprint(crypto.SHA256)
-	return base64.RawURLEncoding.EncodeToString(sum), err
-}
-
 // Keys are the thumbprint of an agent's identity, and the id of its key for passwords with
 // when that was made; rotate makes a new one first.
 func Keys(c Config, file string, rotate bool) (identity, key string, made time.Time, err error) {
@@ -329,7 +322,7 @@ func Keys(c Config, file string, rotate bool) (identity, key string, made time.T
 	if err := json.Unmarshal([]byte(c.Key), &own); err != nil {
 		return "", "", made, problem.New(problem.BadInput, "the agent is not enrolled: run 'kambrel agent enrol'")
 	}
-	if identity, err = Thumbprint(own); err != nil {
+	if identity, err = fingerprint.OfKey(own); err != nil {
 		return "", "", made, err
 	}
 	// What is remembered of events is left to the agent, which may be running.

@@ -66,14 +66,14 @@ func (a *Agent) watch(ctx context.Context) error {
 
 // follow begins what is to be watched, and ends what is not any more, or otherwise.
 func (a *Agent) follow(ctx context.Context, group *sync.WaitGroup, w *watching, wanted []wire.WatchWanted) {
-	directories, err := a.directories()
+	config, err := a.now()
 	if err != nil {
 		slog.Warn("read the configuration", logkey.Error, err)
 		return
 	}
 	keep := map[string]bool{}
 	for _, one := range wanted {
-		for _, d := range directories {
+		for _, d := range config.Directories {
 			if d.Name != one.Directory {
 				continue
 			}

@@ -17,7 +17,7 @@ import (
 
 func newAgentCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{Use: "agent", Short: "Enrol, run and list agents"}
-	command.AddCommand(newAgentListCommand(d), newAgentCodeCommand(d), newAgentGrantCommand(d), newAgentWithdrawCommand(d), newAgentRetireCommand(d))
+	command.AddCommand(newAgentListCommand(d), newAgentCodeCommand(d), newAgentGrantCommand(d), newAgentWithdrawCommand(d), newAgentRetireCommand(d), newAgentReleaseCommand(d), newAgentUpdateCommand(d))
 	command.AddCommand(onhost.Commands()...)
 	return command
 }
@@ -36,12 +36,15 @@ func newAgentListCommand(d *deps) *cobra.Command {
 					if len(a.Plain) > 0 {
 						serves += " (PLAIN LDAP: " + strings.Join(a.Plain, ", ") + ")"
 					}
-					t.add(a.Name, agentState(a), a.Host, or(a.Version, "-"), serves, liveText(a.Watches), when(a.LastContact), a.ID)
+					t.add(a.Name, agentState(a), a.Host, versionText(a), serves, liveText(a.Watches), when(a.LastContact), a.ID)
 				}
 				if err := t.print(w); err != nil {
 					return err
 				}
 				for _, a := range agents {
+					if u := a.Update; u != nil && u.State == wire.UpdateFailed {
+						fmt.Fprintf(w, "\n%s went back to %s at %s: %s\n  'kambrel agent update %s --to %s' tries again, --cancel leaves it; until then no other agent gets that version.\n", a.Name, a.Version, when(&u.Since), u.Detail, a.Name, u.To)
+					}
 					for _, one := range a.Watches {
 						if one.State != wire.Watched {
 							fmt.Fprintf(w, "\n%s does not hear of changes in %s since %s: %s\n  They come with the schedule until then.\n", a.Name, one.Directory, when(&one.Since), one.Detail)

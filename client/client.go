@@ -100,9 +100,17 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 	return nil
 }
 
+// octets is a body that is sent as it is.
+type octets []byte
+
 func (c *Client) send(ctx context.Context, method, path string, query url.Values, in any) (*http.Response, error) {
 	var body []byte
-	if in != nil {
+	form := "application/json"
+	switch in := in.(type) {
+	case nil:
+	case octets:
+		body, form = in, "application/octet-stream"
+	default:
 		var err error
 		if body, err = json.Marshal(in); err != nil {
 			return nil, err
@@ -115,7 +123,7 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 	err := c.services.Ask(func(base string) (bool, error) {
 		var err error
 		var refusal *Error
-		response, err = c.sendTo(ctx, base, method, path, body)
+		response, err = c.sendTo(ctx, base, method, path, form, body)
 		// What may have been sent is not sent to another; a question is.
 		return err == nil || errors.As(err, &refusal) || ctx.Err() != nil || method != http.MethodGet && !notSent(err), err
 	})
@@ -128,7 +136,7 @@ func notSent(err error) bool {
 	return errors.As(err, &op) && op.Op == "dial"
 }
 
-func (c *Client) sendTo(ctx context.Context, base, method, path string, body []byte) (*http.Response, error) {
+func (c *Client) sendTo(ctx context.Context, base, method, path, form string, body []byte) (*http.Response, error) {
 	request, err := http.NewRequestWithContext(ctx, method, base+"/api/v1"+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
@@ -136,7 +144,7 @@ func (c *Client) sendTo(ctx context.Context, base, method, path string, body []b
 	if c.token != "" {
 		request.Header.Set("Authorization", "Bearer "+c.token)
 	}
-	request.Header.Set("Content-Type", "application/json")
+	request.Header.Set("Content-Type", form)
 	response, err := c.http.Do(request)
 	if err != nil {
 		var wrapped *url.Error

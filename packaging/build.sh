@@ -1,13 +1,15 @@
 #!/bin/sh
 # Builds the Debian packages of service and agent, and the agent for Windows, into a folder.
+# RELEASE_KEY names the file of the key that signs the agents for those that take it from the service.
 # Packages are made by dpkg-deb, Debian's own program; two builds of the same sources are alike.
 set -eu
 cd "$(dirname "$0")/.."
 out=${1:-var/packages}
-version=${VERSION:-$(sed -n 's/^const Number = "\(.*\)"$/\1/p' core/version/version.go)}
+version=${VERSION:-$(sed -n 's/^var Number = "\(.*\)"$/\1/p' core/version/version.go)}
 arch=$(dpkg --print-architecture)
 SOURCE_DATE_EPOCH=$(git log -1 --format=%ct 2>/dev/null || echo 1700000000)
 export SOURCE_DATE_EPOCH
+link="-s -w -X kambrel.example/kambrel/core/version.Number=$version"
 mkdir -p "$out"
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
@@ -27,7 +29,7 @@ package() {
 
 service=$work/kambrel
 mkdir -p "$service/usr/bin" "$service/etc/kambrel" "$service/DEBIAN"
-CGO_ENABLED=0 go build -trimpath -ldflags='-s -w' -o "$service/usr/bin/kambrel" ./cmd/kambrel
+CGO_ENABLED=0 go build -trimpath -ldflags="$link" -o "$service/usr/bin/kambrel" ./cmd/kambrel
 go run ./packaging/manual "$service"
 find "$service/usr/share/man" -name '*.1' -exec gzip -9n {} +
 install -m 0640 docs/service.yaml "$service/etc/kambrel/service.yaml"
@@ -36,12 +38,17 @@ package kambrel service
 
 agent=$work/kambrel-agent
 mkdir -p "$agent/usr/lib/kambrel-agent" "$agent/usr/share/doc/kambrel-agent"
-CGO_ENABLED=0 go build -trimpath -ldflags='-s -w' -o "$agent/usr/lib/kambrel-agent/kambrel" ./cmd/kambrel-agent
+CGO_ENABLED=0 go build -trimpath -ldflags="$link" -o "$agent/usr/lib/kambrel-agent/kambrel" ./cmd/kambrel-agent
 install -m 0644 docs/agent.yaml "$agent/usr/share/doc/kambrel-agent/agent.yaml"
 package kambrel-agent agent
 
 [ -z "${ONLY_DEBIAN:-}" ] || exit 0
 # Each is one file that needs nothing else, for hosts without these packages.
-CGO_ENABLED=0 GOOS=windows GOARCH=amd64 go build -trimpath -ldflags='-s -w' -o "$out/kambrel-agent_${version}_windows_amd64.exe" ./cmd/kambrel-agent
+CGO_ENABLED=0 GOOS=windows GOARCH=amd64 go build -trimpath -ldflags="$link" -o "$out/kambrel-agent_${version}_windows_amd64.exe" ./cmd/kambrel-agent
 cp "$agent/usr/lib/kambrel-agent/kambrel" "$out/kambrel-agent_${version}_linux_$arch"
 ls "$out"/kambrel-agent_"${version}"_windows_amd64.exe "$out/kambrel-agent_${version}_linux_$arch"
+# Signed, both go to the agents that trust the key: 'kambrel agent release add'.
+[ -n "${RELEASE_KEY:-}" ] || exit 0
+go run ./cmd/kambrel agent release sign --key "$RELEASE_KEY" --version "$version" \
+	"linux-$arch=$out/kambrel-agent_${version}_linux_$arch" "windows-amd64=$out/kambrel-agent_${version}_windows_amd64.exe" \
+	--out "$out/kambrel-agent_$version.jws"

@@ -19,7 +19,7 @@ import (
 
 // Commands are those beneath 'kambrel agent'.
 func Commands() []*cobra.Command {
-	return []*cobra.Command{enrolCommand(), directoryCommand(), trustCommand(), keyCommand(), runCommand()}
+	return []*cobra.Command{enrolCommand(), directoryCommand(), trustCommand(), updatesCommand(), keyCommand(), runCommand()}
 }
 
 const FingerprintUsage = "SHA-256 fingerprint of the service's own authority, as printed where it starts"
@@ -139,6 +139,9 @@ func runCommand() *cobra.Command {
 	var file string
 	command := &cobra.Command{
 		Use: "run", Short: "Run the agent on this host", Args: terminal.NoArguments, Example: "  kambrel agent run",
+		Long: `Runs the agent until it is told to end. Where this host takes newer programs from the
+service ('kambrel agent allow-updates'), the newest of them goes on in its place, and the
+one before goes on again when the new one does not report within a minute.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			config, err := agent.Load(file)
 			if err != nil {
@@ -147,12 +150,8 @@ func runCommand() *cobra.Command {
 			if len(config.Directories) == 0 {
 				fmt.Fprintf(cmd.ErrOrStderr(), "%s names no directories yet: add them with 'kambrel agent directory set'; they are taken up while the agent runs.\n", file)
 			}
-			a, err := agent.New(config, file, version.Number)
-			if err != nil {
-				return err
-			}
 			defer SpareMemory(32)()
-			return a.Run(cmd.Context())
+			return agent.RunNewest(cmd.Context(), file, version.Number, os.Args[1:])
 		},
 	}
 	command.Flags().StringVar(&file, "config", agent.DefaultFile(), "the agent's configuration file")

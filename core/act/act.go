@@ -41,6 +41,11 @@ const (
 	Enrol           Kind = "enrol-agent"
 	Grant           Kind = "grant-directories"
 	Retire          Kind = "retire-agent"
+	AddRelease      Kind = "add-agent-release"
+	RemoveRelease   Kind = "remove-agent-release"
+	UpdateAgent     Kind = "update-agent"
+	KeepAgent       Kind = "keep-agent-version"
+	AgentUpdated    Kind = "agent-updated"
 	SignIn          Kind = "sign-in"
 	SignOut         Kind = "sign-out-everywhere"
 	ChangePassword  Kind = "change-password"
@@ -110,6 +115,11 @@ var catalogue = []Description{
 	{Enrol, "Enrolled as an agent", about.Agent, Retire},
 	{Grant, "Granted directories to an agent", about.Agent, Grant},
 	{Retire, "Retired an agent", about.Agent, ""},
+	{AddRelease, "Added a version of the agent", about.Service, RemoveRelease},
+	{RemoveRelease, "Removed a version of the agent", about.Service, ""},
+	{UpdateAgent, "Wants an agent to go on by another version", about.Agent, KeepAgent},
+	{KeepAgent, "Wants an agent to stay at its version", about.Agent, UpdateAgent},
+	{AgentUpdated, "Went on by another version, or did not", about.Agent, ""},
 	{SignIn, "Signed in", about.Operator, ""},
 	{SignOut, "Signed out everywhere", about.Operator, ""},
 	{ChangePassword, "Changed the own password", about.Operator, ""},

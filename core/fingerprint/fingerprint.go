@@ -1,4 +1,4 @@
-// Package fingerprint is how people compare certificates.
+// Package fingerprint is how people compare certificates and keys.
 package fingerprint
 
 import (

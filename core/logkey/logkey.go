@@ -26,5 +26,6 @@ const (
 	Stream    = "stream"    // of acts
 	Until     = "until"
 	URL       = "url"
+	Version   = "version"
 	Within    = "within" // the run that one comes in between of
 )

@@ -69,6 +69,7 @@ const (
 	Cancelled             Code = "cancelled"
 	PlainLDAP             Code = "plain-ldap"
 	AgentAtFault          Code = "agent-at-fault"
+	AgentNotUpdated       Code = "agent-not-updated"
 	ChangesMissed         Code = "changes-missed"
 	CertificateEnds       Code = "certificate-ends"
 	SignInGuessed         Code = "sign-in-guessed"
@@ -180,6 +181,7 @@ var catalogue = []Kind{
 	{NoticesStuck, "Notices do not get through", "Mail or the webhook by which people are told is not taken by the other side, or the service knows no mail server.", "Start the service with --mail-server and --mail-from, and see what the other side says in the detail; 'kambrel notices test' tries it. What is due goes out once it is taken.", about.Service},
 	{DigestsLate, "Digests of passwords are not up to date", "Passwords were set in the directory, and the cloud has no digest of them within the time that rounds take. Until then people sign in to the cloud with the old one.", "See what 'kambrel passwords state' says of the digests of the directory.", about.Directory},
 	{EventRefused, "An event of the cloud was not taken", "The cloud's stream brought an event that is not signed by the cloud, meant for somebody else, or too old. Nothing was set. It may be a wrong clock or a wrong key, or somebody who tries to put an event into the stream.", "Compare the clocks of the cloud and Kambrel, and ask the cloud's administrator about what the detail says.", about.Cloud},
+	{AgentNotUpdated, "An agent did not go on by its new version", "It tried the program that it was to go on by, and went back to the one before, which works on. No other agent gets that version until somebody has looked.", "Look into the log of the agent on its host. Then have it tried again with 'kambrel agent update AGENT --to VERSION', or leave it at the one before with 'kambrel agent update AGENT --cancel'.", about.Agent},
 	{AgentAtFault, "An agent fails where another does not", "The agent cannot reach the directory, or its answers cannot be read, while another agent serves the same directory. It gets no more orders for that directory until a probe finds it well; if the other one fails too, nothing is read any more.", "Correct the agent's configuration or its version, and look with 'kambrel directory probe NAME --agent AGENT'. It is also probed by itself.", about.Agent},
 }
 

@@ -22,6 +22,7 @@ import (
 	//lint:ignore SA1019 what a domain controller keeps is made with it
 	"golang.org/x/crypto/md4"
 
+	"kambrel.example/kambrel/core/fingerprint"
 	"kambrel.example/kambrel/protocol/events"
 	"kambrel.example/kambrel/protocol/scim"
 )
@@ -39,7 +40,7 @@ func newSealKey() (jose.JSONWebKey, error) {
 		return jose.JSONWebKey{}, err
 	}
 	key := jose.JSONWebKey{Key: made, Algorithm: string(jose.ECDH_ES_A256KW), Use: "enc"}
-	key.KeyID, err = Thumbprint(key)
+	key.KeyID, err = fingerprint.OfKey(key)
 	return key, err
 }
 

@@ -1,11 +1,9 @@
 package standin
 
 import (
-	"crypto"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -16,14 +14,9 @@ import (
 	"github.com/go-jose/go-jose/v4"
 	"github.com/gofiber/fiber/v2"
 
+	"kambrel.example/kambrel/core/fingerprint"
 	"kambrel.example/kambrel/protocol/events"
 )
-
-// Thumbprint is that of a key (RFC 7638), by which people compare it.
-func Thumbprint(key jose.JSONWebKey) (string, error) {
-	sum, err := key.Thumbprint(crypto.SHA256)
-	return base64.RawURLEncoding.EncodeToString(sum), err
-}
 
 // signingKey reads the key by which events are signed from the folder, or makes it.
 func signingKey(dir string) (jose.JSONWebKey, error) {
@@ -33,7 +26,7 @@ func signingKey(dir string) (jose.JSONWebKey, error) {
 			return jose.JSONWebKey{}, err
 		}
 		key := jose.JSONWebKey{Key: made, Algorithm: string(jose.ES256), Use: "sig"}
-		key.KeyID, err = Thumbprint(key)
+		key.KeyID, err = fingerprint.OfKey(key)
 		return key, err
 	})
 }
@@ -125,7 +118,7 @@ func sealing(text, directory string, trusted map[string]bool) (jose.JSONWebKey, 
 		return jose.JSONWebKey{}, false
 	}
 	identity := *signed.Signatures[0].Header.JSONWebKey
-	print, err := Thumbprint(identity)
+	print, err := fingerprint.OfKey(identity)
 	if err != nil || !trusted[print] {
 		return jose.JSONWebKey{}, false
 	}

@@ -27,13 +27,18 @@ type Hello struct {
 	Digests []string `json:"digests,omitempty"`
 	// Local are those of which it can open the domain controller's local socket.
 	Local []string `json:"local,omitempty"`
+	// Platform is that of its program, as linux-amd64; "" from a version that did not say.
+	Platform string `json:"platform,omitempty"`
+	// Updates is the thumbprint of the key by which the programs are signed that it takes from
+	// the service, "" where it takes none.
+	Updates string `json:"updates,omitempty"`
 }
 
 // Check tells what is wrong with a hello, "" when nothing is.
 func (h Hello) Check() string {
 	switch {
-	case len(h.Version) > 63, len(h.Host) > 255:
-		return "the version has up to 63 bytes, and the host up to 255"
+	case len(h.Version) > 63, len(h.Host) > 255, len(h.Platform) > 63, len(h.Updates) > 63:
+		return "the version, the platform and the thumbprint have up to 63 bytes, and the host up to 255"
 	case len(h.Directories) > 200, len(h.Plain) > 200:
 		return "an agent serves up to 200 directories"
 	}
@@ -131,7 +136,12 @@ type Agent struct {
 	// Watches are how it hears of changes.
 	Watches []Watch `json:"watches" doc:"Directories that it watches for changes, while the settings want them live"`
 	// Faults are where it fails for a cause of its own.
-	Faults []AgentFault `json:"faults" doc:"Directories for which it fails while others may be well; it gets no more orders for them until a probe finds it well"`
+	Platform string `json:"platform" doc:"System and processor of its program, as linux-amd64; empty until it has said so"`
+	// Updates is by whose key it takes newer programs.
+	Updates string       `json:"updates" doc:"Thumbprint (RFC 7638) of the key by which those programs are signed that it takes from the service; empty where its host allows none"`
+	Update  *AgentUpdate `json:"update,omitempty"`
+	Takes   string       `json:"takes,omitempty" doc:"The newest version here that it could go on by; in the list of agents"`
+	Faults  []AgentFault `json:"faults" doc:"Directories for which it fails while others may be well; it gets no more orders for them until a probe finds it well"`
 }
 
 // WellFor tells whether the agent serves a directory and does not fail for it.

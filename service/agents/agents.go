@@ -17,6 +17,7 @@ import (
 	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/protocol/release"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
 	"kambrel.example/kambrel/service/views"
@@ -34,7 +35,19 @@ func New(s *store.Store) *Agents { return &Agents{store: s} }
 // List lists agents and what they serve.
 func (a *Agents) List(ctx context.Context) ([]wire.Agent, error) {
 	agents, err := a.store.Agents.List(ctx)
-	return views.List(agents, views.Agent), err
+	if err != nil {
+		return nil, err
+	}
+	releases, err := a.store.Releases.List(ctx)
+	return views.List(agents, func(agent store.Agent) wire.Agent {
+		view := views.Agent(agent)
+		for _, r := range releases {
+			if takesNot(agent, r) == "" && (view.Takes == "" || release.Newer(r.Version, view.Takes)) {
+				view.Takes = r.Version
+			}
+		}
+		return view
+	}), err
 }
 
 // grants is for which directories an agent may speak, as an act notes it.

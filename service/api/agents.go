@@ -123,6 +123,7 @@ func (s *Server) agentStreams() {
 			return problem.New(problem.AgentMessageMalformed, "hello of agent %s: %s.", agent.Name, fault)
 		}
 		agent.Host, agent.Version, agent.Directories, agent.Plain = hello.Host, hello.Version, hello.Directories, hello.Plain
+		agent.Platform, agent.Updates = hello.Platform, hello.Updates
 		agent.Trusts, agent.Keys, agent.Digests, agent.Local = hello.Trusts, hello.Keys, hello.Digests, hello.Local
 		found, err := s.store.Agents.Hello(c.UserContext(), agent)
 		if err != nil {

@@ -90,6 +90,7 @@ func New(e *service.Service, options Options) *Server {
 	server.app.Get("/ca.pem", server.authority)
 	server.app.Server().HeaderReceived = perPath
 	server.agentStreams()
+	server.programStreams()
 	server.eventStream()
 	server.app.Use("/api/openapi", authorized(wire.Viewer, func(c *fiber.Ctx) error { return c.Next() }))
 
@@ -122,6 +123,7 @@ func New(e *service.Service, options Options) *Server {
 	server.surveyRoutes()
 	server.decideRoutes()
 	server.agentRoutes()
+	server.releaseRoutes()
 	server.healthRoutes()
 	server.app.Use("/api", func(*fiber.Ctx) error { return fiber.NewError(http.StatusNotFound, "there is no such route") })
 	server.console()

@@ -81,6 +81,9 @@ func standing(h wire.Health) []store.NewProblem {
 		if len(fails) > 0 {
 			met(thing, problem.AgentAtFault, problem.Facts{Answer: strings.Join(fails, "; ")})
 		}
+		if u := agent.Update; u != nil && u.State == wire.UpdateFailed {
+			met(thing, problem.AgentNotUpdated, problem.Facts{Answer: fmt.Sprintf("%s stays at %s and was to go on by %s: %s", agent.Name, agent.Version, u.To, u.Detail)})
+		}
 		if len(agent.Plain) > 0 {
 			met(thing, problem.PlainLDAP, problem.Facts{Value: agent.Name, Names: agent.Plain})
 		}

@@ -37,6 +37,15 @@ type Agent struct {
 	Digests textArray    `gorm:"type:text[]"`
 	Local   textArray    `gorm:"type:text[]"`
 	Faults  []AgentFault // for which directories it fails, when it was loaded with them
+	// Platform is that of its program, and Updates the thumbprint of the key of those that it
+	// takes, "" for none.
+	Platform, Updates string
+	// UpdateTo is the version that it is to go on by, "" for none, and UpdateState how that
+	// stands, as in package wire.
+	UpdateTo, UpdateState string
+	UpdateSince           *time.Time
+	UpdateBy              string
+	UpdateDetail          string
 }
 
 // Serves lists the directories that the agent can reach and may speak for.
@@ -86,9 +95,9 @@ func (s Agents) Hello(ctx context.Context, agent Agent) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	n, err := s.exec(ctx, `UPDATE agents SET host = ?, version = ?, directories = ?::text[], plain = ?::text[], trusts = ?,
+	n, err := s.exec(ctx, `UPDATE agents SET host = ?, version = ?, directories = ?::text[], plain = ?::text[], trusts = ?, platform = ?, updates = ?,
 		keys_before = CASE WHEN keys IS NOT DISTINCT FROM ?::jsonb THEN keys_before ELSE keys END, keys = ?::jsonb, digests = ?::text[], local = ?::text[], last_contact = now() WHERE id = ?`,
-		agent.Host, agent.Version, agent.Directories, agent.Plain, agent.Trusts, string(keys), string(keys), agent.Digests, agent.Local, agent.ID)
+		agent.Host, agent.Version, agent.Directories, agent.Plain, agent.Trusts, agent.Platform, agent.Updates, string(keys), string(keys), agent.Digests, agent.Local, agent.ID)
 	if err != nil || n == 0 {
 		return false, err
 	}
@@ -106,6 +115,24 @@ func (s Agents) Grant(ctx context.Context, id string, directories []string) (boo
 		err = s.Notify(ctx, Event{Kind: "agent"})
 	}
 	return n == 1, err
+}
+
+// ForUpdate lists all agents, of which no update begins or ends elsewhere until the transaction
+// ends.
+func (s Agents) ForUpdate(ctx context.Context) ([]Agent, error) {
+	if _, err := s.exec(ctx, `SELECT pg_advisory_xact_lock(hashtext('agents.update_to'))`); err != nil {
+		return nil, err
+	}
+	return s.List(ctx)
+}
+
+// SetUpdate keeps how the update of an agent stands.
+func (s Agents) SetUpdate(ctx context.Context, agent Agent) error {
+	if _, err := s.exec(ctx, `UPDATE agents SET update_to = ?, update_state = ?, update_since = ?, update_by = ?, update_detail = ? WHERE id = ?`,
+		agent.UpdateTo, agent.UpdateState, agent.UpdateSince, agent.UpdateBy, agent.UpdateDetail, agent.ID); err != nil {
+		return err
+	}
+	return s.Notify(ctx, Event{Kind: "agent"})
 }
 
 // UseSignature notes that a signature was used; false when it was before.

@@ -60,6 +60,7 @@ type Store struct {
 	Acts         Acts
 	Orders       Orders
 	Agents       Agents
+	Releases     Releases  // versions of the agent
 	Operators    Operators // who may use the interface, and sessions
 	Settings     Settings  // revisions and the draft
 	Removed      Removed   // directories that were taken away
@@ -111,6 +112,7 @@ func (s *session) all() *Store {
 		Acts:         Acts{s},
 		Orders:       Orders{s},
 		Agents:       Agents{s},
+		Releases:     Releases{s},
 		Operators:    Operators{s},
 		Settings:     Settings{s},
 		Removed:      Removed{s},

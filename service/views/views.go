@@ -172,6 +172,10 @@ func Agent(a store.Agent) wire.Agent {
 		ID: a.ID, Name: a.Name, Host: a.Host, Version: a.Version, Directories: a.Serves(), Asks: a.Asks(), Granted: a.Granted, Plain: a.Plain,
 		Enrolled: a.Enrolled, LastContact: a.LastContact, State: "never-seen",
 	}
+	view.Platform, view.Updates = a.Platform, a.Updates
+	if a.UpdateTo != "" && a.UpdateSince != nil {
+		view.Update = &wire.AgentUpdate{To: a.UpdateTo, State: a.UpdateState, Since: *a.UpdateSince, By: a.UpdateBy, Detail: a.UpdateDetail}
+	}
 	if view.Granted == nil {
 		view.Granted = []string{}
 	}
@@ -197,4 +201,14 @@ func Agent(a store.Agent) wire.Agent {
 // Pause shows what an operator has stopped.
 func Pause(p pause.Pause) wire.Pause {
 	return wire.Pause{Of: string(p.Of), Directory: p.Directory, By: p.By, Reason: p.Reason, Since: p.Since, Until: p.Until, What: p.What(), Text: p.Text()}
+}
+
+// Release shows a version of the agent that is passed on.
+func Release(r store.Release) wire.Release {
+	view := wire.Release{Version: r.Version, Key: r.Key, Made: r.Made, Added: r.Added, AddedBy: r.AddedBy, Files: []wire.ReleaseFile{}, Whole: true}
+	for _, f := range r.Files {
+		view.Files = append(view.Files, wire.ReleaseFile{Platform: f.Platform, Name: f.Name, Size: f.Size, SHA256: f.SHA256, Here: f.Here})
+		view.Whole = view.Whole && f.Here
+	}
+	return view
 }

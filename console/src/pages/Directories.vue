@@ -10,6 +10,8 @@ import Tag from '../parts/Tag.vue'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { count, when, type Tone } from '../parts/words'
+import AgentReleases from '../setup/AgentReleases.vue'
+import AgentVersion from '../setup/AgentVersion.vue'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -275,7 +277,7 @@ function next(d: Schemas['ConnectedDirectory']): string {
             <Tag v-if="agent.plain.length" :text="`Plain LDAP: ${agent.plain.join(', ')}`" tone="error" />
           </td>
           <td>{{ when(agent.lastContact) }}</td>
-          <td>{{ agent.version || '-' }}</td>
+          <td><AgentVersion :agent="agent" @changed="agents.again" /></td>
           <td>
             <NPopconfirm v-if="session.may('administrator')" @positive-click="retire(agent)"
               ><template #trigger><NButton size="tiny" quaternary>Retire…</NButton></template
@@ -288,6 +290,7 @@ function next(d: Schemas['ConnectedDirectory']): string {
         </tr>
       </tbody>
     </table>
+    <AgentReleases v-if="agents.data.value?.length" :agents="agents.data.value" @changed="agents.again" />
   </div>
 </template>
 

@@ -1,0 +1,92 @@
+<script setup lang="ts">
+// The version of an agent, and what becomes of the one that it is to go on by.
+import { NButton, NPopconfirm, useMessage } from 'naive-ui'
+
+import { api, unwrap, type Schemas } from '../api/client'
+import Tag from '../parts/Tag.vue'
+import { when, type Tone } from '../parts/words'
+import { useSession } from '../state/session'
+
+const props = defineProps<{ agent: Schemas['Agent'] }>()
+const emit = defineEmits<{ changed: [] }>()
+const session = useSession()
+const message = useMessage()
+
+const words: Record<string, string> = { waits: 'waits for its turn', offered: 'is going on by it', failed: 'failed' }
+const tones: Record<string, Tone> = { waits: 'default', offered: 'info', failed: 'error' }
+
+async function act(work: () => Promise<unknown>, said: string): Promise<void> {
+  try {
+    await work()
+    message.success(said)
+    emit('changed')
+  } catch (e) {
+    message.error((e as Error).message)
+  }
+}
+const update = (version: string) =>
+  act(
+    () =>
+      unwrap(
+        api.POST('/api/v1/agent-releases/{version}/updates', {
+          params: { path: { version } },
+          body: { agents: [props.agent.id] },
+        }),
+      ),
+    `${props.agent.name} goes on by ${version} when it has its turn.`,
+  )
+const keep = () =>
+  act(
+    () => unwrap(api.DELETE('/api/v1/agents/{id}/update', { params: { path: { id: props.agent.id } } })),
+    `${props.agent.name} stays at ${props.agent.version}.`,
+  )
+</script>
+
+<template>
+  <span class="version">{{ agent.version || '-' }}</span>
+  <template v-if="agent.update">
+    <Tag
+      class="beside"
+      :text="`${agent.update.to}: ${words[agent.update.state]}`"
+      :tone="tones[agent.update.state] ?? 'default'"
+      :title="`Wanted by ${agent.update.by}`"
+    />
+    <p v-if="agent.update.state === 'failed'" class="quiet why">
+      It went back at {{ when(agent.update.since) }}: {{ agent.update.detail }}. No other agent gets
+      {{ agent.update.to }}
+      until this is tried again or left.
+    </p>
+    <div v-if="session.may('administrator') && agent.update.state !== 'offered'" class="acts">
+      <NButton v-if="agent.update.state === 'failed'" size="tiny" @click="update(agent.update.to)">Try again</NButton>
+      <NButton size="tiny" quaternary @click="keep">Stay at {{ agent.version }}</NButton>
+    </div>
+  </template>
+  <div v-else-if="agent.takes && session.may('administrator')" class="acts">
+    <NPopconfirm @positive-click="update(agent.takes)">
+      <template #trigger
+        ><NButton size="tiny">Update to {{ agent.takes }}…</NButton></template
+      >
+      {{ agent.name }} ends what it has begun and goes on by {{ agent.takes }}. If that does not report within a minute,
+      {{ agent.version }} goes on.
+    </NPopconfirm>
+  </div>
+</template>
+
+<style scoped>
+.version {
+  white-space: nowrap;
+}
+.beside {
+  margin-left: 6px;
+}
+.why {
+  max-width: 320px;
+  margin: 4px 0 0;
+  overflow-wrap: anywhere;
+}
+.acts {
+  display: flex;
+  gap: 4px;
+  margin-top: 4px;
+}
+</style>
