@@ -69,18 +69,19 @@ core/rights         core/entry core/settings core/survey
 core/checkup        core/plan core/settings
 
 protocol/scim
+protocol/release    core/fingerprint
 protocol/orders     core/entry core/password
 protocol/events     core/password
 protocol/wire       core/ protocol/orders
 
 directory           core/entry core/password core/problem core/secret
 cloud               core/address core/change core/entry core/problem core/rest core/rules core/secret protocol/events protocol/scim
-agent               core/address core/entry core/fingerprint core/logkey core/password core/problem core/rest core/secret directory protocol/events protocol/orders protocol/wire
+agent               core/address core/entry core/fingerprint core/logkey core/password core/problem core/rest core/secret directory protocol/events protocol/orders protocol/release protocol/wire
 client              core/address core/problem core/reason core/rest core/settings protocol/wire protocol/orders
 console
 cli/terminal
 cli/onhost          agent core/ cli/terminal
-cli                 agent cli/onhost cli/terminal client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders service/audit service/backup service/certificates service/notices
+cli                 agent cli/onhost cli/terminal client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders protocol/release service/audit service/backup service/certificates service/notices
 
 service/store       core/ protocol/orders
 service/certificates core/
@@ -90,7 +91,7 @@ service/views       core/ protocol/wire service/store
 service/orders      core/ service/events service/store protocol/orders
 service/judging     cloud core/ service/store
 service/problems    core/ protocol/wire service/judging service/store
-service/agents      core/ protocol/wire service/store service/views
+service/agents      core/ protocol/release protocol/wire service/store service/views
 service/audit       core/ service/store service/views
 service/jobs        core/ service/events service/store
 service/pacing      cloud core/ service/store
@@ -109,7 +110,7 @@ service/checkup     core/ protocol/orders protocol/wire service/health service/o
 service             cloud service/acts service/agents service/audit service/certificates service/checkup service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/pacing service/passwords service/problems service/runs service/setup service/store service/survey service/watching
 service/api         core/ protocol/wire service service/certificates service/health service/operators service/setup service/store service/views protocol/orders
 
-lab/standin         core/password core/scimfilter protocol/events protocol/scim
+lab/standin         core/fingerprint core/password core/scimfilter protocol/events protocol/scim
 lab/mailsink
 lab/othercloud
 lab/servers         service/certificates

@@ -69,9 +69,9 @@ func TestEveryRouteAsksForARole(t *testing.T) {
 	}
 	assert.Greater(t, tried, 70)
 	for path, want := range map[string]int{
-		"/api/v1/agent/order": 401, "/api/v1/agent/hello": 401, "/api/v1/agent/orders/1/answer": 401, "/api/v1/events": 401, "/metrics": 401, "/healthz": 200, "/api/openapi.json": 401, "/api/openapi.yaml": 401,
+		"/api/v1/agent/order": 401, "/api/v1/agent/hello": 401, "/api/v1/agent/orders/1/answer": 401, "/api/v1/agent/program": 401, "/api/v1/agent/programs/0.2.0/linux-amd64": 401, "/api/v1/events": 401, "/metrics": 401, "/healthz": 200, "/api/openapi.json": 401, "/api/openapi.yaml": 401,
 	} {
-		method := map[string]string{"/api/v1/agent/hello": "PUT", "/api/v1/agent/orders/1/answer": "POST"}[path]
+		method := map[string]string{"/api/v1/agent/hello": "PUT", "/api/v1/agent/orders/1/answer": "POST", "/api/v1/agent/program": "POST"}[path]
 		assert.Equal(t, want, status(w, t, method, path, ""), path)
 		if want == 401 && strings.Contains(path, "agent") {
 			assert.Equal(t, 401, status(w, t, method, path, tokens[wire.Administrator]), "%s is for agents only", path)
