@@ -22,7 +22,7 @@ import (
 )
 
 // askProgram is how often an agent that may update itself asks whether it is to.
-const askProgram = 5 * time.Second
+const askProgram = 3 * time.Second
 
 // Updates lets an agent take newer programs from its service. The key is the public half of
 // the one by which they are signed, as a JWK; the service cannot put another in its place.

@@ -9,7 +9,6 @@ import (
 	"net/url"
 	"slices"
 	"strconv"
-	"strings"
 
 	"github.com/google/uuid"
 
@@ -296,85 +295,4 @@ func (c *Client) HasMember(ctx context.Context, group, member string) (has, know
 		return false, false, nil
 	}
 	return has, !everybody, err
-}
-
-// Finder looks resources of one kind up by their values. A cloud without filters,
-// or one that does not heed them, is read once for all look-ups. It serves one
-// goroutine.
-type Finder struct {
-	client *Client
-	kind   entry.Kind
-	all    []entry.Resource
-	whole  bool // all is known
-}
-
-// Finder returns a new one, which knows nothing yet.
-func (c *Client) Finder(kind entry.Kind) *Finder { return &Finder{client: c, kind: kind} }
-
-// Having lists the resources that have a value at a path such as emails.value,
-// as the cloud's lists have them now, which may lag behind.
-func (f *Finder) Having(ctx context.Context, path, value string) ([]entry.Resource, error) {
-	at, err := entry.ParsePath(path)
-	if err != nil {
-		return nil, err
-	}
-	can, err := f.client.Discover(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if can.Filter && !f.whole {
-		text, err := json.Marshal(value)
-		if err != nil {
-			return nil, err
-		}
-		query := can.page(1, "", can.MaxResults)
-		query.Set("filter", path+" eq "+string(text))
-		page, err := f.client.list(ctx, f.kind, query)
-		if err != nil && !refusesFilter(err) {
-			return nil, fmt.Errorf("look who has %s %s: %w", path, text, err)
-		}
-		found := having(page.resources, at, value)
-		if err == nil && len(found) == len(page.resources) && page.total <= len(page.resources) {
-			return found, nil
-		}
-	}
-	if !f.whole {
-		f.all = nil
-		if err := f.client.readAll(ctx, f.kind, can, func(page []entry.Resource) error {
-			f.all = append(f.all, page...)
-			return nil
-		}); err != nil {
-			return nil, fmt.Errorf("look who has %s %q: %w", path, value, err)
-		}
-		f.whole = true
-	}
-	return having(f.all, at, value), nil
-}
-
-func having(resources []entry.Resource, at entry.Path, value string) []entry.Resource {
-	var found []entry.Resource
-	for _, resource := range resources {
-		for _, have := range at.Texts(resource) {
-			if strings.EqualFold(have, value) {
-				found = append(found, resource)
-				break
-			}
-		}
-	}
-	return found
-}
-
-// ByLinkKey finds the resource that bears a link key; nil when the lists have
-// none, which is no proof that there is none.
-func (f *Finder) ByLinkKey(ctx context.Context, key string) (entry.Resource, error) {
-	found, err := f.Having(ctx, "externalId", key)
-	if err != nil {
-		return nil, fmt.Errorf("look for link key %s: %w", key, err)
-	}
-	for _, resource := range found {
-		if resource.ExternalID() == key {
-			return resource, nil
-		}
-	}
-	return nil, nil
 }

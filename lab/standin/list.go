@@ -2,6 +2,7 @@ package standin
 
 import (
 	"encoding/json"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -40,9 +41,11 @@ func (s *store) list(endpoint string, q query, render func(*stored) json.RawMess
 			page = append(page, render(item))
 		}
 	}
-	if item, ok := c.exact(q.filter); ok {
-		if item != nil && q.filter.Matches(item.withMeta(c.kind, q.onMembers())) {
-			take(item)
+	if items, ok := c.exact(q.filter); ok {
+		for i, item := range items {
+			if !slices.Contains(items[:i], item) && q.filter.Matches(item.withMeta(c.kind, q.onMembers())) {
+				take(item)
+			}
 		}
 		return page, total, nil
 	}
@@ -75,10 +78,24 @@ func (s *store) list(endpoint string, q query, render func(*stored) json.RawMess
 	return page, total, nil
 }
 
-// exact answers filters on unique values from the index.
-func (c *collection) exact(e *scimfilter.Filter) (*stored, bool) {
+// exact answers filters on unique values, one or several, from the index.
+func (c *collection) exact(e *scimfilter.Filter) ([]*stored, bool) {
+	if e != nil && e.Operator == "or" {
+		left, ok := c.exact(e.Left)
+		if !ok {
+			return nil, false
+		}
+		right, ok := c.exact(e.Right)
+		return append(left, right...), ok
+	}
 	if e == nil || e.Operator != "eq" {
 		return nil, false
+	}
+	found := func(id string) ([]*stored, bool) {
+		if item := c.byID[id]; item != nil {
+			return []*stored{item}, true
+		}
+		return nil, true
 	}
 	value, ok := e.Value.(string)
 	if !ok {
@@ -86,11 +103,11 @@ func (c *collection) exact(e *scimfilter.Filter) (*stored, bool) {
 	}
 	switch strings.ToLower(e.Path) {
 	case "id":
-		return c.byID[value], true
+		return found(value)
 	case "externalid":
-		return c.byID[c.external[value]], true
+		return found(c.external[value])
 	case "username":
-		return c.byID[c.unique["userName="+strings.ToLower(value)]], true
+		return found(c.unique["userName="+strings.ToLower(value)])
 	}
 	return nil, false
 }

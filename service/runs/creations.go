@@ -156,6 +156,29 @@ func (x *execution) lookForCreation(ctx context.Context, p *pending, finder *clo
 	return lookedWait, nil
 }
 
+// findersFor look up what of each kind must be looked up: creations that the cloud would refuse
+// to do again many at once, as there are when a run is taken up.
+func (x *execution) findersFor(ctx context.Context, open []pending) (map[entry.Kind]*cloud.Finder, error) {
+	finders, keys := map[entry.Kind]*cloud.Finder{}, map[entry.Kind][]string{}
+	for _, p := range open {
+		if !p.look {
+			continue
+		}
+		if finders[p.Kind] == nil {
+			finders[p.Kind] = x.cloud.Finder(p.Kind)
+		}
+		if p.creates() && x.refusesSecond(p) {
+			keys[p.Kind] = append(keys[p.Kind], p.linkKey())
+		}
+	}
+	for kind, some := range keys {
+		if err := finders[kind].LookAhead(ctx, some); err != nil {
+			return nil, wholeCloud(err)
+		}
+	}
+	return finders, nil
+}
+
 // foundMade takes a resource for what the creation has made.
 func (x *execution) foundMade(p *pending, found entry.Resource, r *results) {
 	x.creations.end(*p)

@@ -255,13 +255,13 @@ func (x *execution) uniqueValues(p pending) []uniqueValue {
 func (x *execution) attempt(ctx context.Context, open []pending, r *results, last bool) ([]pending, error) {
 	var send, still []pending
 	var writes []cloud.Write
-	finders := map[entry.Kind]*cloud.Finder{}
+	finders, err := x.findersFor(ctx, open)
+	if err != nil {
+		return nil, err
+	}
 	for i := range open {
 		p := open[i]
 		if p.look {
-			if finders[p.Kind] == nil {
-				finders[p.Kind] = x.cloud.Finder(p.Kind)
-			}
 			looked, err := x.look(ctx, &p, finders[p.Kind], r)
 			if err != nil {
 				return nil, err

@@ -8,12 +8,14 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/lab/e2e/worldtest"
 	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/protocol/wire"
@@ -37,7 +39,7 @@ func newHost(t *testing.T) host {
 	}
 	out, err := exec.Command("mount", "-t", "overlay", "overlay", "-o", "lowerdir=/,upperdir="+at[0]+",workdir="+at[1], at[2]).CombinedOutput()
 	require.NoError(t, err, string(out))
-	t.Cleanup(func() { assert.NoError(t, exec.Command("umount", at[2]).Run()) })
+	t.Cleanup(func() { assert.NoError(t, exec.Command("umount", "--lazy", at[2]).Run()) })
 	return host{t, at[2]}
 }
 
@@ -55,30 +57,35 @@ func (h host) write(file, text string, mode os.FileMode) {
 	require.NoError(h.t, os.Chmod(filepath.Join(h.root, file), mode))
 }
 
-// build makes the packages, and those of the next version of the same.
+// nextVersion is that of the packages to which the others are upgraded.
+const nextVersion = "0.9.9"
+
+// build makes the packages, and those of the next version.
 func build(t *testing.T) (now, next [2]string) {
 	t.Helper()
-	folder := t.TempDir()
-	command := exec.Command("../../../packaging/build.sh", folder)
-	command.Env = append(os.Environ(), "COMPRESS=gzip", "ONLY_DEBIAN=1")
-	out, err := command.CombinedOutput()
-	require.NoError(t, err, string(out))
-	for i, name := range []string{"kambrel", "kambrel-agent"} {
-		found, err := filepath.Glob(filepath.Join(folder, name+"_*.deb"))
-		require.NoError(t, err)
-		require.Len(t, found, 1, string(out))
-		now[i], next[i] = found[0], filepath.Join(folder, name+"-next.deb")
-		out, err := exec.Command("sh", "-ec", `dpkg-deb -R "$1" "$3" && sed -i 's/^Version: .*/Version: 0.9.9/' "$3/DEBIAN/control" && dpkg-deb --root-owner-group --build -Zgzip -z1 "$3" "$2"`, "sh", now[i], next[i], filepath.Join(folder, name)).CombinedOutput()
+	for version, packages := range map[string]*[2]string{"": &now, nextVersion: &next} {
+		folder := t.TempDir()
+		command := exec.Command("../../../packaging/build.sh", folder)
+		command.Env = append(os.Environ(), "COMPRESS=gzip", "ONLY_DEBIAN=1", "VERSION="+version)
+		out, err := command.CombinedOutput()
 		require.NoError(t, err, string(out))
+		for i, name := range []string{"kambrel", "kambrel-agent"} {
+			found, err := filepath.Glob(filepath.Join(folder, name+"_*.deb"))
+			require.NoError(t, err)
+			require.Len(t, found, 1, string(out))
+			packages[i] = found[0]
+		}
 	}
 	return now, next
 }
 
 // TestPackagesFromInstallToPurge installs service and agent from their packages, has them keep
-// people in step over HTTPS by an authority of the service's own, upgrades both and purges them.
+// people in step over HTTPS by an authority of the service's own, upgrades both in the middle of
+// a run, which makes nobody twice and forgets nobody, and purges them.
 func TestPackagesFromInstallToPurge(t *testing.T) {
+	const people = 3000
 	now, next := build(t)
-	w := worldtest.NewWith(t, worldtest.LDIFPeople(4), worldtest.Options{Bare: true})
+	w := worldtest.NewWith(t, worldtest.LDIFPeople(people), worldtest.Options{Bare: true})
 	require.NoError(t, w.Service.Stop()) // the package's takes its place, on the same database
 	h := newHost(t)
 	said := h.run("dpkg", "-i", now[0], now[1])
@@ -140,16 +147,26 @@ func TestPackagesFromInstallToPurge(t *testing.T) {
 	asAgent("kambrel", "agent", "directory", "set", "brisling", "--config", config, "--url", w.Directory.URL, "--ca", "/var/lib/kambrel-agent/ca.pem", "--bind-dn", w.Directory.ReaderDN, "--password-file", "/var/lib/kambrel-agent/password")
 	agent := start("kambrel-agent", false)
 	w.Activate(worldtest.Document())
-	run := w.Run(wire.NewRun{})
-	require.Equal(t, progress.InStep, run.State, "%+v", run.Failure)
-	assert.Len(t, worldtest.Users(t, w.Address(), ""), 4)
 
-	// The next version is installed while both run; a service manager starts them again.
+	// The next version is installed while both run. A service manager starts them again, in the
+	// middle of a run.
 	h.run("dpkg", "-i", next[0], next[1])
 	assert.Contains(t, readFile(t, filepath.Join(h.root, "/etc/kambrel/service.yaml")), address, "the file stays as it was edited")
+	started, err := w.Client.StartRun(t.Context(), wire.NewRun{Purpose: purpose.Sync})
+	require.NoError(t, err)
+	require.True(t, w.AwaitMoment(started.ID, func(run wire.Run) bool { return run.Counts.Done > 0 }))
 	require.NoError(t, service.Stop())
 	require.NoError(t, agent.Stop())
 	service, agent = start("kambrel", true), start("kambrel-agent", false)
+	run := w.Wait(started.ID)
+	require.Equal(t, progress.InStep, run.State, "%+v", run.Failure)
+	assert.Len(t, worldtest.Users(t, w.Address(), ""), people)
+	assert.Contains(t, w.LogOf("kambrel"), "taking up an interrupted run")
+	require.Eventually(t, func() bool {
+		agents, err := w.Client.Agents(t.Context())
+		require.NoError(t, err)
+		return len(agents) == 1 && agents[0].Version == nextVersion
+	}, 20*time.Second, 50*time.Millisecond)
 	w.Person("Newcomer One", nil)
 	run = w.Run(wire.NewRun{})
 	require.Equal(t, progress.InStep, run.State, "the authority, the identity and the records are as before: %+v", run.Failure)
