@@ -358,12 +358,16 @@ attribute, or of all.`, Example: "  kambrel cloud forget title\n  kambrel cloud 
 }
 
 func newCloudCommand(d *deps) *cobra.Command {
-	command := &cobra.Command{Use: "cloud", Short: "Show and probe the cloud"}
+	command := &cobra.Command{Use: "cloud", Short: "Show, probe and connect the cloud"}
 	show := &cobra.Command{
 		Use: "show", Short: "Show what the cloud can do and what it holds", Args: terminal.NoArguments, Example: "  kambrel cloud show\n  kambrel cloud show -o json | jq '.targets[].path'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.CloudView, error) { return c.Cloud(ctx) }, func(w io.Writer, cloud wire.CloudView) error {
-				fmt.Fprintf(w, "%s, last read %s\n\n", cloud.URL, when(cloud.LastRead))
+				fmt.Fprintf(w, "%s, last read %s\n", or(cloud.URL, "No cloud is connected"), when(cloud.LastRead))
+				if cloud.SetBy != "" {
+					fmt.Fprintf(w, "%s has said so at %s ('kambrel cloud connect'), whatever the service's configuration says.\n", cloud.SetBy, when(cloud.SetAt))
+				}
+				fmt.Fprintln(w)
 				t := newTable("FEATURE", "HAS", "DETAIL", "MEANING")
 				for _, one := range cloud.Capabilities {
 					t.add(one.Name, map[bool]string{true: "yes", false: "no"}[one.Has], or(one.Detail, "-"), one.Meaning)
@@ -411,6 +415,6 @@ func newCloudCommand(d *deps) *cobra.Command {
 			return nil
 		},
 	}
-	command.AddCommand(show, probe, newCloudForgetCommand(d))
+	command.AddCommand(show, probe, newCloudForgetCommand(d), newCloudTryCommand(d), newCloudConnectCommand(d), newCloudDisconnectCommand(d))
 	return command
 }

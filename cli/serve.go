@@ -33,6 +33,8 @@ import (
 	"kambrel.example/kambrel/service/notices"
 	"kambrel.example/kambrel/service/operators"
 	"kambrel.example/kambrel/service/runs"
+	"kambrel.example/kambrel/service/seal"
+	"kambrel.example/kambrel/service/setup"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -40,6 +42,7 @@ import (
 type serveOptions struct {
 	listen, url, database          string
 	cloudURL, cloudTokenFile       string
+	cloudSealKeyFile               string
 	certificate, key, passwordFile string
 	tlsFolder                      string
 	plain                          bool
@@ -99,6 +102,7 @@ it and starts nothing.`,
 	flags.StringVar(&o.databasePasswordFile, "database-password-file", "", "file that holds the password for the database, instead of one in --database")
 	flags.StringVar(&o.cloudURL, "cloud-url", "", "base URL of the cloud's SCIM service")
 	flags.StringVar(&o.cloudTokenFile, "cloud-token-file", "", "file that holds the token for the cloud; read again when it changes")
+	flags.StringVar(&o.cloudSealKeyFile, "cloud-seal-key-file", "", "file with the key by which a token that 'kambrel cloud connect' gives is sealed in the records; by default seal.key in --tls-folder, made when it is needed")
 	flags.StringVar(&o.certificate, "tls-cert", "", "certificate chain in PEM form, instead of one by the service's own authority")
 	flags.StringVar(&o.key, "tls-key", "", "private key in PEM form")
 	flags.StringVar(&o.tlsFolder, "tls-folder", defaultTLSFolder(), "where the service's own authority and certificate are kept")
@@ -134,9 +138,12 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	scim, err := cloud.New(o.cloudURL, cloud.TokenFile(o.cloudTokenFile))
-	if err != nil {
-		return err
+	scim, start := cloud.Unconnected(), setup.Start{URL: o.cloudURL, Seal: seal.KeyIn(cmp.Or(o.cloudSealKeyFile, filepath.Join(o.tlsFolder, "seal.key")))}
+	if o.cloudURL != "" {
+		start.Token = cloud.TokenFile(o.cloudTokenFile)
+		if scim, err = cloud.New(o.cloudURL, start.Token); err != nil {
+			return err
+		}
 	}
 	records, err := store.Open(ctx, o.database)
 	if err != nil {
@@ -155,7 +162,7 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 	if err != nil {
 		return errors.Join(err, listener.Close())
 	}
-	e := service.New(records, scim, service.Options{AgentPatience: o.agentPatience, Lease: o.lease, Streams: streams, Sender: sender, URL: address, Certificate: certificate, Shadow: o.shadow, Runs: runs.Options{CreationPatience: o.creationPatience, CheckEvery: o.checkEvery}})
+	e := service.New(records, scim, service.Options{Cloud: start, AgentPatience: o.agentPatience, Lease: o.lease, Streams: streams, Sender: sender, URL: address, Certificate: certificate, Shadow: o.shadow, Runs: runs.Options{CreationPatience: o.creationPatience, CheckEvery: o.checkEvery}})
 	server := api.New(e, api.Options{URL: address, Certificate: certificate, Console: console.Files(), TrustedProxies: proxies})
 	if err := e.Start(ctx); err != nil {
 		return errors.Join(err, listener.Close())

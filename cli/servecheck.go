@@ -19,8 +19,15 @@ import (
 // complete tells what is missing, and puts the database's password in.
 func (o *serveOptions) complete() error {
 	var faults []error
-	for _, one := range []struct{ value, flag, key string }{{o.database, "database", "database.connection"}, {o.cloudURL, "cloud-url", "cloud.url"}, {o.cloudTokenFile, "cloud-token-file", "cloud.tokenFile"}} {
-		if one.value == "" {
+	for _, one := range []struct {
+		needed           bool
+		value, flag, key string
+	}{
+		{true, o.database, "database", "database.connection"},
+		{o.cloudTokenFile != "", o.cloudURL, "cloud-url", "cloud.url"}, // without both, 'kambrel cloud connect' tells
+		{o.cloudURL != "", o.cloudTokenFile, "cloud-token-file", "cloud.tokenFile"},
+	} {
+		if one.needed && one.value == "" {
 			faults = append(faults, fmt.Errorf("give --%s, or set %s, or %s in the file of --config", one.flag, environmentOf(one.flag), one.key))
 		}
 	}
@@ -71,8 +78,11 @@ func (o serveOptions) checkAll(ctx context.Context, out io.Writer, configuration
 		detail, err := checkDatabase(ctx, o.database)
 		step("database", detail, err)
 	}
-	if o.cloudURL != "" && o.cloudTokenFile != "" {
+	switch {
+	case o.cloudURL != "" && o.cloudTokenFile != "":
 		step("cloud", o.cloudURL, o.checkCloud(ctx))
+	case o.cloudURL+o.cloudTokenFile == "":
+		step("cloud", "as an operator says ('kambrel cloud connect')", nil)
 	}
 	if failed {
 		return statusError(statusFailed)

@@ -18,7 +18,7 @@ import (
 var serviceKeys = map[string]string{
 	"listen": "listen", "url": "url",
 	"database.connection": "database", "database.passwordFile": "database-password-file",
-	"cloud.url": "cloud-url", "cloud.tokenFile": "cloud-token-file", "cloud.creationPatience": "creation-patience",
+	"cloud.url": "cloud-url", "cloud.tokenFile": "cloud-token-file", "cloud.sealKeyFile": "cloud-seal-key-file", "cloud.creationPatience": "creation-patience",
 	"tls.certificate": "tls-cert", "tls.key": "tls-key", "tls.folder": "tls-folder", "tls.plain": "plain",
 	"administrator.passwordFile": "administrator-password-file",
 	"agents.patience":            "agent-patience", "agents.lease": "order-lease", "agents.crossCheckEvery": "cross-check-every",

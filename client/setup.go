@@ -269,3 +269,18 @@ func (c *Client) WaitRepair(ctx context.Context, id int64, each func(wire.Repair
 	})
 	return repair, err
 }
+
+// TryCloud tries a URL and a token for the cloud; nothing is kept.
+func (c *Client) TryCloud(ctx context.Context, reach wire.CloudReach) (out wire.CloudTried, err error) {
+	return out, c.do(ctx, http.MethodPost, "/cloud/try", nil, reach, &out)
+}
+
+// ConnectCloud has the cloud reached by a URL and a token from now on.
+func (c *Client) ConnectCloud(ctx context.Context, reach wire.CloudReach) (out wire.CloudTried, err error) {
+	return out, c.do(ctx, http.MethodPut, "/cloud/connection", nil, reach, &out)
+}
+
+// DisconnectCloud has it reached as the service's configuration says.
+func (c *Client) DisconnectCloud(ctx context.Context) error {
+	return c.do(ctx, http.MethodDelete, "/cloud/connection", nil, nil, nil)
+}

@@ -25,8 +25,7 @@ import (
 
 // Client talks to one SCIM service.
 type Client struct {
-	base  string
-	token Token
+	at    atomic.Pointer[reach]
 	http  *http.Client
 	pace  Pace
 	reads bool // and writes nothing
@@ -43,9 +42,13 @@ type Client struct {
 	pausedUntil  time.Time // no request starts before, since the cloud asked so
 }
 
-// New makes a client for a SCIM base URL with a bearer token. Plain HTTP is
-// taken only on loopback.
-func New(base string, token Token) (*Client, error) {
+// reach is where the service is, and with which token.
+type reach struct {
+	base  string
+	token Token
+}
+
+func newReach(base string, token Token) (*reach, error) {
 	parsed, err := url.Parse(base)
 	if err != nil || parsed.Host == "" {
 		return nil, problem.New(problem.BadInput, "cloud URL %q: write https://host/path", base)
@@ -56,14 +59,57 @@ func New(base string, token Token) (*Client, error) {
 	if _, err := token.read(); err != nil {
 		return nil, err
 	}
+	return &reach{strings.TrimSuffix(base, "/"), token}, nil
+}
+
+// New makes a client for a SCIM base URL with a bearer token. Plain HTTP is
+// taken only on loopback.
+func New(base string, token Token) (*Client, error) {
+	at, err := newReach(base, token)
+	if err != nil {
+		return nil, err
+	}
+	c := bare()
+	c.at.Store(at)
+	return c, nil
+}
+
+// bare is a client that reaches nothing yet.
+func bare() *Client {
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.MaxIdleConnsPerHost = 16
 	// The token goes to the cloud that was named and nowhere else.
 	stay := func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	return &Client{
-		base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{Transport: transport, Timeout: requestTimeout, CheckRedirect: stay},
+		http:   &http.Client{Transport: transport, Timeout: requestTimeout, CheckRedirect: stay},
 		events: &http.Client{Transport: transport, CheckRedirect: stay},
-	}, nil
+	}
+}
+
+// Unconnected makes a client that reaches no cloud yet.
+func Unconnected() *Client {
+	c := bare()
+	c.at.Store(&reach{})
+	return c
+}
+
+// errUnconnected says that nobody has said where the cloud is.
+func errUnconnected() error {
+	return problem.New(problem.CloudUnreachable, "no cloud is connected yet: 'kambrel cloud connect' says where it is")
+}
+
+// Reach goes on at another URL or with another token, while requests are under way. What the
+// service can do is asked anew.
+func (c *Client) Reach(base string, token Token) error {
+	at, err := newReach(base, token)
+	if err != nil {
+		return err
+	}
+	c.at.Store(at)
+	c.mu.Lock()
+	c.capabilities, c.catalogue, c.denied, c.pausedUntil = nil, nil, nil, time.Time{}
+	c.mu.Unlock()
+	return nil
 }
 
 // ListsAtMost tells the client how many members of a group the service lists at most, 0
@@ -82,7 +128,7 @@ func (c *Client) CertificateExpires() (time.Time, bool) {
 }
 
 // URL is the SCIM base.
-func (c *Client) URL() string { return c.base }
+func (c *Client) URL() string { return c.at.Load().base }
 
 const (
 	requestTimeout = 60 * time.Second
@@ -306,11 +352,15 @@ func (c *Client) once(ctx context.Context, r request, into any) (location string
 	if err := c.pause(ctx, pause); err != nil {
 		return "", err
 	}
-	outgoing, err := http.NewRequestWithContext(ctx, r.method, c.base+r.path, bytes.NewReader(r.body))
+	at := c.at.Load()
+	if at.base == "" {
+		return "", errUnconnected()
+	}
+	outgoing, err := http.NewRequestWithContext(ctx, r.method, at.base+r.path, bytes.NewReader(r.body))
 	if err != nil {
 		return "", err
 	}
-	token, err := c.token.read()
+	token, err := at.token.read()
 	if err != nil {
 		return "", err
 	}
@@ -340,7 +390,7 @@ func (c *Client) once(ctx context.Context, r request, into any) (location string
 	}
 	defer response.Body.Close()
 	if response.StatusCode >= 300 && response.StatusCode <= 399 {
-		return "", problem.New(problem.CloudRefused, "%s%s: it answers with a redirect (%d) to %s; give the service the final URL, since its token goes nowhere else", c.base, r.path, response.StatusCode, response.Header.Get("Location"))
+		return "", problem.New(problem.CloudRefused, "%s%s: it answers with a redirect (%d) to %s; give the service the final URL, since its token goes nowhere else", at.base, r.path, response.StatusCode, response.Header.Get("Location"))
 	}
 	if response.StatusCode < 200 || response.StatusCode > 299 {
 		refusal := c.refusal(response)
@@ -359,7 +409,7 @@ func (c *Client) once(ctx context.Context, r request, into any) (location string
 	case errors.Is(err, io.EOF) && r.method != http.MethodGet:
 		return location, nil // a success that says no more
 	case strange(err) && r.method == http.MethodGet:
-		return "", problem.Wrap(problem.CloudRefused, err, "%s%s: the answer (%s) is not SCIM; is this the base URL of a SCIM service, and does nothing answer in its place?", c.base, r.path, response.Header.Get("Content-Type"))
+		return "", problem.Wrap(problem.CloudRefused, err, "%s%s: the answer (%s) is not SCIM; is this the base URL of a SCIM service, and does nothing answer in its place?", at.base, r.path, response.Header.Get("Content-Type"))
 	case err != nil:
 		return "", fmt.Errorf("read the cloud's answer: %w", err)
 	}

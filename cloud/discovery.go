@@ -410,7 +410,7 @@ func (c *Client) Probe(ctx context.Context) []Step {
 			return append(steps, failedStep(err))
 		}
 	}
-	steps = append(steps, Step{"connect", "good", c.base + " answers", ""})
+	steps = append(steps, Step{"connect", "good", c.URL() + " answers", ""})
 	if found.Assumed {
 		steps = append(steps, Step{"discovery", "doubtful", "the cloud has no ServiceProviderConfig, so nothing is relied on that a service may lack: " + found.String(), "Ask the cloud's makers for ServiceProviderConfig (RFC 7643 section 5); runs work without it, with more requests."})
 	} else {

@@ -48,8 +48,12 @@ func origin(address string) string {
 // call makes one request beside SCIM, to the cloud's own host alone, since it carries the
 // token.
 func (c *Client) call(ctx context.Context, timeout time.Duration, method, address string, body, into any) error {
-	if origin(address) != origin(c.base) {
-		return problem.New(problem.CloudRefused, "%s is not on the cloud's host (%s), where alone its token goes", address, origin(c.base))
+	at := c.at.Load()
+	if at.base == "" {
+		return errUnconnected()
+	}
+	if origin(address) != origin(at.base) {
+		return problem.New(problem.CloudRefused, "%s is not on the cloud's host (%s), where alone its token goes", address, origin(at.base))
 	}
 	ctx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()
@@ -64,7 +68,7 @@ func (c *Client) call(ctx context.Context, timeout time.Duration, method, addres
 	if err != nil {
 		return err
 	}
-	token, err := c.token.read()
+	token, err := at.token.read()
 	if err != nil {
 		return err
 	}
@@ -101,7 +105,7 @@ var ErrNoEvents = errors.New("the cloud tells of no events (it has no " + wellKn
 // for where that usually is.
 func (c *Client) FindEvents(ctx context.Context, address string) (*EventStream, error) {
 	if address == "" {
-		address = origin(c.base) + wellKnown
+		address = origin(c.URL()) + wellKnown
 	}
 	found := &EventStream{client: c}
 	if err := c.call(ctx, shortTimeout, http.MethodGet, address, nil, &found.Transmitter); err != nil {

@@ -4,10 +4,12 @@ package service
 
 import (
 	"context"
+	"log/slog"
 	"sync"
 	"time"
 
 	"kambrel.example/kambrel/cloud"
+	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/service/acts"
 	"kambrel.example/kambrel/service/agents"
 	"kambrel.example/kambrel/service/audit"
@@ -49,6 +51,8 @@ type Options struct {
 	URL    string
 	// Certificate is what the service shows itself by, nil for none.
 	Certificate *certificates.Source
+	// Cloud is how the cloud is reached while no operator has said otherwise.
+	Cloud setup.Start
 	// Shadow reads and plans, and writes nothing anywhere.
 	Shadow bool
 }
@@ -104,7 +108,7 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	judges := judging.New(s, c, options.Batch)
 	one.Orders = orders.New(s, one.Events, options.AgentPatience, options.Lease)
 	one.Jobs = jobs.New(s, one.Events)
-	one.Setup = setup.New(s, c, one.Orders, judges)
+	one.Setup = setup.New(s, c, options.Cloud, one.Orders, judges)
 	one.Agents = agents.New(s)
 	one.Problems = problems.New(s, judges)
 	one.Explain = explain.New(s, c, one.Orders, judges, one.Setup, one.Jobs, one.Problems)
@@ -134,6 +138,16 @@ func (s *Service) Start(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := s.Setup.Reach(ctx); err != nil {
+		// An operator gives the token anew; until then the configuration tells, and another
+		// cloud than that of the records is refused.
+		slog.Error("the cloud cannot be reached as an operator has said", logkey.Error, err)
+	}
+	told, ended := s.Events.Subscribe()
+	s.listen.Go(func() {
+		defer ended()
+		s.Setup.Follow(listening, told)
+	})
 	s.listen.Go(func() { s.Store.Listen(listening, s.Events.Broadcast) })
 	s.listen.Go(func() { s.Health.MeetCertificates(listening) })
 	s.Surveys.Start(ctx)

@@ -37,6 +37,7 @@ const (
 	RepairValue     Kind = "repair-value"
 	AcceptAbsence   Kind = "accept-absence"
 	ForgetForms     Kind = "forget-forms"
+	ConnectCloud    Kind = "connect-cloud"
 	IssueCode       Kind = "issue-enrolment-code"
 	Enrol           Kind = "enrol-agent"
 	Grant           Kind = "grant-directories"
@@ -111,6 +112,7 @@ var catalogue = []Description{
 	{RepairValue, "Wrote a value to a directory", about.Entry, RepairValue},
 	{AcceptAbsence, "Said that an attribute is gone from a directory", about.Directory, ""},
 	{ForgetForms, "Let values be sent again that the cloud writes its own way", about.Cloud, ""},
+	{ConnectCloud, "Said where the cloud is, or gave another token for it", about.Cloud, ""},
 	{IssueCode, "Issued an enrolment code", about.Agent, ""},
 	{Enrol, "Enrolled as an agent", about.Agent, Retire},
 	{Grant, "Granted directories to an agent", about.Agent, Grant},

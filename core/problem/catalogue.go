@@ -33,6 +33,7 @@ const (
 	CloudThrottled        Code = "cloud-throttled"
 	CloudUnreachable      Code = "cloud-unreachable"
 	CloudUnauthorized     Code = "cloud-unauthorized"
+	OtherCloud            Code = "other-cloud"
 	CloudFailing          Code = "cloud-failing"
 	DirectoryUnreachable  Code = "directory-unreachable"
 	DirectoryRefused      Code = "directory-refused"
@@ -124,9 +125,10 @@ var catalogue = []Kind{
 	{SecondResource, "A second resource would be made", "The run was about to make a resource for a link key for which it has made one, so it stopped. This is a fault of Kambrel or of the cloud.", "Look for the link key in the cloud ('kambrel find ID'). Report it with the service's log.", about.Run},
 	{CloudRefused, "The cloud refused", "The cloud answered a request with an error.", "Read the cloud's answer in the detail.", about.Entry},
 	{CloudThrottled, "The cloud is throttling", "The cloud asks for fewer requests; Kambrel waited and tried again, without success so far.", "Nothing: the next run goes on where this one stopped.", about.Cloud},
-	{CloudUnreachable, "The cloud cannot be reached", "There was no answer from the cloud's SCIM service.", "Check the network and the URL that the service was started with.", about.Cloud},
+	{CloudUnreachable, "The cloud cannot be reached", "There was no answer from the cloud's SCIM service.", "Check the network and the URL ('kambrel cloud show'); 'kambrel cloud connect' gives another.", about.Cloud},
 	{CloudFailing, "The cloud fails", "The cloud's SCIM service answers, each time with an error of its own (5xx).", "Look at the state of the cloud's service, and tell its makers what the detail says. Nothing is lost: the next run goes on where this one stopped.", about.Cloud},
-	{CloudUnauthorized, "The cloud does not accept the token", "The cloud refused the token of the service.", "Put a valid token into the file that the service was started with (--cloud-token-file); it is read again when it changes.", about.Cloud},
+	{OtherCloud, "This is not the cloud of the records", "The service reaches a cloud that does not know the resources that entries are linked to. Going on would read as everybody having been deleted in the cloud, and make everybody there a second time. Nothing was read or written.", "Give the service the URL of the cloud that the records are of ('kambrel cloud connect', or the file that it was started with). For another cloud start a service on an empty database.", about.Cloud},
+	{CloudUnauthorized, "The cloud does not accept the token", "The cloud refused the token of the service.", "Give a valid one with 'kambrel cloud connect', or put it into the file that the service was started with (--cloud-token-file), which is read again when it changes.", about.Cloud},
 	{DirectoryUnreachable, "The directory cannot be reached", "The agent could not connect to the directory.", "See the detail for the step that failed: name, connection, TLS or bind.", about.Directory},
 	{DirectoryRefused, "The directory refused", "The directory answered the agent's request with an error.", "Read the directory's answer in the detail.", about.Directory},
 	{AgentOffline, "No agent answers", "No agent took the order in time.", "Start the agent on its host with 'kambrel agent run', and look at 'kambrel agent list'.", about.Directory},

@@ -81,10 +81,11 @@ client              core/address core/problem core/reason core/rest core/setting
 console
 cli/terminal
 cli/onhost          agent core/ cli/terminal
-cli                 agent cli/onhost cli/terminal client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders protocol/release service/audit service/backup service/certificates service/notices
+cli                 agent cli/onhost cli/terminal client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders protocol/release service/audit service/backup service/certificates service/notices service/seal service/setup
 
 service/store       core/ protocol/orders
 service/certificates core/
+service/seal        core/
 service/backup      core/ service/store
 service/events      service/store
 service/views       core/ protocol/wire service/store
@@ -95,7 +96,7 @@ service/agents      core/ protocol/release protocol/wire service/store service/v
 service/audit       core/ service/store service/views
 service/jobs        core/ service/events service/store
 service/pacing      cloud core/ service/store
-service/setup       cloud core/ protocol/wire service/judging service/orders service/store service/views protocol/orders
+service/setup       cloud core/ protocol/wire service/judging service/orders service/seal service/store service/views protocol/orders
 service/explain     cloud core/ protocol/wire service/jobs service/judging service/orders service/problems service/setup service/store service/views protocol/orders
 service/acts        core/ protocol/wire service/explain service/jobs service/judging service/setup service/store service/views
 service/survey      core/ protocol/wire service/judging service/orders service/setup service/store service/views protocol/orders
@@ -107,7 +108,7 @@ service/runs        cloud core/ service/events service/judging service/orders se
 service/operators   core/ protocol/events protocol/orders protocol/wire service/orders service/store
 service/watching    cloud core/ service/jobs service/store
 service/checkup     core/ protocol/orders protocol/wire service/health service/operators service/setup service/store
-service             cloud service/acts service/agents service/audit service/certificates service/checkup service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/pacing service/passwords service/problems service/runs service/setup service/store service/survey service/watching
+service             cloud core/ service/acts service/agents service/audit service/certificates service/checkup service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/pacing service/passwords service/problems service/runs service/setup service/store service/survey service/watching
 service/api         core/ protocol/wire service service/certificates service/health service/operators service/setup service/store service/views protocol/orders
 
 lab/standin         core/fingerprint core/password core/scimfilter protocol/events protocol/scim

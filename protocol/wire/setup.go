@@ -232,6 +232,8 @@ type CheckedFilter struct {
 // CloudView is what is known of the cloud.
 type CloudView struct {
 	URL          string       `json:"url"`
+	SetBy        string       `json:"setBy,omitempty" doc:"Who has said that it is there; none where the service's configuration says so"`
+	SetAt        *time.Time   `json:"setAt,omitempty"`
 	LastRead     *time.Time   `json:"lastRead,omitempty"`
 	Capabilities []Capability `json:"capabilities"`
 	Types        []CloudType  `json:"types"`
@@ -239,6 +241,22 @@ type CloudView struct {
 	Domains      []string     `json:"domains" doc:"Verified login domains"`
 	DomainsFrom  string       `json:"domainsFrom" enum:"cloud,settings,unknown"`
 	Forms        []CloudForm  `json:"forms" doc:"Values that the cloud writes its own way, and that are not sent again"`
+}
+
+// CloudReach is where a cloud is, and the token for it.
+type CloudReach struct {
+	URL   string `json:"url" minLength:"1" maxLength:"500" doc:"Base URL of the cloud's SCIM 2.0 service"`
+	Token string `json:"token" minLength:"1" maxLength:"8192" doc:"It is kept sealed by a key of the service's host, and shown to nobody" writeOnly:"true"`
+}
+
+// CloudTried is how a cloud would be reached.
+type CloudTried struct {
+	URL      string           `json:"url"`
+	Verdicts []orders.Verdict `json:"verdicts"`
+	Answers  bool             `json:"answers" doc:"Nothing of it is bad"`
+	Linked   int              `json:"linked" doc:"How many resources that entries are linked to it was asked for"`
+	Known    int              `json:"known" doc:"How many of them it knows"`
+	Same     bool             `json:"same" doc:"It is the cloud that the records are of, or nothing is linked yet"`
 }
 
 // CloudForm is a target at which the cloud writes values its own way, with an example.

@@ -8,6 +8,7 @@ import (
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/secret"
 	"kambrel.example/kambrel/core/settings"
 	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
@@ -150,6 +151,15 @@ func (s *Server) cloudRoutes() {
 	})
 	huma.Register(s.api, operation("POST", "/cloud/probe", "probe-cloud", "Try the connection to the cloud, step by step", wire.OperatorRole), func(ctx context.Context, _ *struct{}) (*body[[]protocol.Verdict], error) {
 		return answer(s.service.Setup.ProbeCloud(ctx), nil)
+	})
+	huma.Register(s.api, operation("POST", "/cloud/try", "try-cloud", "Try a URL and a token for the cloud, and whether it is that of the records; nothing is kept", wire.Administrator), func(ctx context.Context, in *body[wire.CloudReach]) (*body[wire.CloudTried], error) {
+		return answer(s.service.Setup.TryCloud(ctx, in.Body.URL, secret.Text(in.Body.Token)))
+	})
+	huma.Register(s.api, operation("PUT", "/cloud/connection", "connect-cloud", "Reach the cloud by a URL and a token from now on", wire.Administrator), func(ctx context.Context, in *body[wire.CloudReach]) (*body[wire.CloudTried], error) {
+		return answer(s.service.Setup.ConnectCloud(ctx, who(ctx).Name, in.Body.URL, secret.Text(in.Body.Token)))
+	})
+	huma.Register(s.api, operation("DELETE", "/cloud/connection", "disconnect-cloud", "Reach the cloud again as the service's configuration says", wire.Administrator), func(ctx context.Context, _ *struct{}) (*struct{}, error) {
+		return nil, orNil(s.service.Setup.DisconnectCloud(ctx, who(ctx).Name))
 	})
 }
 

@@ -152,6 +152,9 @@ func (x *execution) stages(ctx context.Context) error {
 	if err := x.heedPauses(ctx); err != nil {
 		return err
 	}
+	if err := setup.SameCloud(ctx, x.store, x.cloud); err != nil {
+		return wholeCloud(err)
+	}
 	if err := x.countSince(ctx); err != nil {
 		return err
 	}

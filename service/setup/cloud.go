@@ -20,6 +20,13 @@ import (
 // Cloud tells what the cloud can do and what it holds.
 func (e *Setup) Cloud(ctx context.Context) (wire.CloudView, error) {
 	view := wire.CloudView{URL: e.cloud.URL(), Capabilities: []wire.Capability{}, Types: []wire.CloudType{}, Targets: []wire.Target{}, Domains: []string{}, DomainsFrom: "unknown"}
+	kept, err := e.store.Connection.Now(ctx)
+	if err != nil {
+		return view, err
+	}
+	if kept.URL != "" {
+		view.SetBy, view.SetAt = kept.SetBy, kept.SetAt
+	}
 	state, err := e.store.Resources.State(ctx, entry.User)
 	if err != nil {
 		return view, err
@@ -126,9 +133,13 @@ func (e *Setup) ForgetForms(ctx context.Context, by, target string) (wire.Forgot
 
 // ProbeCloud tries the connection to the cloud step by step.
 func (e *Setup) ProbeCloud(ctx context.Context) []protocol.Verdict {
-	verdicts := []protocol.Verdict{}
-	for _, step := range e.cloud.Probe(ctx) {
-		verdicts = append(verdicts, protocol.Verdict{Step: step.Name, Outcome: step.Outcome, Detail: step.Detail, Advice: step.Advice})
+	return verdicts(e.cloud.Probe(ctx))
+}
+
+func verdicts(steps []cloud.Step) []protocol.Verdict {
+	out := []protocol.Verdict{}
+	for _, step := range steps {
+		out = append(out, protocol.Verdict{Step: step.Name, Outcome: step.Outcome, Detail: step.Detail, Advice: step.Advice})
 	}
-	return verdicts
+	return out
 }

@@ -5,6 +5,7 @@ package setup
 
 import (
 	"context"
+	"sync"
 	"sync/atomic"
 
 	"kambrel.example/kambrel/cloud"
@@ -22,12 +23,15 @@ type Setup struct {
 	judging      *judging.Judging
 	offeredSaved atomic.Int64 // when what the cloud takes was kept last, Unix nanoseconds
 	previews     previews
+	start        Start
+	reach        sync.Mutex   // guards reachedAs
+	reachedAs    string       // as the records had it when the cloud was reached so
 	cloudAway    atomic.Int64 // when it last did not answer a check of settings, Unix nanoseconds
 }
 
 // New makes one.
-func New(s *store.Store, c *cloud.Client, o *orders.Orders, j *judging.Judging) *Setup {
-	return &Setup{store: s, cloud: c, orders: o, judging: j}
+func New(s *store.Store, c *cloud.Client, start Start, o *orders.Orders, j *judging.Judging) *Setup {
+	return &Setup{store: s, cloud: c, start: start, orders: o, judging: j}
 }
 
 // FillFor gives entries the groups that hold them and the members of groups,

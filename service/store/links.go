@@ -204,6 +204,12 @@ func (s Links) EntryOf(ctx context.Context, resourceID string) (entry.Ref, error
 	return refOf(link.Directory, link.EntryID)
 }
 
+// Some are a few of the links, picked at random.
+func (s Links) Some(ctx context.Context, n int) ([]Link, error) {
+	var links []Link
+	return links, s.raw(ctx, `SELECT * FROM links ORDER BY random() LIMIT ?`, n).Scan(&links).Error
+}
+
 // Count counts the links whose entries have not left.
 func (s Links) Count(ctx context.Context) (int, error) {
 	var n int

@@ -60,10 +60,11 @@ type Store struct {
 	Acts         Acts
 	Orders       Orders
 	Agents       Agents
-	Releases     Releases  // versions of the agent
-	Operators    Operators // who may use the interface, and sessions
-	Settings     Settings  // revisions and the draft
-	Removed      Removed   // directories that were taken away
+	Connection   Connection // which cloud the records are of
+	Releases     Releases   // versions of the agent
+	Operators    Operators  // who may use the interface, and sessions
+	Settings     Settings   // revisions and the draft
+	Removed      Removed    // directories that were taken away
 	Surveys      Surveys
 	Repairs      Repairs
 	Search       Search
@@ -112,6 +113,7 @@ func (s *session) all() *Store {
 		Acts:         Acts{s},
 		Orders:       Orders{s},
 		Agents:       Agents{s},
+		Connection:   Connection{s},
 		Releases:     Releases{s},
 		Operators:    Operators{s},
 		Settings:     Settings{s},
