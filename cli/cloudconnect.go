@@ -12,6 +12,12 @@ import (
 	"kambrel.example/kambrel/protocol/wire"
 )
 
+// shownCloud is all that is told of the cloud.
+type shownCloud struct {
+	wire.CloudView
+	Connection wire.CloudConnection `json:"connection"`
+}
+
 // cloudFlags are by what a cloud is reached.
 type cloudFlags struct{ url, tokenFile string }
 

@@ -362,10 +362,17 @@ func newCloudCommand(d *deps) *cobra.Command {
 	show := &cobra.Command{
 		Use: "show", Short: "Show what the cloud can do and what it holds", Args: terminal.NoArguments, Example: "  kambrel cloud show\n  kambrel cloud show -o json | jq '.targets[].path'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.CloudView, error) { return c.Cloud(ctx) }, func(w io.Writer, cloud wire.CloudView) error {
-				fmt.Fprintf(w, "%s, last read %s\n", or(cloud.URL, "No cloud is connected"), when(cloud.LastRead))
-				if cloud.SetBy != "" {
-					fmt.Fprintf(w, "%s has said so at %s ('kambrel cloud connect'), whatever the service's configuration says.\n", cloud.SetBy, when(cloud.SetAt))
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (shownCloud, error) {
+				connection, err := c.CloudConnection(ctx)
+				if err != nil {
+					return shownCloud{}, err
+				}
+				cloud, err := c.Cloud(ctx)
+				return shownCloud{cloud, connection}, err
+			}, func(w io.Writer, cloud shownCloud) error {
+				fmt.Fprintf(w, "%s, last read %s\n", cloud.URL, when(cloud.LastRead))
+				if by := cloud.Connection; by.SetBy != "" {
+					fmt.Fprintf(w, "%s has said so at %s ('kambrel cloud connect'), whatever the service's configuration says.\n", by.SetBy, when(by.SetAt))
 				}
 				fmt.Fprintln(w)
 				t := newTable("FEATURE", "HAS", "DETAIL", "MEANING")

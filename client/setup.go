@@ -270,6 +270,11 @@ func (c *Client) WaitRepair(ctx context.Context, id int64, each func(wire.Repair
 	return repair, err
 }
 
+// CloudConnection is how the cloud is reached.
+func (c *Client) CloudConnection(ctx context.Context) (out wire.CloudConnection, err error) {
+	return out, c.do(ctx, http.MethodGet, "/cloud/connection", nil, nil, &out)
+}
+
 // TryCloud tries a URL and a token for the cloud; nothing is kept.
 func (c *Client) TryCloud(ctx context.Context, reach wire.CloudReach) (out wire.CloudTried, err error) {
 	return out, c.do(ctx, http.MethodPost, "/cloud/try", nil, reach, &out)

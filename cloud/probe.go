@@ -23,7 +23,7 @@ func failedStep(err error) Step {
 	case errors.As(err, &certificate):
 		return Step{"tls", "bad", err.Error(), "Renew the cloud's certificate, or give the host the CA that issued it."}
 	case errors.As(err, &refusal) && (refusal.Status == http.StatusUnauthorized || refusal.Status == http.StatusForbidden):
-		return Step{"token", "bad", refusal.Error(), "Write a valid token into the file of --cloud-token-file; it is taken up at once."}
+		return Step{"token", "bad", refusal.Error(), "Give a valid one: 'kambrel cloud connect', or in the file of --cloud-token-file, which is taken up at once."}
 	case errors.As(err, &refusal) && refusal.Status == http.StatusNotFound:
 		return Step{"discovery", "bad", refusal.Error(), "There is no SCIM service at this path: correct --cloud-url (it often ends in /scim/v2)."}
 	case errors.As(err, &refusal):

@@ -232,8 +232,6 @@ type CheckedFilter struct {
 // CloudView is what is known of the cloud.
 type CloudView struct {
 	URL          string       `json:"url"`
-	SetBy        string       `json:"setBy,omitempty" doc:"Who has said that it is there; none where the service's configuration says so"`
-	SetAt        *time.Time   `json:"setAt,omitempty"`
 	LastRead     *time.Time   `json:"lastRead,omitempty"`
 	Capabilities []Capability `json:"capabilities"`
 	Types        []CloudType  `json:"types"`
@@ -241,6 +239,13 @@ type CloudView struct {
 	Domains      []string     `json:"domains" doc:"Verified login domains"`
 	DomainsFrom  string       `json:"domainsFrom" enum:"cloud,settings,unknown"`
 	Forms        []CloudForm  `json:"forms" doc:"Values that the cloud writes its own way, and that are not sent again"`
+}
+
+// CloudConnection is how the cloud is reached.
+type CloudConnection struct {
+	URL   string     `json:"url" doc:"None where no cloud is connected yet"`
+	SetBy string     `json:"setBy,omitempty" doc:"Who has said that it is there; none where the service's configuration says so"`
+	SetAt *time.Time `json:"setAt,omitempty"`
 }
 
 // CloudReach is where a cloud is, and the token for it.

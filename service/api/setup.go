@@ -152,6 +152,9 @@ func (s *Server) cloudRoutes() {
 	huma.Register(s.api, operation("POST", "/cloud/probe", "probe-cloud", "Try the connection to the cloud, step by step", wire.OperatorRole), func(ctx context.Context, _ *struct{}) (*body[[]protocol.Verdict], error) {
 		return answer(s.service.Setup.ProbeCloud(ctx), nil)
 	})
+	huma.Register(s.api, operation("GET", "/cloud/connection", "get-cloud-connection", "How the cloud is reached; it is asked nothing", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[wire.CloudConnection], error) {
+		return answer(s.service.Setup.Connection(ctx))
+	})
 	huma.Register(s.api, operation("POST", "/cloud/try", "try-cloud", "Try a URL and a token for the cloud, and whether it is that of the records; nothing is kept", wire.Administrator), func(ctx context.Context, in *body[wire.CloudReach]) (*body[wire.CloudTried], error) {
 		return answer(s.service.Setup.TryCloud(ctx, in.Body.URL, secret.Text(in.Body.Token)))
 	})

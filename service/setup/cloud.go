@@ -20,13 +20,6 @@ import (
 // Cloud tells what the cloud can do and what it holds.
 func (e *Setup) Cloud(ctx context.Context) (wire.CloudView, error) {
 	view := wire.CloudView{URL: e.cloud.URL(), Capabilities: []wire.Capability{}, Types: []wire.CloudType{}, Targets: []wire.Target{}, Domains: []string{}, DomainsFrom: "unknown"}
-	kept, err := e.store.Connection.Now(ctx)
-	if err != nil {
-		return view, err
-	}
-	if kept.URL != "" {
-		view.SetBy, view.SetAt = kept.SetBy, kept.SetAt
-	}
 	state, err := e.store.Resources.State(ctx, entry.User)
 	if err != nil {
 		return view, err

@@ -35,6 +35,16 @@ type Start struct {
 	Seal seal.Key
 }
 
+// Connection tells how the cloud is reached, and asks it nothing.
+func (e *Setup) Connection(ctx context.Context) (wire.CloudConnection, error) {
+	view := wire.CloudConnection{URL: e.cloud.URL()}
+	kept, err := e.store.Connection.Now(ctx)
+	if kept.URL != "" && kept.URL == view.URL {
+		view.SetBy, view.SetAt = kept.SetBy, kept.SetAt
+	}
+	return view, err
+}
+
 // TryCloud tells how a cloud would be reached with a URL and a token, and whether it is the one
 // of the records. Nothing is kept, and nothing changes.
 func (e *Setup) TryCloud(ctx context.Context, url string, token secret.Text) (wire.CloudTried, error) {
@@ -187,7 +197,7 @@ func SameCloud(ctx context.Context, s *store.Store, client *cloud.Client) error 
 func isSame(linked, known int) bool { return 2*known >= linked }
 
 func otherCloud(url string, linked, known int) error {
-	return problem.Concerning(about.Thing{Type: about.Cloud}, problem.New(problem.OtherCloud, "of %d resources that entries are linked to, %s knows %d", linked, url, known))
+	return problem.Concerning(about.Thing{Type: about.Cloud}, problem.New(problem.OtherCloud, "of %d resources that entries are linked to, %s knows %d.", linked, url, known))
 }
 
 // knows asks a cloud for some of the resources that entries are linked to.

@@ -10,12 +10,21 @@ import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { useAct } from '../parts/use-act'
 import { count, when } from '../parts/words'
+import CloudConnection from '../setup/CloudConnection.vue'
 import Verdicts from '../setup/Verdicts.vue'
+import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
 const session = useSession()
 const message = useMessage()
 const { data, failure, again } = useLoad(() => unwrap(api.GET('/api/v1/cloud')), [])
+const connection = useLoad(() => unwrap(api.GET('/api/v1/cloud/connection')), [])
+async function changed(): Promise<void> {
+  await Promise.all([connection.again(), again()])
+}
+useLive().listen((event) => {
+  if (event.kind === 'cloud') void changed()
+})
 const verdicts = shallowRef<Schemas['Verdict'][] | null>(null)
 const probing = ref(false)
 const text = useQuery<string>('text', '')
@@ -76,6 +85,7 @@ const from: Record<string, string> = {
       <header><h2>Probe</h2></header>
       <div class="body"><Verdicts :verdicts="verdicts" /></div>
     </section>
+    <CloudConnection v-if="connection.data.value" :cloud="connection.data.value" @changed="changed" />
     <Fault v-if="failure" :failure="failure" @again="again" />
     <NSkeleton v-else-if="!data" text :repeat="6" />
     <template v-else>
@@ -110,10 +120,6 @@ const from: Record<string, string> = {
                 {{ type.name }} <span class="quiet mono">{{ type.endpoint }}</span>
               </li>
             </ul>
-            <p class="quiet">
-              The token is in the file that the service was started with. Write a new one there: it is taken up at once,
-              while runs go on.
-            </p>
           </div>
         </section>
       </div>

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -129,6 +130,13 @@ func TestAgentsGoOnByANewVersion(t *testing.T) {
 	w.Person("Ada Vik", nil)
 	w.InStep(1)
 	w.Says([]string{"agent", "list"}, "0.2.0 (0.3.0: FAILED)", "0.2.0 (0.3.0: waits for its turn)", one.Name+" went back to 0.2.0")
+	do, shows := w.Console()
+	do("look at the agents", chromedp.Navigate(w.URL+"/directories"), shows("td", "exit status 7"), shows("td", "0.3.0: waits for its turn"), shows("td", "1 waits, 1 failed"),
+		worldtest.Button("Try again"), shows(".n-message", "goes on by 0.3.0 when it has its turn"))
+	eventually("it fails once more", func(a map[string]wire.Agent) bool {
+		again, _, ok := failed(a)
+		return ok && again.Name == one.Name && again.Update.Since.After(one.Update.Since)
+	})
 	w.Says([]string{"agent", "update", one.Name, other.Name, "--cancel"}, one.Name+" stays at 0.2.0", other.Name+" stays at 0.2.0")
 	w.Says([]string{"agent", "release", "remove", "0.3.0"})
 
@@ -154,7 +162,7 @@ func TestAgentsGoOnByANewVersion(t *testing.T) {
 		kinds[string(a.Kind)+" "+string(a.Result)]++
 	}
 	assert.Equal(t, 2, kinds["agent-updated done"])
-	assert.Equal(t, 1, kinds["agent-updated failed"])
+	assert.Equal(t, 2, kinds["agent-updated failed"])
 	assert.Equal(t, 3, kinds["add-agent-release done"])
-	assert.Equal(t, 4, kinds["update-agent done"])
+	assert.Equal(t, 5, kinds["update-agent done"])
 }

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -114,6 +115,24 @@ func TestTheCloudIsConnectedByAnAct(t *testing.T) {
 	w.Refuses([]string{"cloud", "connect", "--url", other.URL, "--token-file", others}, "of 8 resources that entries are linked to, "+other.URL+" knows 0")
 	w.Refuses([]string{"cloud", "connect", "--url", w.SCIMURL, "--token-file", wrong}, "Nothing was changed")
 
+	// The same on the page.
+	do, shows := w.Console()
+	fill := func(label, value string) chromedp.Action {
+		field := fmt.Sprintf(`input[aria-label="%s"]`, label)
+		return chromedp.Tasks{
+			chromedp.WaitVisible(field, chromedp.ByQuery),
+			chromedp.Evaluate(fmt.Sprintf(`(() => { const field = document.querySelector(%q); field.focus(); field.select() })()`, field), nil),
+			chromedp.KeyEvent(value),
+		}
+	}
+	do("try another cloud", chromedp.Navigate(w.URL+"/cloud"), fill("Base URL of the SCIM service", other.URL), fill("Token", other.Token), worldtest.Button("Try"),
+		shows("p[role=status]", "Of 8 resources that entries are linked to it knows 0"))
+	var closed bool
+	do("it cannot be chosen", chromedp.Evaluate(`[...document.querySelectorAll("button")].find(b => b.textContent.trim() === "Connect").disabled`, &closed))
+	assert.True(t, closed)
+	do("choose its own", fill("Base URL of the SCIM service", w.SCIMURL), fill("Token", w.Cloud.Token), worldtest.Button("Try"),
+		shows("p[role=status]", "Of 8 linked resources it knows 8"), worldtest.Button("Connect"), shows(".n-message", "is reached at "+w.SCIMURL))
+
 	// Another service on the records, with the same key, reaches it too; and both follow.
 	port, err := servers.FreePort(0)
 	require.NoError(t, err)
@@ -150,5 +169,5 @@ func TestTheCloudIsConnectedByAnAct(t *testing.T) {
 			assert.NotContains(t, fmt.Sprintf("%+v", a), w.Cloud.Token)
 		}
 	}
-	assert.Equal(t, 3, connected)
+	assert.Equal(t, 4, connected)
 }
