@@ -119,11 +119,22 @@ type Catalogue struct {
 	Contacts []Target
 	// Members are the names of the resource types that groups can hold.
 	Members []string
-	// Domains are the verified login domains; nil when the cloud does not tell.
+	// Domains are the verified login domains; nil when the cloud does not tell. Listed are
+	// also those that are not verified.
 	Domains []string
+	Listed  []Domain
 	// Assumed: the cloud does not list its types or schemas, so that users and
 	// groups as RFC 7643 has them are expected, and rules cannot be checked.
 	Assumed bool
+}
+
+// Domain is a login domain as the cloud lists it.
+type Domain struct {
+	Name     string
+	Verified bool
+	// Verification is how somebody proves to have it, in the cloud's words; "" where it does
+	// not tell.
+	Verification string
 }
 
 // Type is one kind of resource.
@@ -212,8 +223,14 @@ func (c *Client) Catalogue(ctx context.Context) (Catalogue, error) {
 			catalogue.Contacts = targetsOf(found, schemas)
 		}
 		if domainList(t, schemas) {
-			if catalogue.Domains, err = c.domains(ctx, t.Endpoint); err != nil {
+			if catalogue.Listed, err = c.domains(ctx, t.Endpoint); err != nil {
 				return Catalogue{}, err
+			}
+			catalogue.Domains = []string{}
+			for _, d := range catalogue.Listed {
+				if d.Verified {
+					catalogue.Domains = append(catalogue.Domains, d.Name)
+				}
 			}
 		}
 	}
@@ -364,24 +381,25 @@ func domainList(t scim.ResourceType, schemas []scim.Schema) bool {
 	return at >= 0 && slices.ContainsFunc(schemas[at].Attributes, func(a scim.Attribute) bool { return strings.EqualFold(a.Name, "verified") })
 }
 
-func (c *Client) domains(ctx context.Context, endpoint string) ([]string, error) {
+func (c *Client) domains(ctx context.Context, endpoint string) ([]Domain, error) {
 	type domain struct {
-		Value    string `json:"value"`
-		Name     string `json:"name"`
-		Verified bool   `json:"verified"`
+		Value        string `json:"value"`
+		Name         string `json:"name"`
+		Verified     bool   `json:"verified"`
+		Verification string `json:"verification"`
 	}
 	found, err := listed[domain](ctx, c, "/"+strings.TrimPrefix(endpoint, "/"))
 	if err != nil {
 		return nil, fmt.Errorf("read the cloud's login domains: %w", err)
 	}
-	names := []string{}
+	domains := []Domain{}
 	for _, d := range found {
-		if name := strings.ToLower(d.Value + d.Name); d.Verified && name != "" {
-			names = append(names, name)
+		if name := strings.ToLower(cmp.Or(d.Value, d.Name)); name != "" {
+			domains = append(domains, Domain{name, d.Verified, d.Verification})
 		}
 	}
-	slices.Sort(names)
-	return names, nil
+	slices.SortFunc(domains, func(a, b Domain) int { return strings.Compare(a.Name, b.Name) })
+	return domains, nil
 }
 
 // Step is one step of a probe of the cloud, with what to do about it.

@@ -50,6 +50,12 @@ export const router = createRouter({
       meta: { title: 'Operators' },
     },
     {
+      path: '/domains',
+      name: 'domains',
+      component: () => import('./pages/Domains.vue'),
+      meta: { title: 'Login domains', place: 'cloud' },
+    },
+    {
       path: '/installation',
       name: 'installation',
       component: () => import('./pages/Installation.vue'),

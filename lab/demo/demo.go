@@ -192,7 +192,7 @@ func (d *running) startServers(ctx context.Context) error {
 		return err
 	}
 	d.say("starting the cloud stand-in")
-	if d.cloud, err = d.lab.StartCloud(ctx, d.Lab, d.PortsFrom+1, Domains); err != nil {
+	if d.cloud, err = d.lab.StartCloud(ctx, d.Lab, d.PortsFrom+1, Domains, "--claimed-domains", Claimed); err != nil {
 		return err
 	}
 	d.say("starting the domain controller")

@@ -40,6 +40,9 @@ var Containers = []string{
 // Domain is the login suffix of Halvard's people.
 const Domain = "halvard.example"
 
+// Claimed is the domain of logins that nobody has proved to the cloud to have.
+const Claimed = "corp." + Domain
+
 // Domains are what the cloud has verified.
 var Domains = []string{Domain, "halvard-cargo.example", "brisling.example"}
 

@@ -1,7 +1,9 @@
 package standin
 
 import (
+	"crypto/sha256"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -98,14 +100,35 @@ func (s *Server) domains(c *fiber.Ctx) error {
 	if s.lacks("domains") {
 		return refuse(c, &failure{404, "", "there is no endpoint Domains"})
 	}
-	response := scim.ListResponse{Schemas: []string{scim.ListResponseURN}, TotalResults: len(s.options.Domains), ItemsPerPage: len(s.options.Domains)}
-	for _, domain := range s.options.Domains {
-		text, err := json.Marshal(map[string]any{"schemas": []string{DomainURN}, "id": domain, "value": domain, "verified": true,
-			"meta": map[string]any{"resourceType": "Domain", "location": "/scim/v2/Domains/" + domain}})
+	all := slices.Concat(s.options.Domains, s.options.Claimed)
+	response := scim.ListResponse{Schemas: []string{scim.ListResponseURN}, TotalResults: len(all), ItemsPerPage: len(all)}
+	for _, domain := range all {
+		listed := map[string]any{"schemas": []string{DomainURN}, "id": domain, "value": domain, "verified": s.store.hasDomain(domain),
+			"meta": map[string]any{"resourceType": "Domain", "location": "/scim/v2/Domains/" + domain}}
+		if listed["verified"] == false {
+			listed["verification"] = fmt.Sprintf("Publish the TXT record %q at %s. It is looked for every hour.", proofOf(domain), domain)
+		}
+		text, err := json.Marshal(listed)
 		if err != nil {
 			return err
 		}
 		response.Resources = append(response.Resources, text)
 	}
 	return send(c, 200, response)
+}
+
+// proofOf is the record by which somebody proves to have a domain.
+func proofOf(domain string) string {
+	sum := sha256.Sum256([]byte(domain))
+	return "standin-proof=" + hex.EncodeToString(sum[:8])
+}
+
+// verifyDomain finds the record of a domain, as if it had been published.
+func (s *Server) verifyDomain(c *fiber.Ctx) error {
+	domain := strings.ToLower(c.Params("domain"))
+	if !slices.Contains(s.options.Claimed, domain) {
+		return refuse(c, &failure{404, "", "nobody has claimed the domain " + domain})
+	}
+	s.store.verify(domain)
+	return c.SendStatus(fiber.StatusNoContent)
 }

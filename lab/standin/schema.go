@@ -119,7 +119,7 @@ var contactSchema = schema{ID: ContactURN, Name: "Contact", Description: "Somebo
 const DomainURN = "urn:standin.example:params:scim:schemas:core:2.0:Domain"
 
 var domainSchema = schema{ID: DomainURN, Name: "Domain", Description: "Domain in which people may have logins", Attributes: []attribute{
-	readOnly(text("value", "The domain")), readOnly(flagged("verified", "Whether logins may end in it")),
+	readOnly(text("value", "The domain")), readOnly(flagged("verified", "Whether logins may end in it")), readOnly(text("verification", "How somebody proves to have it, where that is still to be done")),
 }}
 
 func writeOnly(a attribute) attribute {

@@ -26,6 +26,7 @@ type Options struct {
 	// read again when it changes, so that tokens can be replaced one by one.
 	TokenFile string
 	Domains   []string // verified login domains
+	Claimed   []string // login domains that nobody has proved to have yet
 	Dir       string   // where the journal lies; "" keeps everything in memory only
 	// Without takes features away; see features.
 	Without  []string
@@ -129,6 +130,7 @@ func (s *Server) routes() {
 	control.Get("/faults", func(c *fiber.Ctx) error { return c.JSON(s.faults.get()) })
 	control.Post("/faults", s.setFaults)
 	control.Post("/passwords", s.setPasswords)
+	control.Post("/domains/:domain/verify", s.verifyDomain)
 	control.Post("/tokens", s.slipIn)
 	control.Get("/counts", func(c *fiber.Ctx) error { return c.JSON(s.store.counts()) })
 

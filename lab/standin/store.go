@@ -374,6 +374,18 @@ func (s *store) verified(c *collection, resource map[string]any) *failure {
 	return nil
 }
 
+func (s *store) hasDomain(domain string) bool {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return s.domains[strings.ToLower(domain)]
+}
+
+func (s *store) verify(domain string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.domains[domain] = true
+}
+
 // cutTitles keeps titles no longer than n from now on.
 func (s *store) cutTitles(n int) {
 	s.mu.Lock()

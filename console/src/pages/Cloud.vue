@@ -113,6 +113,7 @@ const from: Record<string, string> = {
             <p class="quiet">
               {{ from[data.domainsFrom] }}. A login that ends elsewhere is found by a
               <RouterLink :to="{ name: 'survey' }">survey</RouterLink> and never sent.
+              <RouterLink :to="{ name: 'domains' }">Who uses them, and how people sign in</RouterLink>
             </p>
             <h2>Resource types</h2>
             <ul>
