@@ -197,7 +197,7 @@ func agents(f Facts, _ time.Time) []Finding {
 		case len(a.Plain) > 0:
 			found.Outcome, found.Detail, found.Advice = Doubtful, "reaches "+strings.Join(a.Plain, ", ")+" without TLS", "Use ldaps:// or startTLS: passwords and people's data go over it."
 		case a.Version != f.Version:
-			found.Outcome, found.Advice = Doubtful, "The service is "+f.Version+": bring both to the same, the service first."
+			found.Outcome, found.Advice = Doubtful, "The service is "+f.Version+": bring both to the same, the service first ('kambrel agent update', or the next package on its host)."
 		}
 		if a.Online {
 			for _, name := range a.Serves {
