@@ -100,7 +100,7 @@ service/setup       cloud core/ protocol/wire service/judging service/orders ser
 service/explain     cloud core/ protocol/wire service/jobs service/judging service/orders service/problems service/setup service/store service/views protocol/orders
 service/acts        core/ protocol/wire service/explain service/jobs service/judging service/setup service/store service/views
 service/survey      core/ protocol/wire service/judging service/orders service/setup service/store service/views protocol/orders
-service/passwords   cloud core/ protocol/events protocol/orders protocol/wire service/events service/explain service/orders service/store service/views
+service/passwords   cloud core/ protocol/events protocol/orders protocol/wire service/events service/explain service/orders service/setup service/store service/views
 service/cloudgroups core/ protocol/wire service/jobs service/judging service/problems service/store
 service/health      cloud core/ protocol/wire service/certificates service/jobs service/pacing service/passwords service/problems service/store service/views
 service/notices     core/ protocol/wire service/store

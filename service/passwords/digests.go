@@ -15,6 +15,7 @@ import (
 	"kambrel.example/kambrel/core/rest"
 	"kambrel.example/kambrel/core/settings"
 	protocol "kambrel.example/kambrel/protocol/orders"
+	"kambrel.example/kambrel/service/setup"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -76,6 +77,10 @@ func (p *Passwords) idle(ctx context.Context, document settings.Document) (bool,
 
 // round brings the digests of all directories up to date.
 func (p *Passwords) round(ctx context.Context, document settings.Document) error {
+	// Another cloud would say of each digest that is to be taken away that it has none.
+	if err := setup.SameCloud(ctx, p.store, p.cloud); err != nil {
+		return err
+	}
 	var giving []string
 	for _, d := range document.Directories {
 		if d.GivesDigests() {

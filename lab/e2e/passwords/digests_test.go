@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/lab/e2e/worldtest"
+	"kambrel.example/kambrel/lab/servers/serverstest"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -101,10 +102,23 @@ func TestPeopleSignInToTheCloudWithTheDirectorysPassword(t *testing.T) {
 	assert.Equal(t, 401, w.SignsIn("cato", worldtest.OldPassword))
 	w.Says([]string{"passwords", "state"}, "of 1 there is none ({CRYPT}: stored in a form of which no digest can be made)")
 
-	// Switched off, the cloud has none.
+	// Switched off, the cloud has none; that another cloud, with which the service was started by
+	// a slip, has none says nothing.
+	other, err := serverstest.New(t).StartCloud(t.Context(), w.Programs.Lab, 0, []string{"brisling.example"})
+	require.NoError(t, err)
+	restart := func(url, token string) {
+		require.NoError(t, w.Service.Stop())
+		w.SCIMURL, w.TokenFile = url, token
+		w.StartService()
+	}
+	its, token := w.SCIMURL, w.TokenFile
+	restart(other.URL, other.TokenFile)
 	d := worldtest.PasswordDocument()
 	d.Directories[0].Features = nil
 	w.Activate(d)
+	require.Eventually(t, func() bool { return strings.Contains(w.LogOf("service"), other.URL+" knows 0") }, 20*time.Second, 50*time.Millisecond)
+	assert.Equal(t, 204, w.SignsIn("anna", "Gannet-Rock-66"))
+	restart(its, token)
 	require.Eventually(t, func() bool { return w.SignsIn("anna", "Gannet-Rock-66") == 401 }, 20*time.Second, 50*time.Millisecond)
 	w.Says([]string{"passwords", "state"}, "Off: No directory takes passwords")
 }

@@ -133,9 +133,9 @@ func TestAgentsGoOnByANewVersion(t *testing.T) {
 	do, shows := w.Console()
 	do("look at the agents", chromedp.Navigate(w.URL+"/directories"), shows("td", "exit status 7"), shows("td", "0.3.0: waits for its turn"), shows("td", "1 waits, 1 failed"),
 		worldtest.Button("Try again"), shows(".n-message", "goes on by 0.3.0 when it has its turn"))
-	eventually("it fails once more", func(a map[string]wire.Agent) bool {
+	eventually("whoever has the turn fails once more", func(a map[string]wire.Agent) bool {
 		again, _, ok := failed(a)
-		return ok && again.Name == one.Name && again.Update.Since.After(one.Update.Since)
+		return ok && again.Update.Since.After(one.Update.Since)
 	})
 	w.Says([]string{"agent", "update", one.Name, other.Name, "--cancel"}, one.Name+" stays at 0.2.0", other.Name+" stays at 0.2.0")
 	w.Says([]string{"agent", "release", "remove", "0.3.0"})

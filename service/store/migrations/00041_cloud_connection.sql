@@ -9,7 +9,8 @@ CREATE TABLE cloud_connection (
     set_by text NOT NULL DEFAULT '',
     set_at timestamptz
 );
-INSERT INTO cloud_connection DEFAULT VALUES;
+-- The cloud that was seen last is the one of the records.
+INSERT INTO cloud_connection (records_of) SELECT coalesce((SELECT url FROM cloud_catalogues ORDER BY seen DESC LIMIT 1), '');
 
 -- +goose Down
 DROP TABLE cloud_connection;
