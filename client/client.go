@@ -53,7 +53,11 @@ func (c *Client) Trusting(authorities string) (*Client, error) {
 	return c, nil
 }
 
-const requestTimeout = 60 * time.Second
+const (
+	requestTimeout = 60 * time.Second
+	// longTimeout is for what takes as long as a run was large, or a line is slow.
+	longTimeout = 10 * time.Minute
+)
 
 // Error is a refusal of the service (RFC 9457).
 type Error struct {
@@ -84,7 +88,12 @@ func (e *Error) Code() problem.Code {
 }
 
 func (c *Client) do(ctx context.Context, method, path string, query url.Values, in, out any) error {
-	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
+	return c.within(ctx, requestTimeout, method, path, query, in, out)
+}
+
+// within is do for an answer that may take another time.
+func (c *Client) within(ctx context.Context, timeout time.Duration, method, path string, query url.Values, in, out any) error {
+	ctx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()
 	response, err := c.send(ctx, method, path, query, in)
 	if err != nil {
@@ -315,7 +324,7 @@ func (c *Client) Discard(ctx context.Context, id int64, in wire.DiscardHeld) (ou
 
 // UndoRun says what of a run can be put back, or puts it back.
 func (c *Client) UndoRun(ctx context.Context, id int64, in wire.NewUndo) (out wire.Undo, err error) {
-	return out, c.do(ctx, http.MethodPost, "/runs/"+number(id)+"/undo", nil, in, &out)
+	return out, c.within(ctx, longTimeout, http.MethodPost, "/runs/"+number(id)+"/undo", nil, in, &out)
 }
 
 // Pins lists what was put back and stays so.

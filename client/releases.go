@@ -20,7 +20,7 @@ func (c *Client) AddRelease(ctx context.Context, statement string) (out wire.Rel
 
 // AddProgram adds the program of a platform to a version.
 func (c *Client) AddProgram(ctx context.Context, version, platform string, program []byte) (out wire.Release, err error) {
-	return out, c.do(ctx, http.MethodPut, "/agent-releases/"+url.PathEscape(version)+"/programs/"+url.PathEscape(platform), nil, octets(program), &out)
+	return out, c.within(ctx, longTimeout, http.MethodPut, "/agent-releases/"+url.PathEscape(version)+"/programs/"+url.PathEscape(platform), nil, octets(program), &out)
 }
 
 // RemoveRelease removes a version.

@@ -5,6 +5,7 @@ import (
 	"context"
 	"log/slog"
 	"net/http"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v2"
@@ -14,6 +15,9 @@ import (
 	"kambrel.example/kambrel/protocol/wire"
 )
 
+// programTimeout is how long a program may take to arrive: some 20 MB over a slow line.
+const programTimeout = 5 * time.Minute
+
 // releaseRoutes are those of the versions of the agent, and of who is to go on by which.
 func (s *Server) releaseRoutes() {
 	huma.Register(s.api, operation("GET", "/agent-releases", "list-agent-releases", "Versions of the agent that are passed on to agents, the newest first", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[[]wire.Release], error) {
@@ -22,7 +26,9 @@ func (s *Server) releaseRoutes() {
 	huma.Register(s.api, operation("POST", "/agent-releases", "add-agent-release", "Add a version of the agent by what was signed of it", wire.Administrator), func(ctx context.Context, in *body[wire.NewRelease]) (*body[wire.Release], error) {
 		return answer(s.service.Agents.AddRelease(ctx, who(ctx).Name, in.Body.Statement))
 	})
-	huma.Register(s.api, large(operation("PUT", "/agent-releases/{version}/programs/{platform}", "add-agent-program", "Add the program of a platform to a version of the agent", wire.Administrator)), func(ctx context.Context, in *struct {
+	program := large(operation("PUT", "/agent-releases/{version}/programs/{platform}", "add-agent-program", "Add the program of a platform to a version of the agent", wire.Administrator))
+	program.BodyReadTimeout = programTimeout
+	huma.Register(s.api, program, func(ctx context.Context, in *struct {
 		Version  string `path:"version" maxLength:"63"`
 		Platform string `path:"platform" maxLength:"63" doc:"As in what was signed: linux-amd64"`
 		RawBody  []byte `contentType:"application/octet-stream"`
