@@ -33,10 +33,6 @@ func TestEverythingIsPaused(t *testing.T) {
 	require.NoError(t, err)
 	first := page.Items[len(page.Items)-1]
 	require.True(t, w.AwaitMoment(first.ID, func(r wire.Run) bool { return r.Counts.Done > 0 }), "it is written")
-	w.Refuses([]string{"pause", "--reason", "x"}, "--everything, --cloud, --directories or --directory NAME")
-	w.Refuses([]string{"pause", "--everything"}, "say why")
-	w.Refuses([]string{"pause", "--directory", "skerry", "--reason", "x"}, "name no directory", "brisling")
-	w.Refuses([]string{"pause", "--cloud", "--until", "2020-01-01", "--reason", "x"}, "that is over")
 	w.Says([]string{"pause", "--everything", "--reason", "something looks wrong"}, "everything is paused", "something looks wrong", "somebody resumes it")
 
 	ended := w.Wait(first.ID)
@@ -51,6 +47,11 @@ func TestEverythingIsPaused(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, progress.Waiting, waiting.State)
 	}
+
+	w.Refuses([]string{"pause", "--reason", "x"}, "--everything, --cloud, --directories or --directory NAME")
+	w.Refuses([]string{"pause", "--everything"}, "say why")
+	w.Refuses([]string{"pause", "--directory", "skerry", "--reason", "x"}, "name no directory", "brisling")
+	w.Refuses([]string{"pause", "--cloud", "--until", "2020-01-01", "--reason", "x"}, "that is over")
 
 	// It is told everywhere, and nothing begins.
 	w.Refuses([]string{"sync"}, "everything is paused", "something looks wrong", "kambrel resume")
