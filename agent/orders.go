@@ -116,12 +116,12 @@ func (a *Agent) carryOut(ctx context.Context, order orders.Order, lines *lineWri
 	if err != nil {
 		return orders.Done{}, err
 	}
-	directories := config.Directories
-	at := slices.IndexFunc(directories, func(d Directory) bool { return d.Name == order.Directory })
+	at := slices.IndexFunc(config.Directories, func(d Directory) bool { return d.Name == order.Directory })
 	if at < 0 {
 		return orders.Done{}, problem.New(problem.DirectoryNotServed, "the agent's configuration names no directory %s", order.Directory)
 	}
-	return handle(ctx, work{order, directories[at].connection(), lines, directories[at], a})
+	own := config.Directories[at]
+	return handle(ctx, work{order, own.connection(), lines, own, a})
 }
 
 // item writes what was read as a line; a directory may also say nothing, as with an

@@ -38,13 +38,17 @@ const (
 // before goes on. arguments are those by which another program runs the same.
 func RunNewest(ctx context.Context, file, version string, arguments []string) error {
 	if os.Getenv(beneath) != "" {
+		config, err := Load(file)
+		if err != nil {
+			return err
+		}
 		ctx, cancel := context.WithCancel(ctx)
 		defer cancel()
 		go func() { // what has started this one holds the other end as long as it lives
 			_, _ = io.Copy(io.Discard, os.Stdin)
 			cancel()
 		}()
-		err := runHere(ctx, file, version, func() { fmt.Fprintln(os.Stdout, wordReported) })
+		err = runHere(ctx, config, file, version, func() { fmt.Fprintln(os.Stdout, wordReported) })
 		if errors.Is(err, errNewer) {
 			fmt.Fprintln(os.Stdout, wordNewer)
 			return nil
@@ -66,7 +70,7 @@ func RunNewest(ctx context.Context, file, version string, arguments []string) er
 			newest, found = kept.newest(key, version)
 		}
 		if !found {
-			if err := runHere(ctx, file, version, func() {}); !errors.Is(err, errNewer) {
+			if err := runHere(ctx, config, file, version, func() {}); !errors.Is(err, errNewer) {
 				return err
 			}
 			continue
@@ -85,11 +89,7 @@ func RunNewest(ctx context.Context, file, version string, arguments []string) er
 }
 
 // runHere runs the agent in this process.
-func runHere(ctx context.Context, file, version string, reported func()) error {
-	config, err := Load(file)
-	if err != nil {
-		return err
-	}
+func runHere(ctx context.Context, config Config, file, version string, reported func()) error {
 	a, err := New(config, file, version)
 	if err != nil {
 		return err

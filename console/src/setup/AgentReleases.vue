@@ -6,6 +6,7 @@ import { computed, ref } from 'vue'
 import { api, unwrap, type Schemas } from '../api/client'
 import Fault from '../parts/Fault.vue'
 import Tag from '../parts/Tag.vue'
+import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { count, when } from '../parts/words'
 import { useLive } from '../state/live'
@@ -79,18 +80,17 @@ async function add(event: Event): Promise<void> {
   }
 }
 
-async function act(work: () => Promise<unknown>, said: string): Promise<void> {
-  try {
+const { act } = useAct()
+async function done(work: () => Promise<unknown>, said: string): Promise<void> {
+  await act(async () => {
     await work()
     message.success(said)
-  } catch (e) {
-    message.error((e as Error).message)
-  }
+  })
   await again()
   emit('changed')
 }
 const updateAll = (release: Schemas['Release']) =>
-  act(
+  done(
     () =>
       unwrap(
         api.POST('/api/v1/agent-releases/{version}/updates', {
@@ -101,7 +101,7 @@ const updateAll = (release: Schemas['Release']) =>
     `They go on by ${release.version}, one after the other.`,
   )
 const remove = (release: Schemas['Release']) =>
-  act(
+  done(
     () => unwrap(api.DELETE('/api/v1/agent-releases/{version}', { params: { path: { version: release.version } } })),
     `Version ${release.version} is not passed on any more.`,
   )

@@ -4,6 +4,7 @@ import { NButton, NPopconfirm, useMessage } from 'naive-ui'
 
 import { api, unwrap, type Schemas } from '../api/client'
 import Tag from '../parts/Tag.vue'
+import { useAct } from '../parts/use-act'
 import { when, type Tone } from '../parts/words'
 import { useSession } from '../state/session'
 
@@ -15,17 +16,15 @@ const message = useMessage()
 const words: Record<string, string> = { waits: 'waits for its turn', offered: 'is going on by it', failed: 'failed' }
 const tones: Record<string, Tone> = { waits: 'default', offered: 'info', failed: 'error' }
 
-async function act(work: () => Promise<unknown>, said: string): Promise<void> {
-  try {
+const { act } = useAct()
+const done = (work: () => Promise<unknown>, said: string) =>
+  act(async () => {
     await work()
     message.success(said)
     emit('changed')
-  } catch (e) {
-    message.error((e as Error).message)
-  }
-}
+  })
 const update = (version: string) =>
-  act(
+  done(
     () =>
       unwrap(
         api.POST('/api/v1/agent-releases/{version}/updates', {
@@ -36,7 +35,7 @@ const update = (version: string) =>
     `${props.agent.name} goes on by ${version} when it has its turn.`,
   )
 const keep = () =>
-  act(
+  done(
     () => unwrap(api.DELETE('/api/v1/agents/{id}/update', { params: { path: { id: props.agent.id } } })),
     `${props.agent.name} stays at ${props.agent.version}.`,
   )

@@ -70,7 +70,9 @@ const word = computed(() => {
   return {
     text: 'Another cloud',
     tone: 'error' as const,
-    detail: `Of ${one.linked} resources that entries are linked to it knows ${one.known}: everybody would be made there a second time, so that it is refused. For another cloud start a service on an empty database.`,
+    detail:
+      `Of ${one.linked} resources that entries are linked to it knows ${one.known}: everybody would be made there a ` +
+      'second time, so that it is refused. For another cloud start a service on an empty database.',
   }
 })
 </script>

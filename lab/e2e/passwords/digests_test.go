@@ -106,19 +106,14 @@ func TestPeopleSignInToTheCloudWithTheDirectorysPassword(t *testing.T) {
 	// a slip, has none says nothing.
 	other, err := serverstest.New(t).StartCloud(t.Context(), w.Programs.Lab, 0, []string{"brisling.example"})
 	require.NoError(t, err)
-	restart := func(url, token string) {
-		require.NoError(t, w.Service.Stop())
-		w.SCIMURL, w.TokenFile = url, token
-		w.StartService()
-	}
 	its, token := w.SCIMURL, w.TokenFile
-	restart(other.URL, other.TokenFile)
+	w.Reaches(other.URL, other.TokenFile)
 	d := worldtest.PasswordDocument()
 	d.Directories[0].Features = nil
 	w.Activate(d)
 	require.Eventually(t, func() bool { return strings.Contains(w.LogOf("service"), other.URL+" knows 0") }, 20*time.Second, 50*time.Millisecond)
 	assert.Equal(t, 204, w.SignsIn("anna", "Gannet-Rock-66"))
-	restart(its, token)
+	w.Reaches(its, token)
 	require.Eventually(t, func() bool { return w.SignsIn("anna", "Gannet-Rock-66") == 401 }, 20*time.Second, 50*time.Millisecond)
 	w.Says([]string{"passwords", "state"}, "Off: No directory takes passwords")
 }

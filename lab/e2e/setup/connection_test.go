@@ -33,12 +33,7 @@ func TestRecordsAreOfOneCloud(t *testing.T) {
 	other, err := serverstest.New(t).StartCloud(t.Context(), w.Programs.Lab, 0, []string{"brisling.example"})
 	require.NoError(t, err)
 	first, its := w.Cloud, w.SCIMURL
-	restart := func(url string, of *servers.Cloud) {
-		require.NoError(t, w.Service.Stop())
-		w.SCIMURL, w.TokenFile = url, of.TokenFile
-		w.StartService()
-	}
-	restart(other.URL, other)
+	w.Reaches(other.URL, other.TokenFile)
 	w.Set(worldtest.Crew(3), "title", "Cook")
 	for _, request := range []wire.NewRun{{}, {Purpose: purpose.Full}, {Purpose: purpose.Rehearsal}} {
 		run := w.Run(request)
@@ -51,7 +46,7 @@ func TestRecordsAreOfOneCloud(t *testing.T) {
 	w.Cloud = first
 
 	// The same cloud at another address is known by whom it knows.
-	restart(strings.Replace(its, "127.0.0.1", "localhost", 1), first)
+	w.Reaches(strings.Replace(its, "127.0.0.1", "localhost", 1), first.TokenFile)
 	w.InStep(1)
 	assert.Equal(t, "Cook", w.User("crew00003@brisling.example")["title"])
 }

@@ -217,6 +217,14 @@ func (w *World) another(name string, port int, dsn string, arguments ...string) 
 	return started
 }
 
+// Reaches starts the service again with the URL of a cloud and the file of a token.
+func (w *World) Reaches(url, tokenFile string) {
+	w.T.Helper()
+	require.NoError(w.T, w.Service.Stop())
+	w.SCIMURL, w.TokenFile = url, tokenFile
+	w.StartService()
+}
+
 // Secured starts another service that is reached by TLS, at the same address each time, and
 // returns its URL.
 func (w *World) Secured(arguments ...string) string {
