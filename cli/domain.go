@@ -10,12 +10,13 @@ import (
 
 	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
+	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
 func newDomainCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{Use: "domain", Short: "Login domains: who uses them, and how people sign in"}
-	command.AddCommand(newDomainListCommand(d), newDomainShowCommand(d))
+	command.AddCommand(newDomainListCommand(d), newDomainShowCommand(d), newDomainMetadataCommand(d), newDomainProviderCommand(d), newDomainClaimsCommand(d), newDomainTestCommand(d), newDomainSignInCommand(d))
 	return command
 }
 
@@ -61,26 +62,44 @@ func verifiedText(d wire.LoginDomain) string {
 	return map[string]string{wire.DomainVerified: "yes", wire.DomainUnverified: "NO", wire.DomainUnknown: "unknown"}[d.Verified]
 }
 
+// shownDomain is all that is told of a domain.
+type shownDomain struct {
+	wire.LoginDomain
+	SignIn *wire.Federation `json:"signIn,omitempty"`
+}
+
+// withSignIn adds how people sign in, where the cloud lists the domain.
+func withSignIn(ctx context.Context, c *client.Client, one wire.LoginDomain) (shownDomain, error) {
+	if one.Name == "" {
+		return shownDomain{LoginDomain: one}, nil
+	}
+	federation, err := c.Federation(ctx, one.Name)
+	if problem.CodeOf(err) == problem.NotFound {
+		return shownDomain{LoginDomain: one}, nil
+	}
+	return shownDomain{one, &federation}, err
+}
+
 func newDomainShowCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
 		Use: "show DOMAIN", Short: "Show a login domain, and what to do where it is not verified", Args: terminal.OneArgument("the domain"),
 		Example: "  kambrel domain show corp.halvard.example",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var all wire.LoginDomains
-			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.LoginDomain, error) {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (shownDomain, error) {
 				var err error
 				if all, err = c.Domains(ctx); err != nil {
-					return wire.LoginDomain{}, err
+					return shownDomain{}, err
 				}
 				names := make([]string, len(all.Items))
 				for i, one := range all.Items {
 					if strings.EqualFold(one.Name, args[0]) {
-						return one, nil
+						return withSignIn(ctx, c, one)
 					}
 					names[i] = one.Name
 				}
-				return wire.LoginDomain{}, fmt.Errorf("nobody has or would have a login in %s, and the cloud does not list it; there are %s", args[0], or(strings.Join(names, ", "), "none"))
-			}, func(w io.Writer, one wire.LoginDomain) error {
+				return shownDomain{}, fmt.Errorf("nobody has or would have a login in %s, and the cloud does not list it; there are %s", args[0], or(strings.Join(names, ", "), "none"))
+			}, func(w io.Writer, one shownDomain) error {
 				people, signIn := "nobody in the cloud", "-"
 				if one.People > 0 {
 					people = fmt.Sprintf("%d in the cloud, %d of them suspended, %d linked to an entry", one.People, one.People-one.Active, one.Linked)
@@ -88,8 +107,13 @@ func newDomainShowCommand(d *deps) *cobra.Command {
 				if one.Linked > 0 {
 					signIn = fmt.Sprintf("%d with the directory's password, by a digest; %d with a password of the cloud's own", one.Digests, one.Linked-one.Digests)
 				}
-				fmt.Fprintf(w, "%s\n  verified  %s%s\n  people    %s\n  sign-in   %s\n  waiting   %d entries\n",
-					one.Name, verifiedText(one), map[string]string{"cloud": ", says the cloud", "settings": ", say the settings"}[all.From], people, signIn, one.Waiting)
+				fmt.Fprintf(w, "%s\n  verified  %s%s\n  people    %s\n  password  %s\n  waiting   %d entries\n",
+					one.Name, verifiedText(one.LoginDomain), map[string]string{"cloud": ", says the cloud", "settings": ", say the settings"}[all.From], people, signIn, one.Waiting)
+				if one.SignIn != nil {
+					if err := printFederation(w, *one.SignIn); err != nil {
+						return err
+					}
+				}
 				printDomainsNote(w, all)
 				if one.Verified == wire.DomainUnverified && one.Verification != "" {
 					fmt.Fprintf(w, "\nTo verify it, the cloud says: %s\n", one.Verification)

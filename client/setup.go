@@ -289,8 +289,3 @@ func (c *Client) ConnectCloud(ctx context.Context, reach wire.CloudReach) (out w
 func (c *Client) DisconnectCloud(ctx context.Context) error {
 	return c.do(ctx, http.MethodDelete, "/cloud/connection", nil, nil, nil)
 }
-
-// Domains lists the login domains.
-func (c *Client) Domains(ctx context.Context) (out wire.LoginDomains, err error) {
-	return out, c.do(ctx, http.MethodGet, "/domains", nil, nil, &out)
-}

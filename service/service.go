@@ -29,6 +29,7 @@ import (
 	"kambrel.example/kambrel/service/problems"
 	"kambrel.example/kambrel/service/runs"
 	"kambrel.example/kambrel/service/setup"
+	"kambrel.example/kambrel/service/signin"
 	"kambrel.example/kambrel/service/store"
 	"kambrel.example/kambrel/service/survey"
 	"kambrel.example/kambrel/service/watching"
@@ -73,6 +74,8 @@ type Service struct {
 	Agents   *agents.Agents
 	// Passwords come from the cloud into directories.
 	Passwords *passwords.Passwords
+	// SignIn is how the people of login domains sign in to the cloud.
+	SignIn *signin.SignIn
 	// Groups are those of the cloud that are kept in directories.
 	Groups *cloudgroups.Groups
 	// Checkup looks at the installation.
@@ -115,7 +118,8 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	one.Acts = acts.New(s, judges, one.Explain, one.Setup)
 	one.Surveys = survey.New(s, one.Orders, one.Setup, judges)
 	one.Passwords = passwords.New(s, c, one.Events, one.Orders, one.Explain)
-	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords, one.pacing, health.Own{URL: options.URL, Certificate: options.Certificate})
+	one.SignIn = signin.New(s, c, one.Events, one.Explain)
+	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords, one.SignIn, one.pacing, health.Own{URL: options.URL, Certificate: options.Certificate})
 	one.Groups = cloudgroups.New(s, judges, one.Problems)
 	one.Operators = operators.New(s, one.Orders)
 	one.Checkup = checkup.New(s, one.Health, one.Setup, one.Operators, options.URL)
@@ -154,6 +158,7 @@ func (s *Service) Start(ctx context.Context) error {
 	// A shadow takes no events off the cloud, and tells nobody what the other has told.
 	if !s.shadow {
 		s.Passwords.Start(ctx)
+		s.SignIn.Start(ctx)
 		s.audit.Start(ctx)
 		s.Notices.Start(ctx)
 		s.watching.Start(ctx)
@@ -173,6 +178,7 @@ func (s *Service) Stop() {
 	s.Jobs.Stop()
 	s.Surveys.Stop()
 	s.Passwords.Stop()
+	s.SignIn.Stop()
 	s.audit.Stop()
 	s.Notices.Stop()
 	s.watching.Stop()

@@ -38,6 +38,11 @@ const (
 	AcceptAbsence   Kind = "accept-absence"
 	ForgetForms     Kind = "forget-forms"
 	ConnectCloud    Kind = "connect-cloud"
+	SetProvider     Kind = "set-identity-provider"
+	RemoveProvider  Kind = "remove-identity-provider"
+	SetClaims       Kind = "set-claims"
+	TestSignIn      Kind = "test-sign-in"
+	SwitchSignIn    Kind = "switch-sign-in"
 	IssueCode       Kind = "issue-enrolment-code"
 	Enrol           Kind = "enrol-agent"
 	Grant           Kind = "grant-directories"
@@ -113,6 +118,11 @@ var catalogue = []Description{
 	{AcceptAbsence, "Said that an attribute is gone from a directory", about.Directory, ""},
 	{ForgetForms, "Let values be sent again that the cloud writes its own way", about.Cloud, ""},
 	{ConnectCloud, "Said where the cloud is, or gave another token for it", about.Cloud, ""},
+	{SetProvider, "Took an identity provider's metadata", about.Domain, RemoveProvider},
+	{RemoveProvider, "Forgot an identity provider", about.Domain, SetProvider},
+	{SetClaims, "Said what assertions say of people", about.Domain, SetClaims},
+	{TestSignIn, "Tried a sign-in at an identity provider", about.Domain, ""},
+	{SwitchSignIn, "Switched how people of a domain sign in", about.Domain, SwitchSignIn},
 	{IssueCode, "Issued an enrolment code", about.Agent, ""},
 	{Enrol, "Enrolled as an agent", about.Agent, Retire},
 	{Grant, "Granted directories to an agent", about.Agent, Grant},

@@ -71,6 +71,11 @@ const (
 	PlainLDAP             Code = "plain-ldap"
 	AgentAtFault          Code = "agent-at-fault"
 	AgentNotUpdated       Code = "agent-not-updated"
+	SignOnNotSent         Code = "sign-on-not-in-cloud"
+	SignOnDrifted         Code = "sign-on-changed-in-cloud"
+	ProviderRefused       Code = "identity-provider-not-read"
+	ProviderEnds          Code = "identity-provider-ends"
+	NoWayBack             Code = "no-way-back"
 	ChangesMissed         Code = "changes-missed"
 	CertificateEnds       Code = "certificate-ends"
 	SignInGuessed         Code = "sign-in-guessed"
@@ -183,6 +188,11 @@ var catalogue = []Kind{
 	{NoticesStuck, "Notices do not get through", "Mail or the webhook by which people are told is not taken by the other side, or the service knows no mail server.", "Start the service with --mail-server and --mail-from, and see what the other side says in the detail; 'kambrel notices test' tries it. What is due goes out once it is taken.", about.Service},
 	{DigestsLate, "Digests of passwords are not up to date", "Passwords were set in the directory, and the cloud has no digest of them within the time that rounds take. Until then people sign in to the cloud with the old one.", "See what 'kambrel passwords state' says of the digests of the directory.", about.Directory},
 	{EventRefused, "An event of the cloud was not taken", "The cloud's stream brought an event that is not signed by the cloud, meant for somebody else, or too old. Nothing was set. It may be a wrong clock or a wrong key, or somebody who tries to put an event into the stream.", "Compare the clocks of the cloud and Kambrel, and ask the cloud's administrator about what the detail says.", about.Cloud},
+	{SignOnNotSent, "The cloud does not have how people sign in", "An operator has said how the people of a domain sign in, and the cloud has not taken it for more than a minute. Until it does they sign in as before.", "See what 'kambrel domain show DOMAIN' says; it is tried again by itself. Where people must get in now, switch them in the cloud's own console.", about.Domain},
+	{SignOnDrifted, "How people sign in was changed in the cloud", "Somebody has switched how the people of a domain sign in, or the identity provider, in the cloud and not here. Nothing was put back.", "Ask who did it. 'kambrel domain show DOMAIN' shows both; 'kambrel domain sign-in DOMAIN --by ...' says it anew.", about.Domain},
+	{ProviderRefused, "An identity provider's new metadata is not taken", "Its metadata could not be fetched, or what came is not signed by the key that was compared, is of another entity, or has ended. The one of before stays; if the provider changes its certificate meanwhile, nobody signs in there any more.", "Look at 'kambrel domain show DOMAIN'. If the provider has a new key, compare its fingerprint with the provider's administrators and give it: 'kambrel domain provider set DOMAIN --url URL --fingerprint SHA256'.", about.Domain},
+	{ProviderEnds, "An identity provider's certificate ends soon", "After that the cloud believes none of its assertions, so that nobody of the domain signs in.", "Ask the provider's administrators when they change it. Metadata that is signed and fetched from a URL brings the new one by itself; otherwise give it with 'kambrel domain provider set'. In need: 'kambrel domain sign-in DOMAIN --by password'.", about.Domain},
+	{NoWayBack, "Nobody could sign in without the identity provider", "Every active account in the cloud with an administrative role is of a domain whose people sign in at an identity provider. If that does not answer, nobody can get into the cloud to switch them back there. Kambrel's own way back works all the same.", "Make an account in the cloud with an administrative role and a login in a domain that stays with passwords, and keep its password in a safe place.", about.Domain},
 	{AgentNotUpdated, "An agent did not go on by its new version", "It tried the program that it was to go on by, and went back to the one before, which works on. No other agent gets that version until somebody has looked.", "Look into the log of the agent on its host. Then have it tried again with 'kambrel agent update AGENT --to VERSION', or leave it at the one before with 'kambrel agent update AGENT --cancel'.", about.Agent},
 	{AgentAtFault, "An agent fails where another does not", "The agent cannot reach the directory, or its answers cannot be read, while another agent serves the same directory. It gets no more orders for that directory until a probe finds it well; if the other one fails too, nothing is read any more.", "Correct the agent's configuration or its version, and look with 'kambrel directory probe NAME --agent AGENT'. It is also probed by itself.", about.Agent},
 }

@@ -62,6 +62,7 @@ core/match          core/entry core/problem core/reason core/settings
 core/rules          core/entry core/formula core/problem core/reason core/settings
 core/plan           core/change core/entry core/match core/problem core/reason core/rules core/scope core/settings
 core/change         core/entry core/problem core/reason core/rules
+core/signin         core/address core/entry core/problem core/rules core/settings
 core/survey         core/entry core/person core/problem core/rules
 core/decide         core/change core/cloudgroups core/entry core/match core/person core/plan core/problem core/reason core/rules core/scope core/settings core/survey
 core/undo           core/change core/decide core/entry core/plan core/rules core/settings
@@ -70,12 +71,14 @@ core/checkup        core/plan core/settings
 
 protocol/scim
 protocol/release    core/fingerprint
+protocol/federation
+protocol/saml       core/signin
 protocol/orders     core/entry core/password
 protocol/events     core/password
 protocol/wire       core/ protocol/orders
 
 directory           core/entry core/password core/problem core/secret
-cloud               core/address core/change core/entry core/problem core/rest core/rules core/secret protocol/events protocol/scim
+cloud               core/address core/change core/entry core/problem core/rest core/rules core/secret protocol/events protocol/federation protocol/scim
 agent               core/address core/entry core/fingerprint core/logkey core/password core/problem core/rest core/secret directory protocol/events protocol/orders protocol/release protocol/wire
 client              core/address core/problem core/reason core/rest core/settings protocol/wire protocol/orders
 console
@@ -83,7 +86,7 @@ cli/terminal
 cli/onhost          agent core/ cli/terminal
 cli                 agent cli/onhost cli/terminal client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders protocol/release service/audit service/backup service/certificates service/notices service/seal service/setup
 
-service/store       core/ protocol/orders
+service/store       core/ protocol/federation protocol/orders
 service/certificates core/
 service/seal        core/
 service/backup      core/ service/store
@@ -101,17 +104,18 @@ service/explain     cloud core/ protocol/wire service/jobs service/judging servi
 service/acts        core/ protocol/wire service/explain service/jobs service/judging service/setup service/store service/views
 service/survey      core/ protocol/wire service/judging service/orders service/setup service/store service/views protocol/orders
 service/passwords   cloud core/ protocol/events protocol/orders protocol/wire service/events service/explain service/orders service/setup service/store service/views
+service/signin      cloud core/ protocol/federation protocol/saml protocol/wire service/events service/explain service/setup service/store
 service/cloudgroups core/ protocol/wire service/jobs service/judging service/problems service/store
-service/health      cloud core/ protocol/wire service/certificates service/jobs service/pacing service/passwords service/problems service/store service/views
+service/health      cloud core/ protocol/wire service/certificates service/jobs service/pacing service/passwords service/problems service/signin service/store service/views
 service/notices     core/ protocol/wire service/store
 service/runs        cloud core/ service/events service/judging service/orders service/pacing service/setup service/store protocol/orders
 service/operators   core/ protocol/events protocol/orders protocol/wire service/orders service/store
 service/watching    cloud core/ service/jobs service/store
 service/checkup     core/ protocol/orders protocol/wire service/health service/operators service/setup service/store
-service             cloud core/ service/acts service/agents service/audit service/certificates service/checkup service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/pacing service/passwords service/problems service/runs service/setup service/store service/survey service/watching
+service             cloud core/ service/acts service/agents service/audit service/certificates service/checkup service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/pacing service/passwords service/problems service/runs service/setup service/signin service/store service/survey service/watching
 service/api         core/ protocol/wire service service/certificates service/health service/operators service/setup service/store service/views protocol/orders
 
-lab/standin         core/fingerprint core/password core/scimfilter protocol/events protocol/scim
+lab/standin         core/fingerprint core/password core/scimfilter protocol/events protocol/federation protocol/scim
 lab/mailsink
 lab/othercloud
 lab/servers         service/certificates

@@ -16,7 +16,7 @@ import (
 )
 
 // Features that can be taken away, since services may lack each of them.
-var features = []string{"bulk", "etag", "sort", "filter", "patch", "domains", "groups", "contacts", "contact-members", "passwords"}
+var features = []string{"bulk", "etag", "sort", "filter", "patch", "domains", "groups", "contacts", "contact-members", "passwords", "federation"}
 
 // lacks tells whether a feature was taken away.
 func (s *Server) lacks(feature string) bool { return slices.Contains(s.options.Without, feature) }
@@ -95,7 +95,7 @@ func cursorAt(start int) string {
 	return base64.RawURLEncoding.EncodeToString(fmt.Appendf(nil, "from %d", start))
 }
 
-// domains lists the login domains; the resource type can only be read.
+// domains lists the login domains; of one only how its people sign in can be changed.
 func (s *Server) domains(c *fiber.Ctx) error {
 	if s.lacks("domains") {
 		return refuse(c, &failure{404, "", "there is no endpoint Domains"})
@@ -103,10 +103,9 @@ func (s *Server) domains(c *fiber.Ctx) error {
 	all := slices.Concat(s.options.Domains, s.options.Claimed)
 	response := scim.ListResponse{Schemas: []string{scim.ListResponseURN}, TotalResults: len(all), ItemsPerPage: len(all)}
 	for _, domain := range all {
-		listed := map[string]any{"schemas": []string{DomainURN}, "id": domain, "value": domain, "verified": s.store.hasDomain(domain),
-			"meta": map[string]any{"resourceType": "Domain", "location": "/scim/v2/Domains/" + domain}}
-		if listed["verified"] == false {
-			listed["verification"] = fmt.Sprintf("Publish the TXT record %q at %s. It is looked for every hour.", proofOf(domain), domain)
+		listed, f := s.domain(strings.ToLower(domain))
+		if f != nil {
+			return refuse(c, f)
 		}
 		text, err := json.Marshal(listed)
 		if err != nil {

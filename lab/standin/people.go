@@ -32,10 +32,11 @@ type people struct {
 	own      map[string]string // id -> PHC
 	digests  map[string]kept   // id -> of the password in the directory
 	sessions map[string]string // cookie -> id
+	indexes  map[string]string // cookie -> of the session at the identity provider
 }
 
 func openPeople(dir string) (*people, error) {
-	p := &people{own: map[string]string{}, digests: map[string]kept{}, sessions: map[string]string{}}
+	p := &people{own: map[string]string{}, digests: map[string]kept{}, sessions: map[string]string{}, indexes: map[string]string{}}
 	if dir == "" {
 		return p, nil
 	}
@@ -135,8 +136,8 @@ func (p *people) madeOf(id string) int64 {
 
 // person is what the cloud knows of somebody who signs in.
 type person struct {
-	id, login, name, directory, entry string
-	active                            bool
+	id, login, name, external, directory, entry string
+	active                                      bool
 }
 
 //go:embed people.html
@@ -155,15 +156,12 @@ func (s *Server) peopleRoutes() {
 		if f != nil {
 			return refuse(c, f)
 		}
-		return c.JSON(fiber.Map{"login": who.login, "name": who.name, "directory": who.directory})
-	})
-	s.app.Delete("/me/session", func(c *fiber.Ctx) error {
 		s.people.mu.Lock()
-		delete(s.people.sessions, c.Cookies(sessionCookie))
+		_, there := s.people.indexes[c.Cookies(sessionCookie)]
 		s.people.mu.Unlock()
-		c.ClearCookie(sessionCookie)
-		return c.SendStatus(fiber.StatusNoContent)
+		return c.JSON(fiber.Map{"login": who.login, "name": who.name, "directory": who.directory, "there": there})
 	})
+	s.app.Delete("/me/session", s.signOut)
 	s.app.Post("/me/password", func(c *fiber.Ctx) error {
 		who, f := s.signedIn(c)
 		if f != nil {
@@ -201,18 +199,50 @@ func (s *Server) signIn(c *fiber.Ctx) error {
 	s.people.mu.Lock()
 	own, digest := s.people.own[who.id], s.people.digests[who.id]
 	s.people.mu.Unlock()
+	if _, there := s.signsOnThere(who); found && there {
+		return refuse(c, &failure{403, "", "This account signs in at its organization's sign-in service."})
+	}
 	if !found || !fits(asked.Password, own) && !digest.signs(asked.Password) {
 		return refuse(c, &failure{401, "", "The login or the password is wrong."})
 	}
 	if !who.active {
 		return refuse(c, &failure{403, "", "This account is suspended."})
 	}
+	s.begin(c, who, "")
+	return c.SendStatus(fiber.StatusNoContent)
+}
+
+// begin signs somebody in; index is the session's at the identity provider, "" where they have
+// signed in with a password.
+func (s *Server) begin(c *fiber.Ctx, who person, index string) {
 	cookie := rand.Text()
 	s.people.mu.Lock()
 	s.people.sessions[cookie] = who.id
+	if index != "" {
+		s.people.indexes[cookie] = index
+	}
 	s.people.mu.Unlock()
 	c.Cookie(&fiber.Cookie{Name: sessionCookie, Value: cookie, HTTPOnly: true, SameSite: "Strict", Path: "/me"})
-	return c.SendStatus(fiber.StatusNoContent)
+}
+
+// signOut ends a session, and tells where it is to be ended too.
+func (s *Server) signOut(c *fiber.Ctx) error {
+	cookie := c.Cookies(sessionCookie)
+	s.people.mu.Lock()
+	id, index := s.people.sessions[cookie], s.people.indexes[cookie]
+	delete(s.people.sessions, cookie)
+	delete(s.people.indexes, cookie)
+	s.people.mu.Unlock()
+	c.ClearCookie(sessionCookie)
+	if index == "" {
+		return c.SendStatus(fiber.StatusNoContent)
+	}
+	who, _ := s.store.personOf(id)
+	address, err := s.logoutThere(who, index)
+	if err != nil {
+		return err
+	}
+	return c.JSON(fiber.Map{"there": address})
 }
 
 // signedIn is who asks; a session ends as soon as its person is suspended or gone.
@@ -343,7 +373,7 @@ func (s *store) personOf(id string) (person, bool) {
 		return person{}, false
 	}
 	text := func(in map[string]any, name string) string { value, _ := in[name].(string); return value }
-	who := person{id: id, login: text(item.resource, "userName"), name: text(item.resource, "displayName")}
+	who := person{id: id, login: text(item.resource, "userName"), name: text(item.resource, "displayName"), external: text(item.resource, "externalId")}
 	who.active, _ = item.resource["active"].(bool)
 	if origin, ok := item.resource[events.OriginURN].(map[string]any); ok {
 		who.directory, who.entry = text(origin, "directory"), text(origin, "entry")

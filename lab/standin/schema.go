@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"kambrel.example/kambrel/protocol/events"
+	"kambrel.example/kambrel/protocol/federation"
 	"kambrel.example/kambrel/protocol/scim"
 )
 
@@ -120,6 +121,17 @@ const DomainURN = "urn:standin.example:params:scim:schemas:core:2.0:Domain"
 
 var domainSchema = schema{ID: DomainURN, Name: "Domain", Description: "Domain in which people may have logins", Attributes: []attribute{
 	readOnly(text("value", "The domain")), readOnly(flagged("verified", "Whether logins may end in it")), readOnly(text("verification", "How somebody proves to have it, where that is still to be done")),
+}}
+
+var federationSchema = schema{ID: federation.URN, Name: "Federation", Description: "How the people of a domain sign in", Attributes: []attribute{
+	readOnly(text("metadata", "The cloud's own SAML 2.0 metadata")), text("signOn", "password, some or provider"), text("provider", "The SAML 2.0 metadata of the identity provider"),
+	multi(text("people", "The ids of users who sign in there")), multi(text("groups", "The ids of groups whose members sign in there")),
+}}
+
+var signInTestSchema = schema{ID: federation.TestURN, Name: "SignInTest", Description: "A sign-in that is tried", Attributes: []attribute{
+	text("domain", "The domain"), text("person", "The id of the user"), text("provider", "The SAML 2.0 metadata of the identity provider"), readOnly(text("url", "Where a browser begins it")),
+	readOnly(text("expires", "Until when")), readOnly(text("request", "The id of the request")), readOnly(text("answered", "When an answer came")), readOnly(text("response", "The answer, in Base64")),
+	readOnly(flagged("accepted", "Whether it would have signed the user in")), readOnly(text("reason", "Why it would not")),
 }}
 
 func writeOnly(a attribute) attribute {

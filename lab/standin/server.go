@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/crewjam/saml/samlsp"
 	"github.com/go-jose/go-jose/v4"
 	"github.com/gofiber/fiber/v2"
 
@@ -49,8 +50,12 @@ type Server struct {
 	sealKey jose.JSONWebKey // for which digests are sealed
 	stream  *stream
 	people  *people
-	address string        // where it listens
-	closing chan struct{} // closed when it ends
+	// How people of each domain sign in, and what that is signed by.
+	federations *federations
+	saml        samlKey
+	replays     *samlsp.MemoryReplayCache
+	address     string        // where it listens
+	closing     chan struct{} // closed when it ends
 
 	throttle   sync.Mutex // guards what follows
 	served     int
@@ -62,6 +67,8 @@ const (
 	maxResults        = 1000
 	maxBulkOperations = 1000
 	maxBulkPayload    = 8 << 20
+	// mostReplays is how many assertions are remembered, so that none is taken twice.
+	mostReplays = 10000
 )
 
 // New prepares a server, with what its journal holds.
@@ -89,6 +96,13 @@ func New(options Options) (*Server, error) {
 	if s.people, err = openPeople(options.Dir); err != nil {
 		return nil, fmt.Errorf("read the passwords: %w", err)
 	}
+	if s.federations, err = openFederations(options.Dir); err != nil {
+		return nil, fmt.Errorf("read how people of each domain sign in: %w", err)
+	}
+	if s.saml, err = openSAMLKey(options.Dir); err != nil {
+		return nil, fmt.Errorf("the key by which requests for a sign-in are signed: %w", err)
+	}
+	s.replays = samlsp.NewMemoryReplayCache(mostReplays)
 	s.store.suspended = s.people.endSessions
 	s.app = fiber.New(fiber.Config{
 		DisableStartupMessage: true, Immutable: true, BodyLimit: maxBulkPayload + 1<<20, ReadBufferSize: 16 << 10,
@@ -124,6 +138,9 @@ func (s *Server) routes() {
 	if !s.lacks("passwords") {
 		s.streamRoutes()
 		s.peopleRoutes()
+		if !s.lacks("federation") {
+			s.samlRoutes()
+		}
 	}
 	s.app.Use(s.authorize)
 	control := s.app.Group("/standin")
@@ -141,6 +158,12 @@ func (s *Server) routes() {
 	v2.Get("/Schemas", func(c *fiber.Ctx) error { return listOf(c, s.schemaDocuments()) })
 	v2.Get("/Schemas/:id", func(c *fiber.Ctx) error { return oneOf(c, s.schemaDocuments()) })
 	v2.Get("/Domains", s.domains)
+	v2.Get("/Domains/:id", s.readDomain)
+	if !s.lacks("federation") {
+		v2.Put("/Domains/:id", s.replaceDomain)
+		v2.Post("/SignInTests", s.makeTest)
+		v2.Get("/SignInTests/:id", s.readTest)
+	}
 	v2.Post("/Bulk", s.bulk)
 	v2.Get("/:endpoint", s.list)
 	v2.Post("/:endpoint/.search", s.list)
@@ -221,7 +244,12 @@ func (s *Server) resourceTypeDocuments() []map[string]any {
 		return s.lacks(strings.ToLower(t.endpoint)) || t.endpoint == "KeySets" && s.lacks("passwords")
 	})
 	if !s.lacks("domains") {
-		types = append(slices.Clone(types), resourceType{"Domain", "Domains", domainSchema, nil})
+		var extensions []schema
+		if !s.lacks("federation") {
+			extensions = []schema{federationSchema}
+			types = append(slices.Clone(types), resourceType{"SignInTest", "SignInTests", signInTestSchema, nil})
+		}
+		types = append(slices.Clone(types), resourceType{"Domain", "Domains", domainSchema, extensions})
 	}
 	for _, t := range types {
 		var extensions []any
@@ -252,7 +280,7 @@ func (s *Server) schemaDocuments() []map[string]any {
 	if s.lacks("contacts") || s.lacks("contact-members") {
 		group = groupsWithoutContacts
 	}
-	for _, s := range []schema{userSchema, enterpriseSchema, accountSchema, originSchema, digestSchema, group, contactSchema, keySetSchema, domainSchema} {
+	for _, s := range []schema{userSchema, enterpriseSchema, accountSchema, originSchema, digestSchema, group, contactSchema, keySetSchema, domainSchema, federationSchema, signInTestSchema} {
 		out = append(out, map[string]any{
 			"schemas": []string{scim.SchemaURN}, "id": s.ID, "name": s.Name, "description": s.Description, "attributes": s.Attributes,
 			"meta": map[string]any{"resourceType": "Schema", "location": "/scim/v2/Schemas/" + s.ID},

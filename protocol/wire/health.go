@@ -45,6 +45,8 @@ type Health struct {
 	SignIns SignIns `json:"signIns"`
 	// Certificates are those that end within a month.
 	Certificates []Certificate `json:"certificates" doc:"Those by which a service, a directory or the cloud is known, and which end within a month"`
+	// SignOn is what is wrong with how the people of domains sign in to the cloud.
+	SignOn []SignOnTrouble `json:"signOn" doc:"What is wrong with how the people of login domains sign in to the cloud"`
 	// NoticesStuck is why people cannot be told.
 	NoticesStuck string `json:"noticesStuck,omitempty" doc:"Why notices do not get through"`
 }

@@ -152,9 +152,6 @@ func (s *Server) cloudRoutes() {
 	huma.Register(s.api, operation("POST", "/cloud/probe", "probe-cloud", "Try the connection to the cloud, step by step", wire.OperatorRole), func(ctx context.Context, _ *struct{}) (*body[[]protocol.Verdict], error) {
 		return answer(s.service.Setup.ProbeCloud(ctx), nil)
 	})
-	huma.Register(s.api, operation("GET", "/domains", "list-domains", "Login domains: verified or not, who uses them, how they sign in, who waits", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[wire.LoginDomains], error) {
-		return answer(s.service.Setup.Domains(ctx))
-	})
 	huma.Register(s.api, operation("GET", "/cloud/connection", "get-cloud-connection", "How the cloud is reached; it is asked nothing", wire.Viewer), func(ctx context.Context, _ *struct{}) (*body[wire.CloudConnection], error) {
 		return answer(s.service.Setup.Connection(ctx))
 	})

@@ -88,6 +88,9 @@ func standing(h wire.Health) []store.NewProblem {
 			met(thing, problem.PlainLDAP, problem.Facts{Value: agent.Name, Names: agent.Plain})
 		}
 	}
+	for _, trouble := range h.SignOn {
+		met(about.Thing{Type: about.Domain, Key: trouble.Domain}, problem.Code(trouble.Code), problem.Facts{Answer: trouble.Domain + ": " + trouble.Detail})
+	}
 	if h.NoticesStuck != "" {
 		met(about.Thing{Type: about.Service}, problem.NoticesStuck, problem.Facts{Answer: h.NoticesStuck})
 	}

@@ -173,6 +173,7 @@ const (
 	Digesting Work = 0x6b616d66 // the rounds of password digests
 	Indexing  Work = 0x6b616d67 // indexes that are made beside all work
 	Watching  Work = 0x6b616d68 // what changes in the cloud
+	SigningIn Work = 0x6b616d69 // how people sign in there
 )
 
 // Own lets the one service do work that owns what has the id; false says that another

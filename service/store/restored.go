@@ -87,6 +87,8 @@ func (s *session) BeRestored(ctx context.Context, made time.Time) error {
 		for _, statement := range []string{
 			`UPDATE directory_states SET cookie = NULL`,
 			`DELETE FROM cloud_state`,
+			// How people sign in may have been switched since: it is told, and nobody is switched back.
+			`UPDATE federations SET sent = version`,
 			`DELETE FROM tokens WHERE kind = 'session'`,
 			`DELETE FROM pauses WHERE of = 'everything'`, // the one that follows begins now
 		} {

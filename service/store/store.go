@@ -61,10 +61,11 @@ type Store struct {
 	Orders       Orders
 	Agents       Agents
 	Connection   Connection // which cloud the records are of
-	Releases     Releases   // versions of the agent
-	Operators    Operators  // who may use the interface, and sessions
-	Settings     Settings   // revisions and the draft
-	Removed      Removed    // directories that were taken away
+	Federations  Federations
+	Releases     Releases  // versions of the agent
+	Operators    Operators // who may use the interface, and sessions
+	Settings     Settings  // revisions and the draft
+	Removed      Removed   // directories that were taken away
 	Surveys      Surveys
 	Repairs      Repairs
 	Search       Search
@@ -114,6 +115,7 @@ func (s *session) all() *Store {
 		Orders:       Orders{s},
 		Agents:       Agents{s},
 		Connection:   Connection{s},
+		Federations:  Federations{s},
 		Releases:     Releases{s},
 		Operators:    Operators{s},
 		Settings:     Settings{s},
