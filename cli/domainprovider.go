@@ -158,7 +158,7 @@ func newProviderActCommand(d *deps, name, short string, act func(*client.Client,
 
 var verdictMarks = map[signin.Outcome]string{signin.Good: "ok", signin.Warn: "!", signin.Bad: "BAD"}
 
-func printSignInVerdicts(w io.Writer, verdicts []signin.Verdict) error {
+func printSignInVerdicts(w io.Writer, verdicts []signin.Check) error {
 	t := newTable("", "STEP", "FOUND")
 	for _, v := range verdicts {
 		t.add(verdictMarks[v.Outcome], v.Name, v.Detail)
@@ -278,7 +278,7 @@ func newClaimsTryCommand(d *deps) *cobra.Command {
 	return command
 }
 
-func printFields(w io.Writer, fields []signin.Field) error {
+func printFields(w io.Writer, fields []signin.AssertionField) error {
 	t := newTable("", "FIELD", "GOT", "EXPECTED")
 	for _, f := range fields {
 		got, expected := f.Got, f.Expected

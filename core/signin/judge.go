@@ -48,8 +48,8 @@ type Expectation struct {
 	Seen     bool // whether an assertion of this id was there before
 }
 
-// Field is one field of an assertion against what the cloud expects.
-type Field struct {
+// AssertionField is one field of an assertion against what the cloud expects.
+type AssertionField struct {
 	Name     string  `json:"name"`
 	Got      string  `json:"got"`
 	Expected string  `json:"expected"`
@@ -62,7 +62,7 @@ const skew = 3 * time.Minute
 
 // Judge holds each field of an assertion against what the cloud expects. No field of it is bad
 // where the cloud would let the person in.
-func Judge(a Assertion, e Expectation) []Field {
+func Judge(a Assertion, e Expectation) []AssertionField {
 	j := &judgement{}
 	j.text("status", a.Status, "Success", "The provider itself has refused: its own log says why.")
 	if a.Encrypted {
@@ -105,14 +105,14 @@ func Judge(a Assertion, e Expectation) []Field {
 }
 
 // Accepted tells whether no field is bad.
-func Accepted(fields []Field) bool {
-	return !slices.ContainsFunc(fields, func(f Field) bool { return f.Outcome == Bad })
+func Accepted(fields []AssertionField) bool {
+	return !slices.ContainsFunc(fields, func(f AssertionField) bool { return f.Outcome == Bad })
 }
 
-type judgement struct{ fields []Field }
+type judgement struct{ fields []AssertionField }
 
 func (j *judgement) add(name, got, expected string, outcome Outcome, reason string) {
-	j.fields = append(j.fields, Field{name, got, expected, outcome, reason})
+	j.fields = append(j.fields, AssertionField{name, got, expected, outcome, reason})
 }
 
 func (j *judgement) text(name, got, expected, reason string) {
@@ -235,7 +235,7 @@ func (j *judgement) claims(a Assertion, e Expectation) {
 
 // Fit holds what an assertion would say of somebody against what the cloud asks for and knows of
 // the person.
-func Fit(said Said, cloud Cloud, domain string, resource entry.Resource) []Field {
+func Fit(said Said, cloud Cloud, domain string, resource entry.Resource) []AssertionField {
 	text := func(name string) string { value, _ := resource[name].(string); return value }
 	j := &judgement{}
 	switch {

@@ -71,8 +71,8 @@ const (
 	Bad  Outcome = "bad"
 )
 
-// Verdict is one thing that was looked at.
-type Verdict struct {
+// Check is one thing that was looked at.
+type Check struct {
 	Name    string  `json:"name"`
 	Outcome Outcome `json:"outcome" enum:"good,warn,bad"`
 	Detail  string  `json:"detail"`
@@ -80,7 +80,7 @@ type Verdict struct {
 }
 
 // Worst is the worst outcome of some.
-func Worst(verdicts []Verdict) Outcome {
+func Worst(verdicts []Check) Outcome {
 	worst := Good
 	for _, v := range verdicts {
 		if v.Outcome == Bad {
@@ -94,10 +94,10 @@ func Worst(verdicts []Verdict) Outcome {
 }
 
 // FirstBad is the first that is bad.
-func FirstBad(verdicts []Verdict) (Verdict, bool) {
-	i := slices.IndexFunc(verdicts, func(v Verdict) bool { return v.Outcome == Bad })
+func FirstBad(verdicts []Check) (Check, bool) {
+	i := slices.IndexFunc(verdicts, func(v Check) bool { return v.Outcome == Bad })
 	if i < 0 {
-		return Verdict{}, false
+		return Check{}, false
 	}
 	return verdicts[i], true
 }
@@ -118,10 +118,10 @@ type Trust struct {
 const tellBefore = 30 * 24 * time.Hour
 
 // CheckProvider looks at metadata of an identity provider.
-func CheckProvider(p Provider, trust Trust, cloud Cloud, now time.Time) []Verdict {
-	var out []Verdict
+func CheckProvider(p Provider, trust Trust, cloud Cloud, now time.Time) []Check {
+	var out []Check
 	add := func(name string, outcome Outcome, advice, detail string, facts ...any) {
-		out = append(out, Verdict{name, outcome, fmt.Sprintf(detail, facts...), advice})
+		out = append(out, Check{name, outcome, fmt.Sprintf(detail, facts...), advice})
 	}
 	switch {
 	case p.EntityID == "":
@@ -154,7 +154,7 @@ func CheckProvider(p Provider, trust Trust, cloud Cloud, now time.Time) []Verdic
 	return out
 }
 
-func trusted(p Provider, trust Trust) Verdict {
+func trusted(p Provider, trust Trust) Check {
 	compare := "Compare the fingerprint with what the provider's administrators tell you by another way than this file, and give it."
 	first := ""
 	if len(p.Signing) > 0 {
@@ -162,29 +162,29 @@ func trusted(p Provider, trust Trust) Verdict {
 	}
 	switch {
 	case p.SignedBy != "" && trust.Fingerprint == "":
-		return Verdict{"signature", Bad, "it is signed by a key that nobody has vouched for: " + p.SignedBy, compare}
+		return Check{"signature", Bad, "it is signed by a key that nobody has vouched for: " + p.SignedBy, compare}
 	case p.SignedBy != "" && trust.Fingerprint == p.SignedBy:
-		return Verdict{"signature", Good, "signed by " + p.SignedBy, ""}
+		return Check{"signature", Good, "signed by " + p.SignedBy, ""}
 	case p.SignedBy != "":
-		return Verdict{"signature", Bad, "it is signed by " + p.SignedBy + ", and trusted is " + trust.Fingerprint, "If the provider has another key for its metadata now, compare the fingerprint and give the new one."}
+		return Check{"signature", Bad, "it is signed by " + p.SignedBy + ", and trusted is " + trust.Fingerprint, "If the provider has another key for its metadata now, compare the fingerprint and give the new one."}
 	case !trust.Unsigned:
-		return Verdict{"signature", Bad, "it is not signed, so anybody on the way could have put another key into it", "Ask for signed metadata. Where there is none: compare the fingerprint of the certificate by which assertions are signed (" + first + "), give it, and say that unsigned metadata is accepted."}
+		return Check{"signature", Bad, "it is not signed, so anybody on the way could have put another key into it", "Ask for signed metadata. Where there is none: compare the fingerprint of the certificate by which assertions are signed (" + first + "), give it, and say that unsigned metadata is accepted."}
 	case trust.Fingerprint == "":
-		return Verdict{"signature", Bad, "it is not signed, and nobody has vouched for its certificate " + first, compare}
+		return Check{"signature", Bad, "it is not signed, and nobody has vouched for its certificate " + first, compare}
 	case !slices.ContainsFunc(p.Signing, func(c Certificate) bool { return c.Fingerprint == trust.Fingerprint }):
-		return Verdict{"signature", Bad, "it is not signed, and its certificate " + first + " is not the one that is trusted, " + trust.Fingerprint, "If the provider has a new certificate, compare its fingerprint and give that."}
+		return Check{"signature", Bad, "it is not signed, and its certificate " + first + " is not the one that is trusted, " + trust.Fingerprint, "If the provider has a new certificate, compare its fingerprint and give that."}
 	}
-	return Verdict{"signature", Warn, "it is not signed; trusted for its certificate " + trust.Fingerprint, "Ask the provider's administrators for signed metadata: a new certificate comes without anybody's doing then."}
+	return Check{"signature", Warn, "it is not signed; trusted for its certificate " + trust.Fingerprint, "Ask the provider's administrators for signed metadata: a new certificate comes without anybody's doing then."}
 }
 
-func certificates(p Provider, now time.Time) []Verdict {
+func certificates(p Provider, now time.Time) []Check {
 	if len(p.Signing) == 0 {
-		return []Verdict{{"certificate", Bad, "it has no certificate by which assertions are signed", "Ask for the metadata with its certificate."}}
+		return []Check{{"certificate", Bad, "it has no certificate by which assertions are signed", "Ask for the metadata with its certificate."}}
 	}
-	var out []Verdict
+	var out []Check
 	valid := false
 	for _, c := range p.Signing {
-		v := Verdict{"certificate", Good, fmt.Sprintf("%s, of %s, until %s", c.Fingerprint, c.Subject, day(c.Until)), ""}
+		v := Check{"certificate", Good, fmt.Sprintf("%s, of %s, until %s", c.Fingerprint, c.Subject, day(c.Until)), ""}
 		switch {
 		case c.Weak != "":
 			v.Outcome, v.Detail, v.Advice = Bad, v.Detail+": "+c.Weak, "Have the provider sign with a stronger key."
@@ -201,7 +201,7 @@ func certificates(p Provider, now time.Time) []Verdict {
 		out = append(out, v)
 	}
 	if !valid {
-		out = append(out, Verdict{"certificate", Bad, "none is valid now, so no assertion would be believed", "Fetch the metadata anew, or have the provider renew its certificate."})
+		out = append(out, Check{"certificate", Bad, "none is valid now, so no assertion would be believed", "Fetch the metadata anew, or have the provider renew its certificate."})
 	}
 	return out
 }

@@ -52,6 +52,10 @@ type Endpoints struct {
 	Cloud       CloudEndpoint       `json:"cloud"`
 	Postgres    string              `json:"postgres"`
 	Mail        string              `json:"mail"` // where the mail that came is shown
+	// Provider is where the metadata of Brisling's sign-in service is, Services where the cloud is
+	// made known to it.
+	Provider string `json:"provider"`
+	Services string `json:"services"`
 	Directories []DirectoryEndpoint `json:"directories"`
 }
 
@@ -110,6 +114,7 @@ type running struct {
 	directory *servers.LDAPServer // Halvard's
 	dialect   entry.Dialect
 	brisling  *servers.LDAPServer
+	provider  *servers.IdentityProvider // Brisling's
 	service   string
 	client    *client.Client
 	endpoints Endpoints
@@ -211,7 +216,11 @@ func (d *running) startServers(ctx context.Context) error {
 		return err
 	}
 	d.say("starting OpenLDAP for Brisling Cargo")
-	d.brisling, err = d.startOpenLDAP(ctx, "brisling", brislingBase, "Brisling Cargo", 3)
+	if d.brisling, err = d.startOpenLDAP(ctx, "brisling", brislingBase, "Brisling Cargo", 3); err != nil {
+		return err
+	}
+	d.say("starting Brisling Cargo's own sign-in service")
+	d.provider, err = d.lab.StartIdentityProvider(ctx, "brisling-sign-in", d.PortsFrom+7, d.brisling)
 	return err
 }
 
@@ -320,7 +329,7 @@ func (d *running) startService(ctx context.Context) error {
 		return err
 	}
 	d.endpoints = Endpoints{
-		Console: d.service + "/", API: d.service + "/api/v1", Operator: Operator{"administrator", secret}, Postgres: dsn, Mail: d.mail.Page, Cloud: CloudEndpoint{d.cloud.URL, d.cloud.Token, d.cloud.Base + "/me"},
+		Console: d.service + "/", API: d.service + "/api/v1", Operator: Operator{"administrator", secret}, Postgres: dsn, Mail: d.mail.Page, Provider: d.provider.Metadata, Services: d.provider.Services, Cloud: CloudEndpoint{d.cloud.URL, d.cloud.Token, d.cloud.Base + "/me"},
 		Directories: []DirectoryEndpoint{endpointOf(halvardName, d.dialect, d.directory), endpointOf(brislingName, entry.Standard, d.brisling)},
 	}
 	return d.signIn(ctx, secret)
@@ -603,6 +612,7 @@ and contacts and made %d changes (%d created, %d adopted, %d updated, %d suspend
   Halvard    %s (%s)
   Brisling   %s (%s)
   Mail       %s
+  Sign-in    %s, the metadata of Brisling's own sign-in service; it gets the cloud's at %s
   All        %s
 
 Try:
@@ -624,5 +634,5 @@ Try:
 
 Ctrl-C stops everything; the state stays in %s.
 `, d.run.ID, c.Planned, c.Changes, c.Create, c.Adopt, c.Update, c.Suspend, c.Problems, d.endpoints.Console, d.endpoints.Operator.Password,
-		d.cloud.URL, d.cloud.Base, SelfService, Password, d.directory.URL, d.directory.BaseDN, d.brisling.URL, d.brisling.BaseDN, d.mail.Page, filepath.Join(d.Dir, "endpoints.json"), d.run.ID, SelfService, d.Dir)
+		d.cloud.URL, d.cloud.Base, SelfService, Password, d.directory.URL, d.directory.BaseDN, d.brisling.URL, d.brisling.BaseDN, d.mail.Page, d.provider.Metadata, d.provider.Services, filepath.Join(d.Dir, "endpoints.json"), d.run.ID, SelfService, d.Dir)
 }

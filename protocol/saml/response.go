@@ -196,7 +196,7 @@ func Believe(text, metadata string, cloud signin.Cloud, request string, now time
 
 // Judge reads a response and holds each field against what the cloud expects; what the library
 // refuses and no field tells is a field of its own.
-func Judge(text, metadata string, e signin.Expectation) ([]signin.Field, error) {
+func Judge(text, metadata string, e signin.Expectation) ([]signin.AssertionField, error) {
 	a, err := Response(text)
 	if err != nil {
 		return nil, err
@@ -207,7 +207,7 @@ func Judge(text, metadata string, e signin.Expectation) ([]signin.Field, error) 
 	}
 	fields := signin.Judge(a, e)
 	if fault != nil && !a.Encrypted && signin.Accepted(fields) {
-		fields = append(fields, signin.Field{Name: "message", Got: fault.Error(), Expected: "a message by the rules of SAML 2.0", Outcome: signin.Bad, Reason: "A strict reader refuses it as a whole."})
+		fields = append(fields, signin.AssertionField{Name: "message", Got: fault.Error(), Expected: "a message by the rules of SAML 2.0", Outcome: signin.Bad, Reason: "A strict reader refuses it as a whole."})
 	}
 	return fields, nil
 }

@@ -25,7 +25,7 @@ type Federation struct {
 	State     string            `json:"state" enum:"in-step,sending,failing,drifted" doc:"Whether the cloud has it so"`
 	Detail    string            `json:"detail,omitempty" doc:"Why it has not"`
 	SentAt    *time.Time        `json:"sentAt,omitempty"`
-	Checks    []signin.Verdict  `json:"checks" doc:"What everybody's sign-in at the provider hangs on"`
+	Checks    []signin.Check  `json:"checks" doc:"What everybody's sign-in at the provider hangs on"`
 	Tests     []SignInTest      `json:"tests" doc:"The newest first"`
 }
 
@@ -57,7 +57,7 @@ type IdentityProvider struct {
 	URL          string                `json:"url,omitempty"`
 	Fetched      *time.Time            `json:"fetched,omitempty"`
 	FetchFailure string                `json:"fetchFailure,omitempty"`
-	Verdicts     []signin.Verdict      `json:"verdicts"`
+	Verdicts     []signin.Check      `json:"verdicts"`
 	Metadata     string                `json:"metadata,omitempty"`
 }
 
@@ -81,7 +81,7 @@ type ProviderMetadata struct {
 type TriedClaims struct {
 	Person NamedResource  `json:"person"`
 	Said   signin.Said    `json:"said"`
-	Fields []signin.Field `json:"fields" doc:"Held against what the cloud knows of the person"`
+	Fields []signin.AssertionField `json:"fields" doc:"Held against what the cloud knows of the person"`
 }
 
 // TryClaims asks for it.
@@ -109,7 +109,7 @@ type SignInTest struct {
 	CloudAccepted *bool          `json:"cloudAccepted,omitempty" doc:"What the cloud said; none where it was not asked"`
 	CloudReason   string         `json:"cloudReason,omitempty"`
 	Counts        bool           `json:"counts" doc:"Whether it was of the provider and the claims as they are now"`
-	Fields        []signin.Field `json:"fields"`
+	Fields        []signin.AssertionField `json:"fields"`
 }
 
 // SwitchSignIn has people sign in another way.
@@ -124,7 +124,7 @@ type SwitchPreview struct {
 	Domain  string           `json:"domain"`
 	SignOn  string           `json:"signOn"`
 	Text    []string         `json:"text" doc:"What it would do, in sentences"`
-	Checks  []signin.Verdict `json:"checks" doc:"Nothing of it may be bad"`
+	Checks  []signin.Check `json:"checks" doc:"Nothing of it may be bad"`
 	People  []NamedResource  `json:"people"`
 	Groups  []NamedResource  `json:"groups"`
 	Allowed bool             `json:"allowed"`

@@ -120,6 +120,7 @@ func New(e *service.Service, options Options) *Server {
 	server.directoryRoutes()
 	server.scopeRoutes()
 	server.cloudRoutes()
+	server.domainRoutes()
 	server.surveyRoutes()
 	server.decideRoutes()
 	server.agentRoutes()

@@ -258,6 +258,9 @@ func (s *SignIn) Troubles(ctx context.Context) ([]wire.SignOnTrouble, error) {
 	return out, nil
 }
 
+// freshFor is how long metadata should be valid still: it is fetched several times a day.
+const freshFor = 48 * time.Hour
+
 // soon is how long beforehand it is told that a certificate of a provider ends.
 const soon = 42 * 24 * time.Hour
 
@@ -273,7 +276,7 @@ func endsSoon(metadata string) string {
 		return "no certificate of " + p.EntityID + " is valid any more"
 	case ends.Sub(now) < soon:
 		return "the last certificate of " + p.EntityID + " ends at " + ends.UTC().Format("2006-01-02 15:04 MST")
-	case !p.Until.IsZero() && p.Until.Sub(now) < 7*24*time.Hour:
+	case !p.Until.IsZero() && p.Until.Sub(now) < freshFor:
 		return "the metadata of " + p.EntityID + " is valid until " + p.Until.UTC().Format("2006-01-02 15:04 MST")
 	}
 	return ""

@@ -48,13 +48,13 @@ func (s *SignIn) emergency(ctx context.Context, switched string) ([]wire.NamedRe
 }
 
 // checks are what a switch hangs on.
-func (s *SignIn) checks(ctx context.Context, one store.Federation, claims core.Claims, to federation.SignOn) ([]core.Verdict, error) {
+func (s *SignIn) checks(ctx context.Context, one store.Federation, claims core.Claims, to federation.SignOn) ([]core.Check, error) {
 	if to == federation.ByPassword {
-		return []core.Verdict{}, nil
+		return []core.Check{}, nil
 	}
-	var out []core.Verdict
+	var out []core.Check
 	add := func(name string, outcome core.Outcome, advice, detail string, facts ...any) {
-		out = append(out, core.Verdict{Name: name, Outcome: outcome, Detail: fmt.Sprintf(detail, facts...), Advice: advice})
+		out = append(out, core.Check{Name: name, Outcome: outcome, Detail: fmt.Sprintf(detail, facts...), Advice: advice})
 	}
 	if one.Provider == "" {
 		add("provider", core.Bad, "Give its metadata.", "there is none yet")
@@ -187,11 +187,11 @@ func (s *SignIn) prepare(ctx context.Context, domain string, in wire.SwitchSignI
 	}
 	switch {
 	case away != nil && to == federation.ByPassword:
-		preview.Checks = append(preview.Checks, core.Verdict{Name: "cloud", Outcome: core.Warn, Detail: away.Error(), Advice: "It is told as soon as it answers."})
+		preview.Checks = append(preview.Checks, core.Check{Name: "cloud", Outcome: core.Warn, Detail: away.Error(), Advice: "It is told as soon as it answers."})
 	case away != nil:
-		preview.Checks = append(preview.Checks, core.Verdict{Name: "cloud", Outcome: core.Bad, Detail: away.Error(), Advice: "Wait until the cloud answers."})
+		preview.Checks = append(preview.Checks, core.Check{Name: "cloud", Outcome: core.Bad, Detail: away.Error(), Advice: "Wait until the cloud answers."})
 	case !side.offered && to != federation.ByPassword:
-		preview.Checks = append(preview.Checks, core.Verdict{Name: "cloud", Outcome: core.Bad, Detail: "it lets nobody set how people sign in by its interface", Advice: "Set it in the cloud's own console, with the provider's metadata."})
+		preview.Checks = append(preview.Checks, core.Check{Name: "cloud", Outcome: core.Bad, Detail: "it lets nobody set how people sign in by its interface", Advice: "Set it in the cloud's own console, with the provider's metadata."})
 	}
 	of, err := s.countsOf(ctx, domain)
 	if err != nil {

@@ -156,9 +156,9 @@ func why(test store.SignInTest) string {
 	return strings.Join(texts, " ")
 }
 
-func (s *SignIn) fields(ctx context.Context, test store.SignInTest, one store.Federation, side side, response, request string, at time.Time) ([]core.Field, string, error) {
-	unreadable := func(err error) ([]core.Field, string, error) {
-		return []core.Field{{Name: "message", Got: err.Error(), Expected: "a response of SAML 2.0", Outcome: core.Bad, Reason: "Nothing of it was read."}}, "", nil
+func (s *SignIn) fields(ctx context.Context, test store.SignInTest, one store.Federation, side side, response, request string, at time.Time) ([]core.AssertionField, string, error) {
+	unreadable := func(err error) ([]core.AssertionField, string, error) {
+		return []core.AssertionField{{Name: "message", Got: err.Error(), Expected: "a response of SAML 2.0", Outcome: core.Bad, Reason: "Nothing of it was read."}}, "", nil
 	}
 	provider, err := saml.Provider(one.Provider)
 	if err != nil {
@@ -175,13 +175,14 @@ func (s *SignIn) fields(ctx context.Context, test store.SignInTest, one store.Fe
 	}
 	expected := core.Expectation{Cloud: side.Cloud, Provider: provider, Request: request, Login: test.Login, Domain: test.Domain, Now: at}
 	if expected.Said, err = maker.Of(resource); err != nil {
-		return []core.Field{{Name: "subject", Got: "", Expected: "", Outcome: core.Bad, Reason: "The claims give nothing for this person: " + err.Error()}}, "", nil
+		return []core.AssertionField{{Name: "subject", Got: "", Expected: "", Outcome: core.Bad, Reason: "The claims give nothing for this person: " + err.Error()}}, "", nil
 	}
 	a, err := saml.Response(response)
 	if err != nil {
 		return unreadable(err)
 	}
-	if a.ID != "" {
+	// Of what came by the cloud, the cloud knows whether it was there before.
+	if a.ID != "" && request == "" {
 		if expected.Seen, err = s.store.Federations.Seen(ctx, a.ID, test.ID); err != nil {
 			return nil, "", err
 		}

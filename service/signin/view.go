@@ -14,6 +14,7 @@ import (
 	"kambrel.example/kambrel/protocol/federation"
 	"kambrel.example/kambrel/protocol/saml"
 	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/explain"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -23,7 +24,7 @@ func (s *SignIn) Of(ctx context.Context, domain string) (wire.Federation, error)
 	if err != nil {
 		return wire.Federation{}, err
 	}
-	view := wire.Federation{Domain: domain, SignOn: string(one.SignOn), ChangedBy: one.ChangedBy, SentAt: one.SentAt, Checks: []core.Verdict{}, Tests: []wire.SignInTest{}}
+	view := wire.Federation{Domain: domain, SignOn: string(one.SignOn), ChangedBy: one.ChangedBy, SentAt: one.SentAt, Checks: []core.Check{}, Tests: []wire.SignInTest{}}
 	if one.Version > 0 {
 		view.ChangedAt = &one.ChangedAt
 	}
@@ -66,6 +67,11 @@ func (s *SignIn) Of(ctx context.Context, domain string) (wire.Federation, error)
 	}
 	basis := basisOf(provider, view.Claims)
 	for _, test := range tests {
+		if away == nil && test.Answered == nil && test.CloudID != "" && time.Now().Before(*test.Expires) {
+			if test, err = s.lookAt(ctx, test); err != nil {
+				return view, err
+			}
+		}
 		view.Tests = append(view.Tests, testView(test, basis))
 	}
 	view.Checks, err = s.checks(ctx, one, view.Claims, federation.ByProvider)
@@ -144,14 +150,29 @@ func (s *SignIn) resource(ctx context.Context, text string, kind entry.Kind) (st
 	if err != nil {
 		return "", nil, err
 	}
-	if hit.ResourceID == "" {
-		return "", nil, problem.New(problem.BadInput, "%s is not in the cloud.", hit.Name)
+	id := hit.ResourceID
+	if id == "" {
+		ref, err := explain.RefOf(hit)
+		if err != nil {
+			return "", nil, err
+		}
+		link, err := s.store.Links.Of(ctx, ref)
+		if store.NotFound(err) {
+			return "", nil, problem.New(problem.BadInput, "%q has nothing in the cloud.", text)
+		}
+		if err != nil {
+			return "", nil, err
+		}
+		id = link.ResourceID
 	}
-	if hit.Kind != string(kind) {
-		return "", nil, problem.New(problem.BadInput, "%s is a %s, and wanted is a %s.", hit.Name, hit.Kind, kind)
+	found, resource, err := s.store.Resources.OfKind(ctx, id)
+	if store.NotFound(err) || err == nil && resource == nil {
+		return "", nil, problem.New(problem.BadInput, "%q is not in the cloud.", text)
 	}
-	resource, err := s.store.Resources.Get(ctx, hit.ResourceID)
-	return hit.ResourceID, resource, err
+	if err == nil && found != kind {
+		err = problem.New(problem.BadInput, "%q is a %s in the cloud, and wanted is a %s.", text, found, kind)
+	}
+	return id, resource, err
 }
 
 // SetClaims says what an assertion says of somebody; nil goes back to what the cloud asks for.

@@ -55,7 +55,7 @@ type SignInTest struct {
 	CloudAccepted *bool
 	CloudReason   string
 	Assertion     string         // its id
-	Fields        []signin.Field `gorm:"serializer:json"`
+	Fields        []signin.AssertionField `gorm:"serializer:json"`
 }
 
 // EventFederation tells that something of how people sign in has changed.
@@ -130,7 +130,7 @@ const keptTests = 30
 func (s Federations) AddTest(ctx context.Context, test *SignInTest) error {
 	test.Began = time.Now()
 	if test.Fields == nil {
-		test.Fields = []signin.Field{}
+		test.Fields = []signin.AssertionField{}
 	}
 	if err := s.with(ctx).Create(test).Error; err != nil {
 		return err
