@@ -187,11 +187,12 @@ Exit status: 0 it works, 2 something is wrong.`,
 	return command
 }
 
+var verdictMarks = map[string]string{"good": "ok", "doubtful": "!", "bad": "BAD", "skipped": "-"}
+
 func printVerdicts(w io.Writer, verdicts []orders.Verdict) error {
 	t := newTable("", "STEP", "FOUND")
-	marks := map[string]string{"good": "ok", "doubtful": "!", "bad": "BAD", "skipped": "-"}
 	for _, v := range verdicts {
-		t.add(marks[v.Outcome], v.Name(), v.Detail)
+		t.add(verdictMarks[v.Outcome], v.Name(), v.Detail)
 		if v.Advice != "" && v.Outcome != "good" {
 			t.add("", "", "-> "+v.Advice)
 		}

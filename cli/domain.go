@@ -30,9 +30,9 @@ the cloud's own, and how many entries wait because it is not verified.`,
 		Example: "  kambrel domain list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.LoginDomains, error) { return c.Domains(ctx) }, func(w io.Writer, domains wire.LoginDomains) error {
-				t := newTable("DOMAIN", "VERIFIED", "PEOPLE", "LINKED", "DIRECTORY'S PASSWORD", "CLOUD'S OWN", "WAIT")
+				t := newTable("DOMAIN", "VERIFIED", "SIGN-IN", "PEOPLE", "LINKED", "DIRECTORY'S PASSWORD", "CLOUD'S OWN", "WAIT")
 				for _, one := range domains.Items {
-					t.add(or(one.Name, "(no domain)"), verifiedText(one), one.People, one.Linked, one.Digests, one.Linked-one.Digests, one.Waiting)
+					t.add(or(one.Name, "(no domain)"), verifiedText(one), map[string]string{"password": "password", "some": "some at a provider", "provider": "provider"}[one.SignOn], one.People, one.Linked, one.Digests, one.Linked-one.Digests, one.Waiting)
 				}
 				if err := t.print(w); err != nil {
 					return err
@@ -119,7 +119,7 @@ func newDomainShowCommand(d *deps) *cobra.Command {
 					fmt.Fprintf(w, "\nTo verify it, the cloud says: %s\n", one.Verification)
 				}
 				if one.Waiting > 0 {
-					fmt.Fprintf(w, "\nWho waits: 'kambrel problems --code login-suffix-not-verified'. Verify the domain in the cloud and run\nonce more, or give them logins in another: 'kambrel survey run' proposes them, or a rule makes them.\n")
+					fmt.Fprintf(w, "\nWho waits: 'kambrel problems list --code login-suffix-not-verified'. Verify the domain in the cloud and run\nonce more, or give them logins in another: 'kambrel survey run' proposes them, or a rule makes them.\n")
 				}
 				return nil
 			})

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -13,6 +14,7 @@ import (
 	"kambrel.example/kambrel/cli/terminal"
 	"kambrel.example/kambrel/client"
 	"kambrel.example/kambrel/core/signin"
+	"kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -103,7 +105,7 @@ would sign in. Exit status 2 says that it would not be believed as it is.`,
 				provider, err = c.TryProvider(ctx, args[0], in)
 				return provider, err
 			}, func(w io.Writer, p wire.IdentityProvider) error {
-				if err := printSignInVerdicts(w, p.Verdicts); err != nil {
+				if err := printVerdicts(w, p.Verdicts); err != nil {
 					return err
 				}
 				_, err := fmt.Fprintf(w, "\nTo compare:  %s\n", p.Compare)
@@ -111,7 +113,7 @@ would sign in. Exit status 2 says that it would not be believed as it is.`,
 			}); err != nil {
 				return err
 			}
-			if signin.Worst(provider.Verdicts) == signin.Bad {
+			if slices.ContainsFunc(provider.Verdicts, func(v orders.Verdict) bool { return v.Outcome == "bad" }) {
 				return statusError(statusProblems)
 			}
 			return nil
@@ -154,19 +156,6 @@ func newProviderActCommand(d *deps, name, short string, act func(*client.Client,
 			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.Federation, error) { return act(c, ctx, args[0]) }, printFederation)
 		},
 	}
-}
-
-var verdictMarks = map[signin.Outcome]string{signin.Good: "ok", signin.Warn: "!", signin.Bad: "BAD"}
-
-func printSignInVerdicts(w io.Writer, verdicts []signin.Check) error {
-	t := newTable("", "STEP", "FOUND")
-	for _, v := range verdicts {
-		t.add(verdictMarks[v.Outcome], v.Name, v.Detail)
-		if v.Advice != "" && v.Outcome != signin.Good {
-			t.add("", "", "-> "+v.Advice)
-		}
-	}
-	return t.print(w)
 }
 
 func newDomainClaimsCommand(d *deps) *cobra.Command {
@@ -242,7 +231,9 @@ func newClaimsResetCommand(d *deps) *cobra.Command {
 	return &cobra.Command{
 		Use: "reset DOMAIN", Short: "Go back to the claims that follow from what the cloud asks for", Args: terminal.OneArgument("the domain"), Example: "  kambrel domain claims reset brisling.example",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.Federation, error) { return c.SetClaims(ctx, args[0], nil) }, printFederation)
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.Federation, error) {
+				return c.SetClaims(ctx, args[0], nil)
+			}, printFederation)
 		},
 	}
 }
@@ -285,7 +276,7 @@ func printFields(w io.Writer, fields []signin.AssertionField) error {
 		if f.Outcome == signin.Good && got == expected {
 			expected = "the same"
 		}
-		t.add(verdictMarks[f.Outcome], f.Name, or(got, "nothing"), expected)
+		t.add(verdictMarks[string(f.Outcome)], f.Name, or(got, "nothing"), expected)
 		if f.Reason != "" {
 			t.add("", "", "-> "+f.Reason, "")
 		}

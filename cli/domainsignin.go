@@ -171,7 +171,7 @@ func printSwitch(w io.Writer, p wire.SwitchPreview) error {
 	}
 	if len(p.Checks) > 0 {
 		fmt.Fprintln(w)
-		if err := printSignInVerdicts(w, p.Checks); err != nil {
+		if err := printVerdicts(w, p.Checks); err != nil {
 			return err
 		}
 	}
@@ -237,5 +237,5 @@ func printFederation(w io.Writer, f wire.Federation) error {
 		return nil
 	}
 	fmt.Fprintln(w, "\nFor everybody to sign in there:")
-	return printSignInVerdicts(w, f.Checks)
+	return printVerdicts(w, f.Checks)
 }

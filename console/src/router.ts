@@ -56,6 +56,13 @@ export const router = createRouter({
       meta: { title: 'Login domains', place: 'cloud' },
     },
     {
+      path: '/domains/:domain',
+      name: 'domain',
+      component: () => import('./pages/Domain.vue'),
+      props: true,
+      meta: { title: 'Login domain', place: 'cloud' },
+    },
+    {
       path: '/installation',
       name: 'installation',
       component: () => import('./pages/Installation.vue'),

@@ -167,7 +167,7 @@ func backup(f Facts, now time.Time) []Finding {
 
 func configured(f Facts, _ time.Time) []Finding {
 	if f.Settings == nil {
-		return one("settings", Bad, "none are active: nothing is synced", "Connect a directory, choose who takes part and activate: 'kambrel directory connect', or the console.")
+		return one("settings", Bad, "none are active: nothing is synced", "Connect a directory, choose who takes part and activate: 'kambrel directory add', or the console.")
 	}
 	g := f.Settings.Guard
 	from := plan.HoldsFrom(settings.Limit{Number: g.Removals, Share: g.Share}, f.Linked)
@@ -212,7 +212,7 @@ func agents(f Facts, _ time.Time) []Finding {
 	for _, d := range f.Settings.Directories {
 		switch serving[d.Name] {
 		case 0:
-			findings = append(findings, Finding{"agents", d.Name, Bad, "no agent that is there serves it", "Start or enrol one: 'kambrel agent code --directory " + d.Name + "'."})
+			findings = append(findings, Finding{"agents", d.Name, Bad, "no agent that is there serves it", "Start or enrol one: 'kambrel agent code " + d.Name + "'."})
 		case 1:
 			findings = append(findings, Finding{"agents", d.Name, Doubtful, "one agent serves it", "A second one on another host takes over when the first is away, within seconds."})
 		default:

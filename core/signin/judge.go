@@ -53,7 +53,7 @@ type AssertionField struct {
 	Name     string  `json:"name"`
 	Got      string  `json:"got"`
 	Expected string  `json:"expected"`
-	Outcome  Outcome `json:"outcome" enum:"good,warn,bad"`
+	Outcome  Outcome `json:"outcome" enum:"good,doubtful,bad"`
 	Reason   string  `json:"reason,omitempty" doc:"Why the cloud would refuse it, and what to do"`
 }
 

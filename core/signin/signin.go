@@ -67,30 +67,16 @@ type Outcome string
 // The outcomes.
 const (
 	Good Outcome = "good"
-	Warn Outcome = "warn" // works, but somebody should know
+	Warn Outcome = "doubtful" // works, but somebody should know
 	Bad  Outcome = "bad"
 )
 
 // Check is one thing that was looked at.
 type Check struct {
-	Name    string  `json:"name"`
-	Outcome Outcome `json:"outcome" enum:"good,warn,bad"`
-	Detail  string  `json:"detail"`
-	Advice  string  `json:"advice,omitempty"`
-}
-
-// Worst is the worst outcome of some.
-func Worst(verdicts []Check) Outcome {
-	worst := Good
-	for _, v := range verdicts {
-		if v.Outcome == Bad {
-			return Bad
-		}
-		if v.Outcome == Warn {
-			worst = Warn
-		}
-	}
-	return worst
+	Name    string
+	Outcome Outcome
+	Detail  string
+	Advice  string // what to do about it
 }
 
 // FirstBad is the first that is bad.

@@ -45,17 +45,17 @@ type Options struct {
 
 // Endpoints is what DIR/endpoints.json holds.
 type Endpoints struct {
-	Console     string              `json:"console"`
-	API         string              `json:"api"`
-	Token       string              `json:"token"`
-	Operator    Operator            `json:"operator"`
-	Cloud       CloudEndpoint       `json:"cloud"`
-	Postgres    string              `json:"postgres"`
-	Mail        string              `json:"mail"` // where the mail that came is shown
+	Console  string        `json:"console"`
+	API      string        `json:"api"`
+	Token    string        `json:"token"`
+	Operator Operator      `json:"operator"`
+	Cloud    CloudEndpoint `json:"cloud"`
+	Postgres string        `json:"postgres"`
+	Mail     string        `json:"mail"` // where the mail that came is shown
 	// Provider is where the metadata of Brisling's sign-in service is, Services where the cloud is
 	// made known to it.
-	Provider string `json:"provider"`
-	Services string `json:"services"`
+	Provider    string              `json:"provider"`
+	Services    string              `json:"services"`
 	Directories []DirectoryEndpoint `json:"directories"`
 }
 

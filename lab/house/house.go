@@ -80,7 +80,7 @@ protocol/wire       core/ protocol/orders
 directory           core/entry core/password core/problem core/secret
 cloud               core/address core/change core/entry core/problem core/rest core/rules core/secret protocol/events protocol/federation protocol/scim
 agent               core/address core/entry core/fingerprint core/logkey core/password core/problem core/rest core/secret directory protocol/events protocol/orders protocol/release protocol/wire
-client              core/address core/problem core/reason core/rest core/settings protocol/wire protocol/orders
+client              core/address core/signin core/problem core/reason core/rest core/settings protocol/wire protocol/orders
 console
 cli/terminal
 cli/onhost          agent core/ cli/terminal
@@ -99,12 +99,12 @@ service/agents      core/ protocol/release protocol/wire service/store service/v
 service/audit       core/ service/store service/views
 service/jobs        core/ service/events service/store
 service/pacing      cloud core/ service/store
-service/setup       cloud core/ protocol/wire service/judging service/orders service/seal service/store service/views protocol/orders
+service/setup       cloud core/ protocol/federation protocol/wire service/judging service/orders service/seal service/store service/views protocol/orders
 service/explain     cloud core/ protocol/wire service/jobs service/judging service/orders service/problems service/setup service/store service/views protocol/orders
 service/acts        core/ protocol/wire service/explain service/jobs service/judging service/setup service/store service/views
 service/survey      core/ protocol/wire service/judging service/orders service/setup service/store service/views protocol/orders
 service/passwords   cloud core/ protocol/events protocol/orders protocol/wire service/events service/explain service/orders service/setup service/store service/views
-service/signin      cloud core/ protocol/federation protocol/saml protocol/wire service/events service/explain service/setup service/store
+service/signin      cloud core/ protocol/federation protocol/orders protocol/saml protocol/wire service/events service/explain service/setup service/store
 service/cloudgroups core/ protocol/wire service/jobs service/judging service/problems service/store
 service/health      cloud core/ protocol/wire service/certificates service/jobs service/pacing service/passwords service/problems service/signin service/store service/views
 service/notices     core/ protocol/wire service/store

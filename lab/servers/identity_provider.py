@@ -58,7 +58,7 @@ def pair(name, days=365):
     key_file, certificate_file = (os.path.join(asked.dir, name + end) for end in (".key", ".crt"))
     if not os.path.exists(certificate_file):
         key = rsa.generate_private_key(public_exponent=65537, key_size=2048)
-        subject = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "Brisling sign-in, " + name)])
+        subject = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "Brisling sign-in " + name)])
         now = datetime.datetime.utcnow()
         certificate = x509.CertificateBuilder().subject_name(subject).issuer_name(subject).public_key(key.public_key()).serial_number(x509.random_serial_number()).not_valid_before(now - datetime.timedelta(hours=1)).not_valid_after(now + datetime.timedelta(days=days)).sign(key, hashes.SHA256())
         for file, text in (
@@ -200,7 +200,7 @@ class Handler(BaseHTTPRequestHandler):
         request = server.parse_authn_request(form["request"], BINDING_HTTP_REDIRECT)
         to = server.response_args(request.message, [BINDING_HTTP_POST])
         subject = faults.get("subject") or str(entry.entryUUID)
-        identity = {"eduPersonPrincipalName": [faults.get("login") or str(entry.mail)], "displayName": [str(entry.displayName)]}
+        identity = {"eduPersonPrincipalName": [faults.get("login") or str(entry.mail)], "displayName": [str(name) for name in entry.displayName.values]}
         response = server.create_authn_response(
             identity, in_response_to=request.message.id, destination=to["destination"], sp_entity_id=to["sp_entity_id"],
             name_id=NameID(format=NAMEID_FORMAT_PERSISTENT, text=subject), authn={"class_ref": PASSWORDPROTECTEDTRANSPORT, "authn_auth": base_url},

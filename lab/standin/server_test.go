@@ -252,7 +252,7 @@ func TestDiscoveryShowsExtensions(t *testing.T) {
 	c, stop := start(t, "")
 	defer stop()
 	assert.Equal(t, true, c.do("GET", "/scim/v2/ServiceProviderConfig", "").body["bulk"].(map[string]any)["supported"])
-	assert.Equal(t, 5.0, c.do("GET", "/scim/v2/ResourceTypes", "").body["totalResults"])
+	assert.Equal(t, 6.0, c.do("GET", "/scim/v2/ResourceTypes", "").body["totalResults"])
 	assert.Equal(t, "Account", c.do("GET", "/scim/v2/Schemas/"+AccountURN, "").body["name"])
 	assert.Equal(t, 404, c.do("GET", "/scim/v2/Schemas/none", "").status)
 	id := c.add("ada@halvard.example", `,"`+AccountURN+`":{"homePort":"Northquay","badges":["1","2"]}`)

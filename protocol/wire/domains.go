@@ -26,5 +26,6 @@ type LoginDomain struct {
 	Active       int    `json:"active" doc:"Of these: not suspended"`
 	Linked       int    `json:"linked" doc:"Of these: linked to an entry that takes part"`
 	Digests      int    `json:"digests" doc:"Of the linked: who sign in with the directory's password, by a digest"`
+	SignOn       string `json:"signOn" enum:"password,some,provider" doc:"Whether its people sign in with a password, or some or all at an identity provider, as an operator has said"`
 	Waiting      int    `json:"waiting" doc:"Entries whose login would end in it, and that are not sent because it is not verified"`
 }

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"kambrel.example/kambrel/core/signin"
+	"kambrel.example/kambrel/protocol/orders"
 )
 
 // Federation is how the people of a login domain sign in, and what that hangs on.
@@ -25,7 +26,7 @@ type Federation struct {
 	State     string            `json:"state" enum:"in-step,sending,failing,drifted" doc:"Whether the cloud has it so"`
 	Detail    string            `json:"detail,omitempty" doc:"Why it has not"`
 	SentAt    *time.Time        `json:"sentAt,omitempty"`
-	Checks    []signin.Check  `json:"checks" doc:"What everybody's sign-in at the provider hangs on"`
+	Checks    []orders.Verdict  `json:"checks" doc:"What everybody's sign-in at the provider hangs on"`
 	Tests     []SignInTest      `json:"tests" doc:"The newest first"`
 }
 
@@ -57,7 +58,7 @@ type IdentityProvider struct {
 	URL          string                `json:"url,omitempty"`
 	Fetched      *time.Time            `json:"fetched,omitempty"`
 	FetchFailure string                `json:"fetchFailure,omitempty"`
-	Verdicts     []signin.Check      `json:"verdicts"`
+	Verdicts     []orders.Verdict      `json:"verdicts"`
 	Metadata     string                `json:"metadata,omitempty"`
 }
 
@@ -79,8 +80,8 @@ type ProviderMetadata struct {
 
 // TriedClaims is what an assertion would say of somebody.
 type TriedClaims struct {
-	Person NamedResource  `json:"person"`
-	Said   signin.Said    `json:"said"`
+	Person NamedResource           `json:"person"`
+	Said   signin.Said             `json:"said"`
 	Fields []signin.AssertionField `json:"fields" doc:"Held against what the cloud knows of the person"`
 }
 
@@ -98,17 +99,17 @@ type NewSignInTest struct {
 
 // SignInTest is a sign-in that was tried.
 type SignInTest struct {
-	ID            int64          `json:"id"`
-	Person        NamedResource  `json:"person"`
-	By            string         `json:"by"`
-	Began         time.Time      `json:"began"`
-	URL           string         `json:"url,omitempty" doc:"Where the person is to begin it with a browser"`
-	Expires       *time.Time     `json:"expires,omitempty"`
-	State         string         `json:"state" enum:"waiting,ended,accepted,refused"`
-	Answered      *time.Time     `json:"answered,omitempty"`
-	CloudAccepted *bool          `json:"cloudAccepted,omitempty" doc:"What the cloud said; none where it was not asked"`
-	CloudReason   string         `json:"cloudReason,omitempty"`
-	Counts        bool           `json:"counts" doc:"Whether it was of the provider and the claims as they are now"`
+	ID            int64                   `json:"id"`
+	Person        NamedResource           `json:"person"`
+	By            string                  `json:"by"`
+	Began         time.Time               `json:"began"`
+	URL           string                  `json:"url,omitempty" doc:"Where the person is to begin it with a browser"`
+	Expires       *time.Time              `json:"expires,omitempty"`
+	State         string                  `json:"state" enum:"waiting,ended,accepted,refused"`
+	Answered      *time.Time              `json:"answered,omitempty"`
+	CloudAccepted *bool                   `json:"cloudAccepted,omitempty" doc:"What the cloud said; none where it was not asked"`
+	CloudReason   string                  `json:"cloudReason,omitempty"`
+	Counts        bool                    `json:"counts" doc:"Whether it was of the provider and the claims as they are now"`
 	Fields        []signin.AssertionField `json:"fields"`
 }
 
@@ -122,9 +123,9 @@ type SwitchSignIn struct {
 // SwitchPreview is what a switch would do.
 type SwitchPreview struct {
 	Domain  string           `json:"domain"`
-	SignOn  string           `json:"signOn"`
+	SignOn  string           `json:"signOn" enum:"password,some,provider"`
 	Text    []string         `json:"text" doc:"What it would do, in sentences"`
-	Checks  []signin.Check `json:"checks" doc:"Nothing of it may be bad"`
+	Checks  []orders.Verdict `json:"checks" doc:"Nothing of it may be bad"`
 	People  []NamedResource  `json:"people"`
 	Groups  []NamedResource  `json:"groups"`
 	Allowed bool             `json:"allowed"`

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/protocol/federation"
 	"kambrel.example/kambrel/protocol/wire"
 )
 
@@ -38,7 +39,7 @@ func (e *Setup) Domains(ctx context.Context) (wire.LoginDomains, error) {
 		i, known := at[name]
 		if !known {
 			i = len(out.Items)
-			at[name], out.Items = i, append(out.Items, wire.LoginDomain{Name: name, Verified: wire.DomainUnknown})
+			at[name], out.Items = i, append(out.Items, wire.LoginDomain{Name: name, Verified: wire.DomainUnknown, SignOn: string(federation.ByPassword)})
 		}
 		return &out.Items[i]
 	}
@@ -68,6 +69,13 @@ func (e *Setup) Domains(ctx context.Context) (wire.LoginDomains, error) {
 	for _, c := range counts {
 		d := domain(c.Name)
 		d.People, d.Active, d.Linked, d.Digests = c.People, c.Active, c.Linked, c.Digests
+	}
+	federations, err := e.store.Federations.List(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, one := range federations {
+		domain(one.Domain).SignOn = string(one.SignOn)
 	}
 	for name, n := range waiting {
 		domain(name).Waiting = n

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,6 +16,7 @@ import (
 	"kambrel.example/kambrel/core/problem"
 	core "kambrel.example/kambrel/core/signin"
 	"kambrel.example/kambrel/protocol/federation"
+	"kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/saml"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
@@ -126,8 +128,25 @@ func (s *SignIn) cloudOf(ctx context.Context, domain string) core.Cloud {
 	return c
 }
 
+// verdicts are checks as they are shown everywhere.
+func verdicts(checks []core.Check) []orders.Verdict {
+	out := make([]orders.Verdict, len(checks))
+	for i, c := range checks {
+		out[i] = orders.Verdict{Step: c.Name, Outcome: string(c.Outcome), Detail: c.Detail, Advice: c.Advice}
+	}
+	return out
+}
+
+func firstBad(verdicts []orders.Verdict) (orders.Verdict, bool) {
+	i := slices.IndexFunc(verdicts, func(v orders.Verdict) bool { return v.Outcome == "bad" })
+	if i < 0 {
+		return orders.Verdict{}, false
+	}
+	return verdicts[i], true
+}
+
 func providerView(p core.Provider, trust core.Trust, cloud core.Cloud) wire.IdentityProvider {
-	view := wire.IdentityProvider{EntityID: p.EntityID, SignedBy: p.SignedBy, Compare: p.SignedBy, Certificates: []wire.ProviderCertificate{}, Verdicts: core.CheckProvider(p, trust, cloud, time.Now())}
+	view := wire.IdentityProvider{EntityID: p.EntityID, SignedBy: p.SignedBy, Compare: p.SignedBy, Certificates: []wire.ProviderCertificate{}, Verdicts: verdicts(core.CheckProvider(p, trust, cloud, time.Now()))}
 	for _, e := range p.SignOn {
 		if e.Binding == core.Redirect {
 			view.SignOn = e.Location
@@ -146,12 +165,15 @@ func providerView(p core.Provider, trust core.Trust, cloud core.Cloud) wire.Iden
 // it where nobody signs in there yet.
 func (s *SignIn) SetProvider(ctx context.Context, by, domain string, in wire.ProviderMetadata) (wire.Federation, error) {
 	view, text, err := s.try(ctx, domain, in)
+	if bad, found := firstBad(view.Verdicts); err == nil && found {
+		err = problem.New(problem.BadInput, "%s: %s. %s Nothing was changed.", bad.Name(), bad.Detail, bad.Advice)
+	}
+	var refused *problem.Error
+	if errors.As(err, &refused) && refused.Code == problem.BadInput {
+		err = errors.Join(err, s.store.Acts.Record(ctx, act.Act{Kind: act.SetProvider, By: by, About: aboutDomain(domain), After: said{Provider: view.EntityID}, Result: act.Refused, Note: refused.Detail}))
+	}
 	if err != nil {
 		return wire.Federation{}, err
-	}
-	if bad, found := core.FirstBad(view.Verdicts); found {
-		err := problem.New(problem.BadInput, "%s: %s. %s Nothing was changed.", bad.Name, bad.Detail, bad.Advice)
-		return wire.Federation{}, errors.Join(err, s.store.Acts.Record(ctx, act.Act{Kind: act.SetProvider, By: by, About: aboutDomain(domain), After: said{Provider: view.EntityID}, Result: act.Refused, Note: bad.Name + ": " + bad.Detail}))
 	}
 	now := time.Now()
 	if err := s.edit(ctx, by, domain, act.SetProvider, func(one *store.Federation) error {
@@ -253,6 +275,6 @@ func (s *SignIn) refresh(ctx context.Context, domain string) error {
 			return err
 		}
 		kept.Provider = text
-		return tx.Federations.Save(ctx, kept, kept.ChangedBy)
+		return tx.Federations.Save(ctx, kept, kept.ChangedBy, false)
 	})
 }

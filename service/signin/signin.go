@@ -9,6 +9,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"log/slog"
 	"net/http"
 	"slices"
@@ -38,9 +39,11 @@ const (
 	// fetchEvery is how often metadata is fetched anew.
 	fetchEvery = 6 * time.Hour
 	// again is how soon what failed is tried once more.
-	again = 15 * time.Second
+	again = 5 * time.Second
 	// asksWithin is how long it is waited for the cloud where somebody waits.
 	asksWithin = 5 * time.Second
+	// toldAfter is how long the cloud may fail to take what was said before that is told.
+	toldAfter = 15 * time.Second
 	// itself is who has done what no person did.
 	itself = "the service"
 )
@@ -155,7 +158,13 @@ func (s *SignIn) look(ctx context.Context) (time.Duration, error) {
 
 // bring has the cloud do what was said of a domain, or notes that it does something else.
 func (s *SignIn) bring(ctx context.Context, one store.Federation) error {
-	have, offered, err := s.cloud.Federation(ctx, one.Domain)
+	// The way back must not wait behind questions to a cloud that answers late.
+	asking, cancel := context.WithTimeout(ctx, asksWithin)
+	defer cancel()
+	have, offered, err := s.cloud.Federation(asking, one.Domain)
+	if asking.Err() != nil && ctx.Err() == nil {
+		err = fmt.Errorf("the cloud does not answer as it should within %s", asksWithin)
+	}
 	before := one
 	switch {
 	case err != nil:
@@ -166,6 +175,9 @@ func (s *SignIn) bring(ctx context.Context, one store.Federation) error {
 		one.Sent, one.Failure, one.Failing = one.Version, "", nil
 	case one.Sent == one.Version:
 		one.Failure, one.Failing, one.Drift = "", nil, differs(one, have)
+	case !one.Switched && switchedThere(one, have) != "":
+		// Somebody may have gone back there in need: new metadata does not undo that.
+		one.Failure, one.Failing, one.Drift = "", nil, switchedThere(one, have)
 	default:
 		if err := s.cloud.SetFederation(ctx, one.Domain, wanted(one)); err != nil {
 			failing(&one, err.Error())
@@ -199,16 +211,24 @@ func wanted(one store.Federation) federation.Domain {
 
 // differs says what the cloud has otherwise.
 func differs(one store.Federation, have federation.Domain) string {
+	if there := switchedThere(one, have); there != "" {
+		return there
+	}
+	// Which provider is not used is of no matter.
+	if have.SignOn != federation.ByPassword && have.Provider != one.Provider {
+		return "the cloud has other metadata of the identity provider"
+	}
+	return ""
+}
+
+// switchedThere says who signs in otherwise in the cloud.
+func switchedThere(one store.Federation, have federation.Domain) string {
 	want := wanted(one)
 	sorted := func(list []string) []string { return slices.Sorted(slices.Values(list)) }
 	switch {
 	case have.SignOn != want.SignOn:
 		return "the cloud has people sign in " + words[have.SignOn] + ", and what was said is " + words[want.SignOn]
-	case have.SignOn == federation.ByPassword:
-		return "" // which provider is not used is of no matter
-	case have.Provider != want.Provider:
-		return "the cloud has other metadata of the identity provider"
-	case !slices.Equal(sorted(have.People), sorted(want.People)) || !slices.Equal(sorted(have.Groups), sorted(want.Groups)):
+	case have.SignOn == federation.BySome && (!slices.Equal(sorted(have.People), sorted(want.People)) || !slices.Equal(sorted(have.Groups), sorted(want.Groups))):
 		return "in the cloud others sign in at the identity provider than was said"
 	}
 	return ""
@@ -230,7 +250,7 @@ func (s *SignIn) Troubles(ctx context.Context) ([]wire.SignOnTrouble, error) {
 		add := func(code problem.Code, detail string) {
 			out = append(out, wire.SignOnTrouble{Domain: one.Domain, Code: string(code), Detail: detail})
 		}
-		if one.Failing != nil && time.Since(*one.Failing) > time.Minute {
+		if one.Failing != nil && time.Since(*one.Failing) > toldAfter {
 			add(problem.SignOnNotSent, one.Failure)
 		}
 		if one.Drift != "" {
@@ -298,7 +318,7 @@ func basisOf(p core.Provider, claims core.Claims) string {
 
 // said is what an act notes of a domain: never metadata, which is long.
 type said struct {
-	SignOn   federation.SignOn `json:"signOn"`
+	SignOn   federation.SignOn `json:"signOn,omitempty"`
 	People   []string          `json:"people,omitempty"`
 	Groups   []string          `json:"groups,omitempty"`
 	Provider string            `json:"provider,omitempty"`
@@ -328,7 +348,7 @@ func (s *SignIn) edit(ctx context.Context, by, domain string, kind act.Kind, cha
 		if err := change(&one); err != nil {
 			return err
 		}
-		if err := tx.Federations.Save(ctx, one, by); err != nil {
+		if err := tx.Federations.Save(ctx, one, by, kind == act.SwitchSignIn); err != nil {
 			return err
 		}
 		return tx.Acts.Record(ctx, act.Act{Kind: kind, By: by, About: aboutDomain(domain), Before: before, After: saidOf(one)})

@@ -182,24 +182,25 @@ func (s *SignIn) prepare(ctx context.Context, domain string, in wire.SwitchSignI
 	}
 	side, away := s.side(ctx, domain)
 	claims, _ := claimsOf(one, side.Cloud)
-	if preview.Checks, err = s.checks(ctx, one, claims, to); err != nil {
+	checks, err := s.checks(ctx, one, claims, to)
+	if err != nil {
 		return nil, nil, preview, err
 	}
 	switch {
 	case away != nil && to == federation.ByPassword:
-		preview.Checks = append(preview.Checks, core.Check{Name: "cloud", Outcome: core.Warn, Detail: away.Error(), Advice: "It is told as soon as it answers."})
+		checks = append(checks, core.Check{Name: "cloud", Outcome: core.Warn, Detail: away.Error(), Advice: "It is told as soon as it answers."})
 	case away != nil:
-		preview.Checks = append(preview.Checks, core.Check{Name: "cloud", Outcome: core.Bad, Detail: away.Error(), Advice: "Wait until the cloud answers."})
+		checks = append(checks, core.Check{Name: "cloud", Outcome: core.Bad, Detail: away.Error(), Advice: "Wait until the cloud answers."})
 	case !side.offered && to != federation.ByPassword:
-		preview.Checks = append(preview.Checks, core.Check{Name: "cloud", Outcome: core.Bad, Detail: "it lets nobody set how people sign in by its interface", Advice: "Set it in the cloud's own console, with the provider's metadata."})
+		checks = append(checks, core.Check{Name: "cloud", Outcome: core.Bad, Detail: "it lets nobody set how people sign in by its interface", Advice: "Set it in the cloud's own console, with the provider's metadata."})
 	}
 	of, err := s.countsOf(ctx, domain)
 	if err != nil {
 		return nil, nil, preview, err
 	}
 	preview.Text = sentences(one, to, of, preview)
-	_, bad := core.FirstBad(preview.Checks)
-	preview.Allowed = !bad
+	_, bad := core.FirstBad(checks)
+	preview.Checks, preview.Allowed = verdicts(checks), !bad
 	return people, groups, preview, nil
 }
 
@@ -246,9 +247,9 @@ func (s *SignIn) Switch(ctx context.Context, by, domain string, in wire.SwitchSi
 	if err != nil {
 		return wire.Federation{}, err
 	}
-	if bad, found := core.FirstBad(preview.Checks); found {
-		err := problem.New(problem.BadInput, "%s: %s. %s Nothing was changed.", bad.Name, bad.Detail, bad.Advice)
-		return wire.Federation{}, errors.Join(err, s.store.Acts.Record(ctx, act.Act{Kind: act.SwitchSignIn, By: by, About: aboutDomain(domain), After: said{SignOn: federation.SignOn(in.SignOn)}, Result: act.Refused, Note: bad.Name + ": " + bad.Detail}))
+	if bad, found := firstBad(preview.Checks); found {
+		err := problem.New(problem.BadInput, "%s: %s. %s Nothing was changed.", bad.Name(), bad.Detail, bad.Advice)
+		return wire.Federation{}, errors.Join(err, s.store.Acts.Record(ctx, act.Act{Kind: act.SwitchSignIn, By: by, About: aboutDomain(domain), After: said{SignOn: federation.SignOn(in.SignOn)}, Result: act.Refused, Note: bad.Name() + ": " + bad.Detail}))
 	}
 	if err := s.edit(ctx, by, domain, act.SwitchSignIn, func(one *store.Federation) error {
 		one.SignOn, one.People, one.Groups = federation.SignOn(in.SignOn), people, groups

@@ -12,6 +12,7 @@ import (
 	"kambrel.example/kambrel/core/problem"
 	core "kambrel.example/kambrel/core/signin"
 	"kambrel.example/kambrel/protocol/federation"
+	"kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/saml"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/explain"
@@ -24,7 +25,7 @@ func (s *SignIn) Of(ctx context.Context, domain string) (wire.Federation, error)
 	if err != nil {
 		return wire.Federation{}, err
 	}
-	view := wire.Federation{Domain: domain, SignOn: string(one.SignOn), ChangedBy: one.ChangedBy, SentAt: one.SentAt, Checks: []core.Check{}, Tests: []wire.SignInTest{}}
+	view := wire.Federation{Domain: domain, SignOn: string(one.SignOn), ChangedBy: one.ChangedBy, SentAt: one.SentAt, Checks: []orders.Verdict{}, Tests: []wire.SignInTest{}}
 	if one.Version > 0 {
 		view.ChangedAt = &one.ChangedAt
 	}
@@ -74,7 +75,8 @@ func (s *SignIn) Of(ctx context.Context, domain string) (wire.Federation, error)
 		}
 		view.Tests = append(view.Tests, testView(test, basis))
 	}
-	view.Checks, err = s.checks(ctx, one, view.Claims, federation.ByProvider)
+	checks, err := s.checks(ctx, one, view.Claims, federation.ByProvider)
+	view.Checks = verdicts(checks)
 	return view, err
 }
 

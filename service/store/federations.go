@@ -31,6 +31,7 @@ type Federation struct {
 	ChangedBy    string
 	ChangedAt    time.Time
 	Version      int64
+	Switched     bool // since it was sent last
 	Sent         int64
 	SentAt       *time.Time
 	Failure      string
@@ -54,7 +55,7 @@ type SignInTest struct {
 	Accepted      bool
 	CloudAccepted *bool
 	CloudReason   string
-	Assertion     string         // its id
+	Assertion     string                  // its id
 	Fields        []signin.AssertionField `gorm:"serializer:json"`
 }
 
@@ -86,9 +87,14 @@ func (s Federations) ForUpdate(ctx context.Context, domain string) (Federation, 
 	return one, s.raw(ctx, `SELECT * FROM federations WHERE domain = ? FOR UPDATE`, domain).Scan(&one).Error
 }
 
-// Save keeps what somebody has said; it is to be sent to the cloud.
-func (s Federations) Save(ctx context.Context, one Federation, by string) error {
-	one.ChangedBy, one.ChangedAt, one.Drift = by, time.Now(), ""
+// Save keeps what somebody has said; it is to be sent to the cloud. Where it is no switch, what
+// somebody has switched in the cloud itself stays.
+func (s Federations) Save(ctx context.Context, one Federation, by string, switched bool) error {
+	one.ChangedBy, one.ChangedAt = by, time.Now()
+	one.Switched = switched || one.Switched && one.Sent < one.Version
+	if switched {
+		one.Drift = ""
+	}
 	one.Version++
 	return s.keep(ctx, one)
 }

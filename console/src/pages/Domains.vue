@@ -72,7 +72,10 @@ const waiting = computed(() => data.value?.items.reduce((sum, d) => sum + d.wait
         <tbody>
           <tr v-for="d in data.items" :key="d.name">
             <td>
-              <strong class="mono">{{ d.name || 'no domain' }}</strong>
+              <RouterLink v-if="d.name" class="mono" :to="{ name: 'domain', params: { domain: d.name } }">{{
+                d.name
+              }}</RouterLink>
+              <strong v-else>no domain</strong>
             </td>
             <td><Tag :text="word[d.verified]" :tone="tone(d)" /></td>
             <td class="number">
@@ -83,7 +86,9 @@ const waiting = computed(() => data.value?.items.reduce((sum, d) => sum + d.wait
             </td>
             <td class="number">{{ n(d.linked) }}</td>
             <td>
-              <template v-if="d.linked">
+              <div v-if="d.signOn === 'provider'"><strong>at an identity provider</strong></div>
+              <template v-else-if="d.linked">
+                <div v-if="d.signOn === 'some'"><strong>some at an identity provider</strong></div>
                 <div v-if="d.digests">the directory's password: {{ n(d.digests) }}</div>
                 <div v-if="d.linked - d.digests">a password of the cloud's own: {{ n(d.linked - d.digests) }}</div>
               </template>

@@ -29,8 +29,9 @@ export function placeOf(of: { about: Schemas['Thing']; code?: string }): Place |
       return { to: { name: 'directory', params: { name: key } }, text: 'Look at the directory' }
     case 'agent':
       return { to: { name: 'directories' }, text: 'Look at the agents' }
-    case 'cloud':
     case 'domain':
+      return { to: { name: 'domain', params: { domain: key } }, text: 'Look at the domain' }
+    case 'cloud':
       return { to: { name: 'cloud' }, text: 'Look at the cloud' }
     case 'run':
       return { to: { name: 'run', params: { id: key } }, text: `Look at run ${key}` }

@@ -8,7 +8,19 @@ import { useSession } from './session'
 
 /** Tells that something changed; what it is, is read from its own route. */
 export interface Event {
-  kind: 'run' | 'settings' | 'draft' | 'agent' | 'order' | 'repair' | 'password' | 'digest' | 'cloud' | 'resumed' | ''
+  kind:
+    | 'run'
+    | 'settings'
+    | 'draft'
+    | 'agent'
+    | 'order'
+    | 'repair'
+    | 'password'
+    | 'digest'
+    | 'cloud'
+    | 'federation'
+    | 'resumed'
+    | ''
   id?: number
 }
 

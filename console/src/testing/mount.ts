@@ -78,6 +78,7 @@ export async function mounted(
     'objects',
     'directories',
     'installation',
+    'domain',
     'domains',
     'directory',
     'settings',

@@ -45,7 +45,7 @@ func TestLoginDomainsTellWhoUsesAndWaits(t *testing.T) {
 	assert.Equal(t, 2, waits.Waiting)
 	assert.Contains(t, waits.Verification, "Publish the TXT record")
 	w.Says([]string{"domain", "list"}, "brisling.example", "yes", corp, "NO", "2 wait for "+corp)
-	w.Says([]string{"domain", "show", corp}, "verified  NO, says the cloud", "To verify it, the cloud says: Publish the TXT record", "'kambrel problems --code login-suffix-not-verified'")
+	w.Says([]string{"domain", "show", corp}, "verified  NO, says the cloud", "To verify it, the cloud says: Publish the TXT record", "'kambrel problems list --code login-suffix-not-verified'")
 	w.Refuses([]string{"domain", "show", "nowhere.example"}, "the cloud does not list it; there are brisling.example, "+corp)
 	do, shows := w.Console()
 	do("look at the domains", chromedp.Navigate(w.URL+"/domains"), shows("p[role=status]", "2 entries wait for a domain that is not verified"), shows("td", "Publish the TXT record"),

@@ -1,6 +1,7 @@
 -- +goose Up
 -- How the people of each login domain are to sign in. What an operator says is the version; sent is
--- the last one that the cloud has taken.
+-- the last one that the cloud has taken. Switched says that somebody has said who signs in where since
+-- then, so that what the cloud has of that is replaced.
 CREATE TABLE federations (
     domain text PRIMARY KEY,
     provider text NOT NULL DEFAULT '',
@@ -18,6 +19,7 @@ CREATE TABLE federations (
     changed_by text NOT NULL DEFAULT '',
     changed_at timestamptz NOT NULL DEFAULT now(),
     version bigint NOT NULL DEFAULT 1,
+    switched boolean NOT NULL DEFAULT false,
     sent bigint NOT NULL DEFAULT 0,
     sent_at timestamptz,
     failure text NOT NULL DEFAULT '',
