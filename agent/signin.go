@@ -26,10 +26,15 @@ func signIn(ctx context.Context, w work) (orders.Done, error) {
 
 func (w work) signIn(ctx context.Context, asked orders.SignIn) (orders.SignedIn, error) {
 	var text secret.Text
-	if asked.Entry == nil {
+	proves := len(asked.Sealed) > 0 || asked.Entry == nil && !asked.Ticket
+	if proves {
+		known := ""
+		if asked.Entry != nil {
+			known = asked.Entry.String()
+		}
 		opened, err := w.agent.vault.open(asked.Sealed, func(bound []byte) bool {
 			var said orders.SignInBinding
-			return json.Unmarshal(bound, &said) == nil && said.Use == orders.SignInUse && said.Directory == w.order.Directory && said.Name == asked.Name && time.Now().Before(time.Unix(said.Expires, 0))
+			return json.Unmarshal(bound, &said) == nil && said.Use == orders.SignInUse && said.Directory == w.order.Directory && said.Name == asked.Name && said.Entry == known && time.Now().Before(time.Unix(said.Expires, 0))
 		})
 		switch {
 		case err != nil:
@@ -50,12 +55,12 @@ func (w work) signIn(ctx context.Context, asked orders.SignIn) (orders.SignedIn,
 	} else {
 		person, err = session.PersonOf(w.order.Dialect, w.order.Base, asked.Name)
 	}
-	if err == nil && asked.Entry == nil && person.Standing == password.StandsWell {
+	if err == nil && proves && person.Standing == password.StandsWell {
 		person.Standing, person.Detail, err = directory.SignIn(ctx, w.connection, person, text)
 	}
 	if err != nil || person.Standing != password.StandsWell {
 		return orders.SignedIn{Standing: person.Standing, Detail: person.Detail}, err
 	}
 	groups, err := session.Belongs(ctx, w.order.Base, person, asked.Groups)
-	return orders.SignedIn{Entry: person.ID, Login: person.Login, Groups: groups}, err
+	return orders.SignedIn{Proven: proves, Entry: person.ID, Login: person.Login, Groups: groups}, err
 }

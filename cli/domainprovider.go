@@ -54,7 +54,7 @@ func newDomainMetadataCommand(d *deps) *cobra.Command {
 
 func newDomainProviderCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{Use: "provider", Short: "The identity provider of a login domain"}
-	command.AddCommand(newProviderTryCommand(d), newProviderSetCommand(d),
+	command.AddCommand(newProviderTryCommand(d), newProviderSetCommand(d), newProviderOwnCommand(d), newProviderRenewCommand(d),
 		newProviderActCommand(d, "refresh", "Fetch the provider's metadata anew, as happens every six hours by itself", (*client.Client).RefreshProvider),
 		newProviderActCommand(d, "remove", "Forget the identity provider of a domain where nobody signs in", (*client.Client).RemoveProvider))
 	return command
@@ -147,6 +147,42 @@ each new certificate must then be given again.`,
 	}
 	flags.add(command)
 	return command
+}
+
+func newProviderOwnCommand(d *deps) *cobra.Command {
+	return &cobra.Command{
+		Use: "own DOMAIN", Short: "Have Kambrel itself be the identity provider of a domain", Args: terminal.OneArgument("the domain"),
+		Long: `For organizations that have no sign-in service: people sign in at this service with the
+password of their directory, which an agent tries there, or with a ticket of their domain
+controller (--kerberos-keytab of 'kambrel serve'). Nobody's sign-in changes by it until
+'kambrel domain sign-in'. The key by which assertions are signed is made when this is said
+first, kept sealed by the key of the service's host, and renewed by itself.`,
+		Example: "  kambrel domain provider own brisling.example",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.Federation, error) {
+				return c.SetOwnProvider(ctx, args[0])
+			}, printFederation)
+		},
+	}
+}
+
+func newProviderRenewCommand(d *deps) *cobra.Command {
+	return &cobra.Command{
+		Use: "renew", Short: "Make the next key of Kambrel's own identity provider", Args: terminal.NoArguments,
+		Long:    "Makes the next key now; by itself that happens 60 days before the end. Its certificate is told\nto the cloud beside the one before, and only then anything is signed by it.",
+		Example: "  kambrel domain provider renew",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := d.client()
+			if err != nil {
+				return err
+			}
+			if err := c.RenewOwnProvider(cmd.Context()); err != nil {
+				return err
+			}
+			_, err = fmt.Fprintln(cmd.OutOrStdout(), "The next key is made; it is used as soon as the cloud has its certificate.")
+			return err
+		},
+	}
 }
 
 func newProviderActCommand(d *deps, name, short string, act func(*client.Client, context.Context, string) (wire.Federation, error)) *cobra.Command {

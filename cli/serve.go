@@ -42,6 +42,7 @@ import (
 type serveOptions struct {
 	listen, url, database          string
 	cloudURL, cloudTokenFile       string
+	keytab                         string
 	cloudSealKeyFile               string
 	certificate, key, passwordFile string
 	tlsFolder                      string
@@ -100,6 +101,7 @@ it and starts nothing.`,
 	flags.StringVar(&o.url, "url", "", "URL under which agents and browsers reach the service; by default from --listen")
 	flags.StringVar(&o.database, "database", "", "PostgreSQL connection, or KAMBREL_DATABASE")
 	flags.StringVar(&o.databasePasswordFile, "database-password-file", "", "file that holds the password for the database, instead of one in --database")
+	flags.StringVar(&o.keytab, "kerberos-keytab", "", "file with the key of HTTP/host by which tickets of people who sign in to the cloud here are read; none takes no tickets")
 	flags.StringVar(&o.cloudURL, "cloud-url", "", "base URL of the cloud's SCIM service")
 	flags.StringVar(&o.cloudTokenFile, "cloud-token-file", "", "file that holds the token for the cloud; read again when it changes")
 	flags.StringVar(&o.cloudSealKeyFile, "cloud-seal-key-file", "", "file with the key by which a token that 'kambrel cloud connect' gives is sealed in the records; by default seal.key in --tls-folder, made when it is needed")
@@ -162,7 +164,7 @@ func (o serveOptions) run(ctx context.Context, out io.Writer) error {
 	if err != nil {
 		return errors.Join(err, listener.Close())
 	}
-	e := service.New(records, scim, service.Options{Cloud: start, AgentPatience: o.agentPatience, Lease: o.lease, Streams: streams, Sender: sender, URL: address, Certificate: certificate, Shadow: o.shadow, Runs: runs.Options{CreationPatience: o.creationPatience, CheckEvery: o.checkEvery}})
+	e := service.New(records, scim, service.Options{Cloud: start, AgentPatience: o.agentPatience, Lease: o.lease, Streams: streams, Sender: sender, URL: address, Certificate: certificate, Shadow: o.shadow, Keytab: o.keytab, Runs: runs.Options{CreationPatience: o.creationPatience, CheckEvery: o.checkEvery}})
 	server := api.New(e, api.Options{URL: address, Certificate: certificate, Console: console.Files(), TrustedProxies: proxies})
 	if err := e.Start(ctx); err != nil {
 		return errors.Join(err, listener.Close())

@@ -31,6 +31,16 @@ func (c *Client) SetProvider(ctx context.Context, domain string, in wire.Provide
 	return out, c.do(ctx, http.MethodPut, domainPath(domain)+"/provider", nil, in, &out)
 }
 
+// SetOwnProvider has Kambrel itself be the identity provider.
+func (c *Client) SetOwnProvider(ctx context.Context, domain string) (out wire.Federation, err error) {
+	return out, c.do(ctx, http.MethodPut, domainPath(domain)+"/provider/own", nil, nil, &out)
+}
+
+// RenewOwnProvider makes the next key of Kambrel's own identity provider.
+func (c *Client) RenewOwnProvider(ctx context.Context) error {
+	return c.do(ctx, http.MethodPost, "/own-provider/keys", nil, nil, nil)
+}
+
 // RefreshProvider fetches an identity provider's metadata anew.
 func (c *Client) RefreshProvider(ctx context.Context, domain string) (out wire.Federation, err error) {
 	return out, c.do(ctx, http.MethodPost, domainPath(domain)+"/provider/refresh", nil, nil, &out)

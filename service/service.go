@@ -27,6 +27,7 @@ import (
 	"kambrel.example/kambrel/service/pacing"
 	"kambrel.example/kambrel/service/passwords"
 	"kambrel.example/kambrel/service/problems"
+	"kambrel.example/kambrel/service/provider"
 	"kambrel.example/kambrel/service/runs"
 	"kambrel.example/kambrel/service/setup"
 	"kambrel.example/kambrel/service/signin"
@@ -54,6 +55,8 @@ type Options struct {
 	Certificate *certificates.Source
 	// Cloud is how the cloud is reached while no operator has said otherwise.
 	Cloud setup.Start
+	// Keytab is a file with the key by which tickets (Kerberos) of people who sign in are read.
+	Keytab string
 	// Shadow reads and plans, and writes nothing anywhere.
 	Shadow bool
 }
@@ -76,6 +79,8 @@ type Service struct {
 	Passwords *passwords.Passwords
 	// SignIn is how the people of login domains sign in to the cloud.
 	SignIn *signin.SignIn
+	// Provider is Kambrel's own identity provider.
+	Provider *provider.Provider
 	// Groups are those of the cloud that are kept in directories.
 	Groups *cloudgroups.Groups
 	// Checkup looks at the installation.
@@ -118,10 +123,11 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	one.Acts = acts.New(s, judges, one.Explain, one.Setup)
 	one.Surveys = survey.New(s, one.Orders, one.Setup, judges)
 	one.Passwords = passwords.New(s, c, one.Events, one.Orders, one.Explain)
-	one.SignIn = signin.New(s, c, one.Events, one.Explain)
+	one.Operators = operators.New(s, one.Orders)
+	one.Provider = provider.New(s, one.Operators, provider.Options{URL: options.URL, Seal: options.Cloud.Seal, Keytab: options.Keytab})
+	one.SignIn = signin.New(s, c, one.Events, one.Explain, one.Provider)
 	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords, one.SignIn, one.pacing, health.Own{URL: options.URL, Certificate: options.Certificate})
 	one.Groups = cloudgroups.New(s, judges, one.Problems)
-	one.Operators = operators.New(s, one.Orders)
 	one.Checkup = checkup.New(s, one.Health, one.Setup, one.Operators, options.URL)
 	one.watching = watching.New(s, c, one.Jobs)
 	one.audit = audit.New(s, options.Streams)

@@ -40,6 +40,7 @@ const (
 	ConnectCloud    Kind = "connect-cloud"
 	SetProvider     Kind = "set-identity-provider"
 	RemoveProvider  Kind = "remove-identity-provider"
+	RenewProvider   Kind = "renew-identity-provider"
 	SetClaims       Kind = "set-claims"
 	TestSignIn      Kind = "test-sign-in"
 	SwitchSignIn    Kind = "switch-sign-in"
@@ -120,6 +121,7 @@ var catalogue = []Description{
 	{ConnectCloud, "Said where the cloud is, or gave another token for it", about.Cloud, ""},
 	{SetProvider, "Took an identity provider's metadata", about.Domain, RemoveProvider},
 	{RemoveProvider, "Forgot an identity provider", about.Domain, SetProvider},
+	{RenewProvider, "Made the next key of Kambrel's own identity provider", about.Service, ""},
 	{SetClaims, "Said what assertions say of people", about.Domain, SetClaims},
 	{TestSignIn, "Tried a sign-in at an identity provider", about.Domain, ""},
 	{SwitchSignIn, "Switched how people of a domain sign in", about.Domain, SwitchSignIn},

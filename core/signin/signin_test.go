@@ -60,6 +60,8 @@ func TestClaimsThatCannotWorkAreRefused(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "key-of-ada@saml", said.Subject)
 	assert.Equal(t, []string{"quay"}, said.Claims["where"])
+	maker, err = signin.Compile(signin.DefaultClaims(asks))
+	require.NoError(t, err)
 	_, err = maker.Of(entry.Resource{"id": "8"})
 	assert.Error(t, err, "nobody is named by nothing")
 }

@@ -104,7 +104,8 @@ service/explain     cloud core/ protocol/wire service/jobs service/judging servi
 service/acts        core/ protocol/wire service/explain service/jobs service/judging service/setup service/store service/views
 service/survey      core/ protocol/wire service/judging service/orders service/setup service/store service/views protocol/orders
 service/passwords   cloud core/ protocol/events protocol/orders protocol/wire service/events service/explain service/orders service/setup service/store service/views
-service/signin      cloud core/ protocol/federation protocol/orders protocol/saml protocol/wire service/events service/explain service/setup service/store
+service/provider    core/ protocol/saml service/operators service/seal service/store
+service/signin      cloud core/ protocol/federation protocol/orders protocol/saml protocol/wire service/events service/explain service/provider service/setup service/store
 service/cloudgroups core/ protocol/wire service/jobs service/judging service/problems service/store
 service/health      cloud core/ protocol/wire service/certificates service/jobs service/pacing service/passwords service/problems service/signin service/store service/views
 service/notices     core/ protocol/wire service/store
@@ -112,8 +113,8 @@ service/runs        cloud core/ service/events service/judging service/orders se
 service/operators   core/ protocol/events protocol/orders protocol/wire service/orders service/store
 service/watching    cloud core/ service/jobs service/store
 service/checkup     core/ protocol/orders protocol/wire service/health service/operators service/setup service/store
-service             cloud core/ service/acts service/agents service/audit service/certificates service/checkup service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/pacing service/passwords service/problems service/runs service/setup service/signin service/store service/survey service/watching
-service/api         core/ protocol/wire service service/certificates service/health service/operators service/setup service/store service/views protocol/orders
+service             cloud core/ service/acts service/agents service/audit service/certificates service/checkup service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/pacing service/passwords service/problems service/provider service/runs service/setup service/signin service/store service/survey service/watching
+service/api         core/ protocol/wire service service/certificates service/health service/operators service/provider service/setup service/store service/views protocol/orders
 
 lab/standin         core/fingerprint core/password core/scimfilter protocol/events protocol/federation protocol/scim
 lab/mailsink

@@ -50,6 +50,7 @@ type FederationCloud struct {
 type IdentityProvider struct {
 	EntityID     string                `json:"entityId"`
 	SignOn       string                `json:"signOn" doc:"Where people sign in"`
+	Own          bool                  `json:"own" doc:"It is Kambrel's own"`
 	Certificates []ProviderCertificate `json:"certificates"`
 	SignedBy     string                `json:"signedBy,omitempty" doc:"The fingerprint of the certificate by which the metadata is signed"`
 	Compare      string                `json:"compare" doc:"The fingerprint that is to be compared"`

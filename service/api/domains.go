@@ -43,6 +43,12 @@ func (s *Server) domainRoutes() {
 	huma.Register(s.api, operation("DELETE", "/domains/{domain}/provider", "remove-identity-provider", "Forget an identity provider where nobody signs in", wire.Administrator), func(ctx context.Context, in *DomainPath) (*body[wire.Federation], error) {
 		return answer(s.service.SignIn.RemoveProvider(ctx, who(ctx).Name, in.name()))
 	})
+	huma.Register(s.api, operation("PUT", "/domains/{domain}/provider/own", "set-own-identity-provider", "Have Kambrel itself be the identity provider; nobody's sign-in changes by it", wire.Administrator), func(ctx context.Context, in *DomainPath) (*body[wire.Federation], error) {
+		return answer(s.service.SignIn.SetOwn(ctx, who(ctx).Name, in.name()))
+	})
+	huma.Register(s.api, operation("POST", "/own-provider/keys", "renew-own-identity-provider", "Make the next key of Kambrel's own identity provider; it is used once the cloud has its certificate", wire.Administrator), func(ctx context.Context, _ *struct{}) (*struct{}, error) {
+		return nil, orNil(s.service.SignIn.RenewOwn(ctx, who(ctx).Name))
+	})
 	huma.Register(s.api, operation("PUT", "/domains/{domain}/claims", "set-claims", "Say what an assertion says of people", wire.Administrator), func(ctx context.Context, in *struct {
 		DomainPath
 		Body signin.Claims

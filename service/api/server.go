@@ -17,6 +17,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
 	"github.com/gofiber/fiber/v2"
+	"github.com/gofiber/fiber/v2/middleware/adaptor"
 	"github.com/gofiber/fiber/v2/middleware/compress"
 	"github.com/gofiber/fiber/v2/middleware/filesystem"
 	"github.com/gofiber/fiber/v2/middleware/recover"
@@ -27,6 +28,7 @@ import (
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service"
 	"kambrel.example/kambrel/service/certificates"
+	"kambrel.example/kambrel/service/provider"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -127,6 +129,7 @@ func New(e *service.Service, options Options) *Server {
 	server.releaseRoutes()
 	server.healthRoutes()
 	server.app.Use("/api", func(*fiber.Ctx) error { return fiber.NewError(http.StatusNotFound, "there is no such route") })
+	server.people()
 	server.console()
 	return server
 }
@@ -202,6 +205,15 @@ func (s *Server) securityHeaders(c *fiber.Ctx) error {
 		c.Set("Cache-Control", "no-store")
 	}
 	return c.Next()
+}
+
+// people serves those who sign in to the cloud here.
+func (s *Server) people() {
+	handler := adaptor.HTTPHandler(s.service.Provider.Handler())
+	s.app.All(provider.Path+"/*", func(c *fiber.Ctx) error {
+		c.Locals(provider.AddressKey, s.address(c))
+		return handler(c)
+	})
 }
 
 // console serves the built console; every path of it is one page.

@@ -177,7 +177,7 @@ func (s *SignIn) SetProvider(ctx context.Context, by, domain string, in wire.Pro
 	}
 	now := time.Now()
 	if err := s.edit(ctx, by, domain, act.SetProvider, func(one *store.Federation) error {
-		one.Provider, one.ProviderURL, one.Fingerprint, one.Unsigned = text, in.URL, view.Fingerprint, in.Unsigned
+		one.Provider, one.ProviderURL, one.Fingerprint, one.Unsigned, one.Own = text, in.URL, view.Fingerprint, in.Unsigned, false
 		one.Fetched, one.FetchFailure, one.FetchFailing, one.Offer = &now, "", nil, ""
 		return nil
 	}); err != nil {
@@ -195,7 +195,7 @@ func (s *SignIn) RemoveProvider(ctx context.Context, by, domain string) (wire.Fe
 		case one.Provider == "":
 			return problem.New(problem.NotFound, "there is no identity provider for %s.", domain)
 		}
-		one.Provider, one.ProviderURL, one.Fingerprint, one.Unsigned, one.Offer = "", "", "", false, ""
+		one.Provider, one.ProviderURL, one.Fingerprint, one.Unsigned, one.Offer, one.Own = "", "", "", false, "", false
 		one.Fetched, one.FetchFailure, one.FetchFailing = nil, "", nil
 		return nil
 	}); err != nil {

@@ -27,6 +27,7 @@ import (
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/events"
 	"kambrel.example/kambrel/service/explain"
+	"kambrel.example/kambrel/service/provider"
 	"kambrel.example/kambrel/service/setup"
 	"kambrel.example/kambrel/service/store"
 )
@@ -55,16 +56,17 @@ type SignIn struct {
 	hub     *events.Hub
 	explain *explain.Explain
 	http    *http.Client
+	own     *provider.Provider
 
 	group sync.WaitGroup
 	stop  context.CancelFunc
 }
 
 // New makes one; Start sets it going.
-func New(s *store.Store, c *cloud.Client, hub *events.Hub, x *explain.Explain) *SignIn {
+func New(s *store.Store, c *cloud.Client, hub *events.Hub, x *explain.Explain, own *provider.Provider) *SignIn {
 	// What is fetched is believed for where it comes from as well, so nothing leads elsewhere.
 	stay := func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
-	return &SignIn{store: s, cloud: c, hub: hub, explain: x, http: &http.Client{Timeout: fetchWithin, CheckRedirect: stay}}
+	return &SignIn{store: s, cloud: c, hub: hub, explain: x, own: own, http: &http.Client{Timeout: fetchWithin, CheckRedirect: stay}}
 }
 
 // Start brings to the cloud what is said, until Stop.
@@ -143,6 +145,9 @@ func (s *SignIn) look(ctx context.Context) (time.Duration, error) {
 			sooner(again)
 		}
 	}
+	if err := s.turnOwn(ctx); err != nil {
+		return again, err
+	}
 	open, err := s.store.Federations.Open(ctx)
 	if err != nil {
 		return again, err
@@ -166,6 +171,9 @@ func (s *SignIn) bring(ctx context.Context, one store.Federation) error {
 		err = fmt.Errorf("the cloud does not answer as it should within %s", asksWithin)
 	}
 	before := one
+	if offered && err == nil {
+		one.Cloud = have.Metadata
+	}
 	switch {
 	case err != nil:
 		failing(&one, err.Error())
@@ -186,7 +194,7 @@ func (s *SignIn) bring(ctx context.Context, one store.Federation) error {
 		now := time.Now()
 		one.Sent, one.SentAt, one.Failure, one.Failing, one.Drift = one.Version, &now, "", nil, ""
 	}
-	if ctx.Err() != nil || one.Sent == before.Sent && one.Failure == before.Failure && one.Drift == before.Drift {
+	if ctx.Err() != nil || one.Sent == before.Sent && one.Failure == before.Failure && one.Drift == before.Drift && one.Cloud == before.Cloud {
 		return ctx.Err()
 	}
 	return s.store.Federations.NoteSent(ctx, one)

@@ -46,7 +46,7 @@ func (s *SignIn) Of(ctx context.Context, domain string) (wire.Federation, error)
 			return view, err
 		}
 		shown := providerView(provider, core.Trust{Fingerprint: one.Fingerprint, Unsigned: one.Unsigned}, side.Cloud)
-		shown.URL, shown.Fingerprint, shown.Unsigned, shown.Fetched, shown.FetchFailure, shown.Metadata = one.ProviderURL, one.Fingerprint, one.Unsigned, one.Fetched, one.FetchFailure, one.Provider
+		shown.URL, shown.Own, shown.Fingerprint, shown.Unsigned, shown.Fetched, shown.FetchFailure, shown.Metadata = one.ProviderURL, one.Own, one.Fingerprint, one.Unsigned, one.Fetched, one.FetchFailure, one.Provider
 		view.Provider = &shown
 	}
 	if one.Offer != "" {

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"strings"
 )
 
 // LoginDomain is how people of the cloud are spread over a login domain.
@@ -65,4 +66,14 @@ func (s Problems) WaitingLogins(ctx context.Context, code string) (map[string]in
 		waiting[r.Name] = r.Count
 	}
 	return waiting, nil
+}
+
+// ByLogin is the id of the one resource that has a login, "" where nobody or several have it.
+func (s Resources) ByLogin(ctx context.Context, login string) (string, error) {
+	var ids []string
+	err := s.raw(ctx, `SELECT id FROM resources WHERE keys && ARRAY[(@key)::text] AND kind = 'user' LIMIT 2`, map[string]any{"key": "userName=" + strings.ToLower(login)}).Scan(&ids).Error
+	if err != nil || len(ids) != 1 {
+		return "", err
+	}
+	return ids[0], nil
 }

@@ -15,6 +15,8 @@ type Federations struct{ *session }
 type Federation struct {
 	Domain   string `gorm:"primaryKey"`
 	Provider string // the metadata that is believed, "" while there is none
+	Own      bool   // it is Kambrel's own
+	Cloud    string // the cloud's metadata, as it was seen last
 	// ProviderURL is where it is fetched from, "" where somebody gave it as a file; Fingerprint
 	// and Unsigned are why it is believed.
 	ProviderURL  string
@@ -101,7 +103,7 @@ func (s Federations) Save(ctx context.Context, one Federation, by string, switch
 
 // NoteSent keeps what came of bringing it to the cloud. What somebody has said meanwhile stays.
 func (s Federations) NoteSent(ctx context.Context, one Federation) error {
-	return s.note(ctx, one, "Sent", "SentAt", "Failure", "Failing", "Drift")
+	return s.note(ctx, one, "Sent", "SentAt", "Failure", "Failing", "Drift", "Cloud")
 }
 
 // NoteFetched keeps what came of fetching metadata.

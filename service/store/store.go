@@ -62,6 +62,7 @@ type Store struct {
 	Agents       Agents
 	Connection   Connection // which cloud the records are of
 	Federations  Federations
+	OwnProvider  OwnProvider
 	Releases     Releases  // versions of the agent
 	Operators    Operators // who may use the interface, and sessions
 	Settings     Settings  // revisions and the draft
@@ -116,6 +117,7 @@ func (s *session) all() *Store {
 		Agents:       Agents{s},
 		Connection:   Connection{s},
 		Federations:  Federations{s},
+		OwnProvider:  OwnProvider{s},
 		Releases:     Releases{s},
 		Operators:    Operators{s},
 		Settings:     Settings{s},
