@@ -57,6 +57,10 @@ type Endpoints struct {
 	Provider    string              `json:"provider"`
 	Services    string              `json:"services"`
 	Directories []DirectoryEndpoint `json:"directories"`
+	// Kerberos is the file by which tickets of Halvard's people are got (KRB5_CONFIG), and SignInHost
+	// the name of the host that takes them.
+	Kerberos   string `json:"kerberos,omitempty"`
+	SignInHost string `json:"signInHost,omitempty"`
 }
 
 // Operator can sign in.
@@ -102,6 +106,9 @@ const (
 	brislingName = "brisling"
 )
 
+// SignInHost is the name by which browsers of Halvard's domain know the service.
+const SignInHost = "sign-in.corp.halvard.example"
+
 const brislingBase = "dc=brisling,dc=example"
 
 // running is a demo on its way up.
@@ -113,6 +120,7 @@ type running struct {
 	mail      *servers.Mail
 	directory *servers.LDAPServer // Halvard's
 	dialect   entry.Dialect
+	kerberos  *servers.Kerberos // of Halvard's, nil without a domain controller
 	brisling  *servers.LDAPServer
 	provider  *servers.IdentityProvider // Brisling's
 	service   string
@@ -210,6 +218,11 @@ func (d *running) startServers(ctx context.Context) error {
 	}
 	if err != nil {
 		return err
+	}
+	if d.dialect == entry.AD {
+		if d.kerberos, err = d.lab.Kerberos(ctx, d.directory, SignInHost); err != nil {
+			return err
+		}
 	}
 	d.say("starting a mail server that keeps what it gets")
 	if d.mail, err = d.lab.StartMail(ctx, d.Lab, d.PortsFrom+5); err != nil {
@@ -320,9 +333,13 @@ func (d *running) startService(ctx context.Context) error {
 	}
 	address := fmt.Sprintf("127.0.0.1:%d", port)
 	d.service = "http://" + address
+	keytab := ""
+	if d.kerberos != nil {
+		keytab = d.kerberos.Keytab
+	}
 	if _, err := d.lab.Start(ctx, servers.Command{
 		Name: "service", Path: d.Program, Env: []string{"KAMBREL_DATABASE=" + dsn},
-		Args: []string{"serve", "--plain", "--listen", address, "--cloud-url", d.cloud.URL, "--cloud-token-file", d.cloud.TokenFile, "--administrator-password-file", passwordFile,
+		Args: []string{"serve", "--kerberos-keytab", keytab, "--plain", "--listen", address, "--cloud-url", d.cloud.URL, "--cloud-token-file", d.cloud.TokenFile, "--administrator-password-file", passwordFile,
 			"--mail-server", d.mail.URL, "--mail-ca", d.mail.CAFile, "--mail-from", "Kambrel <kambrel@halvard.example>", "--audit-file", filepath.Join(d.Dir, "acts.jsonl")},
 		Ready: servers.Answers(d.service + "/healthz"),
 	}); err != nil {
@@ -331,6 +348,9 @@ func (d *running) startService(ctx context.Context) error {
 	d.endpoints = Endpoints{
 		Console: d.service + "/", API: d.service + "/api/v1", Operator: Operator{"administrator", secret}, Postgres: dsn, Mail: d.mail.Page, Provider: d.provider.Metadata, Services: d.provider.Services, Cloud: CloudEndpoint{d.cloud.URL, d.cloud.Token, d.cloud.Base + "/me"},
 		Directories: []DirectoryEndpoint{endpointOf(halvardName, d.dialect, d.directory), endpointOf(brislingName, entry.Standard, d.brisling)},
+	}
+	if d.kerberos != nil {
+		d.endpoints.Kerberos, d.endpoints.SignInHost = d.kerberos.Config, SignInHost
 	}
 	return d.signIn(ctx, secret)
 }

@@ -58,7 +58,7 @@ const smbConf = `[global]
 	realm = ` + realm + `
 	workgroup = HALVARD
 	server role = dc
-	server services = ldap
+	server services = ldap kdc
 	private dir = %[1]s/private
 	lock directory = %[1]s
 	state directory = %[1]s/state
@@ -187,7 +187,7 @@ func (l *Lab) freeAddress() (string, error) {
 		if err != nil {
 			continue
 		}
-		if portsFree(address, "389", "636") {
+		if portsFree(address, "88", "389", "464", "636") {
 			l.mu.Lock()
 			l.held = append(l.held, lock)
 			l.mu.Unlock()
