@@ -16,7 +16,7 @@ import (
 
 func newDomainCommand(d *deps) *cobra.Command {
 	command := &cobra.Command{Use: "domain", Short: "Login domains: who uses them, and how people sign in"}
-	command.AddCommand(newDomainListCommand(d), newDomainShowCommand(d), newDomainMetadataCommand(d), newDomainProviderCommand(d), newDomainClaimsCommand(d), newDomainTestCommand(d), newDomainSignInCommand(d))
+	command.AddCommand(newDomainListCommand(d), newDomainShowCommand(d), newDomainMetadataCommand(d), newDomainProviderCommand(d), newDomainClaimsCommand(d), newDomainTestCommand(d), newDomainSignInCommand(d), newDomainDesktopsCommand(d))
 	return command
 }
 

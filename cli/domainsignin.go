@@ -239,3 +239,25 @@ func printFederation(w io.Writer, f wire.Federation) error {
 	fmt.Fprintln(w, "\nFor everybody to sign in there:")
 	return printVerdicts(w, f.Checks)
 }
+
+func newDomainDesktopsCommand(d *deps) *cobra.Command {
+	return &cobra.Command{
+		Use: "desktops DOMAIN", Short: "Print what desktops and browsers need so that people sign in", Args: terminal.OneArgument("the domain"),
+		Long:    "Prints names, ports, policies and keys as text for those who look after desktops, made for\nthis domain and its identity provider.",
+		Example: "  kambrel domain desktops halvard.example",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return ask(d, cmd, func(ctx context.Context, c *client.Client) (wire.Desktops, error) { return c.Desktops(ctx, args[0]) }, func(w io.Writer, desktops wire.Desktops) error {
+				for i, section := range desktops.Sections {
+					if i > 0 {
+						fmt.Fprintln(w)
+					}
+					fmt.Fprintf(w, "%s\n  %s\n", section.Title, section.Why)
+					for _, line := range section.Lines {
+						fmt.Fprintf(w, "    %s\n", line)
+					}
+				}
+				return nil
+			})
+		},
+	}
+}

@@ -36,6 +36,11 @@ func (c *Client) SetOwnProvider(ctx context.Context, domain string) (out wire.Fe
 	return out, c.do(ctx, http.MethodPut, domainPath(domain)+"/provider/own", nil, nil, &out)
 }
 
+// Desktops tells what desktops and browsers need so that people of a domain sign in.
+func (c *Client) Desktops(ctx context.Context, domain string) (out wire.Desktops, err error) {
+	return out, c.do(ctx, http.MethodGet, domainPath(domain)+"/desktops", nil, nil, &out)
+}
+
 // RenewOwnProvider makes the next key of Kambrel's own identity provider.
 func (c *Client) RenewOwnProvider(ctx context.Context) error {
 	return c.do(ctx, http.MethodPost, "/own-provider/keys", nil, nil, nil)

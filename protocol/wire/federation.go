@@ -132,6 +132,12 @@ type SwitchPreview struct {
 	Allowed bool             `json:"allowed"`
 }
 
+// Desktops is what desktops and browsers need so that people of a domain sign in.
+type Desktops struct {
+	Domain   string           `json:"domain"`
+	Sections []signin.Section `json:"sections"`
+}
+
 // SignOnTrouble is what is wrong with how the people of a domain sign in.
 type SignOnTrouble struct {
 	Domain string `json:"domain"`

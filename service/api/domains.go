@@ -46,6 +46,9 @@ func (s *Server) domainRoutes() {
 	huma.Register(s.api, operation("PUT", "/domains/{domain}/provider/own", "set-own-identity-provider", "Have Kambrel itself be the identity provider; nobody's sign-in changes by it", wire.Administrator), func(ctx context.Context, in *DomainPath) (*body[wire.Federation], error) {
 		return answer(s.service.SignIn.SetOwn(ctx, who(ctx).Name, in.name()))
 	})
+	huma.Register(s.api, operation("GET", "/domains/{domain}/desktops", "get-desktops", "What desktops and browsers need so that people of a domain sign in", wire.Viewer), func(ctx context.Context, in *DomainPath) (*body[wire.Desktops], error) {
+		return answer(s.service.SignIn.Desktops(ctx, in.name()))
+	})
 	huma.Register(s.api, operation("POST", "/own-provider/keys", "renew-own-identity-provider", "Make the next key of Kambrel's own identity provider; it is used once the cloud has its certificate", wire.Administrator), func(ctx context.Context, _ *struct{}) (*struct{}, error) {
 		return nil, orNil(s.service.SignIn.RenewOwn(ctx, who(ctx).Name))
 	})

@@ -212,6 +212,7 @@ func (s *Server) people() {
 	handler := adaptor.HTTPHandler(s.service.Provider.Handler())
 	s.app.All(provider.Path+"/*", func(c *fiber.Ctx) error {
 		c.Locals(provider.AddressKey, s.address(c))
+		c.Response().Header.Del(fiber.HeaderContentSecurityPolicy) // it sets one of its own
 		return handler(c)
 	})
 }

@@ -18,7 +18,7 @@ import (
 // are, under the same limits.
 
 // Proves tries somebody's password at their directory. Too many attempts are refused before
-// anybody is asked, so that guessing locks nobody out.
+// anybody is asked.
 func (o *Operators) Proves(ctx context.Context, ref entry.Ref, text, address string) (protocol.SignedIn, error) {
 	who := "person " + ref.String() // no operator is called so
 	if wait := o.attempts.wait(who, address, time.Now()); wait > 0 {

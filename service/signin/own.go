@@ -6,9 +6,13 @@ import (
 
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/act"
+	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
+	core "kambrel.example/kambrel/core/signin"
 	"kambrel.example/kambrel/protocol/federation"
+	"kambrel.example/kambrel/protocol/saml"
 	"kambrel.example/kambrel/protocol/wire"
+	"kambrel.example/kambrel/service/provider"
 	"kambrel.example/kambrel/service/store"
 )
 
@@ -99,4 +103,45 @@ func (s *SignIn) turnOwn(ctx context.Context) error {
 		err = s.store.Notify(ctx, store.Event{Kind: store.EventFederation})
 	}
 	return err
+}
+
+// Desktops tells what desktops and browsers need so that people of a domain sign in.
+func (s *SignIn) Desktops(ctx context.Context, domain string) (wire.Desktops, error) {
+	one, err := s.known(ctx, domain)
+	if err != nil {
+		return wire.Desktops{}, err
+	}
+	if one.Provider == "" {
+		return wire.Desktops{}, problem.New(problem.BadInput, "there is no identity provider for %s yet, so that desktops need nothing.", domain)
+	}
+	p, err := saml.Provider(one.Provider)
+	if err != nil {
+		return wire.Desktops{}, err
+	}
+	desk := core.Desk{Domain: domain, Own: one.Own, Tickets: one.Own && s.own.TakesTickets()}
+	for _, e := range p.SignOn {
+		if e.Binding == core.Redirect {
+			desk.SignOn = e.Location
+		}
+	}
+	metadata := one.Cloud
+	if metadata == "" {
+		if side, err := s.side(ctx, domain); err == nil {
+			metadata = side.metadata
+		}
+	}
+	if cloud, err := saml.Cloud(metadata); err == nil {
+		desk.Cloud = cloud.Consumer
+	}
+	revision, ok, err := s.store.Settings.Active(ctx)
+	if err != nil {
+		return wire.Desktops{}, err
+	}
+	for _, d := range revision.Document.Directories {
+		if ok && d.Dialect == entry.AD {
+			desk.Realms = append(desk.Realms, provider.RealmOf(d.Base))
+		}
+	}
+	desk.Tickets = desk.Tickets && len(desk.Realms) > 0
+	return wire.Desktops{Domain: domain, Sections: core.Desktops(desk)}, nil
 }

@@ -16,7 +16,7 @@ const emit = defineEmits<{ changed: [] }>()
 const session = useSession()
 const { busy, act } = useAct()
 
-const form = reactive({ way: 'url' as 'url' | 'file', url: '', metadata: '', compared: false, unsigned: false })
+const form = reactive({ way: 'url' as 'url' | 'file' | 'own', url: '', metadata: '', compared: false, unsigned: false })
 const tried = shallowRef<Schemas['IdentityProvider'] | null>(null)
 const refused = ref('')
 const editing = ref(false)
@@ -54,6 +54,8 @@ async function done(work: () => Promise<unknown>): Promise<void> {
 }
 const set = () =>
   done(() => unwrap(api.PUT('/api/v1/domains/{domain}/provider', { params: path.value, body: given(true) })))
+const own = () => done(() => unwrap(api.PUT('/api/v1/domains/{domain}/provider/own', { params: path.value })))
+const renew = () => done(() => unwrap(api.POST('/api/v1/own-provider/keys')))
 const refresh = () => done(() => unwrap(api.POST('/api/v1/domains/{domain}/provider/refresh', { params: path.value })))
 const remove = () => done(() => unwrap(api.DELETE('/api/v1/domains/{domain}/provider', { params: path.value })))
 function other(): void {
@@ -74,6 +76,10 @@ async function read(event: Event): Promise<void> {
       <h2 id="provider-title">2. Take the provider's metadata</h2>
       <div v-if="federation.provider && may && !editing" class="row">
         <NButton v-if="federation.provider.url" size="small" :loading="busy" @click="refresh">Fetch now</NButton>
+        <NPopconfirm v-if="federation.provider.own" @positive-click="renew">
+          <template #trigger><NButton size="small">Next key…</NButton></template>
+          Make the next key now? Its certificate is told to the cloud first, and the one before is told a while longer.
+        </NPopconfirm>
         <NButton size="small" @click="other">Give other metadata…</NButton>
         <NPopconfirm v-if="federation.signOn === 'password'" @positive-click="remove">
           <template #trigger><NButton size="small" quaternary>Forget it…</NButton></template>
@@ -85,7 +91,13 @@ async function read(event: Event): Promise<void> {
       <template v-if="federation.provider && !editing">
         <dl class="facts">
           <dt>Entity</dt>
-          <dd class="mono">{{ federation.provider.entityId }}</dd>
+          <dd>
+            <span class="mono">{{ federation.provider.entityId }}</span><span
+              v-if="federation.provider.own"
+              class="quiet"
+              >, Kambrel itself</span
+            >
+          </dd>
           <template v-if="federation.provider.url">
             <dt>Fetched</dt>
             <dd>
@@ -112,9 +124,23 @@ async function read(event: Event): Promise<void> {
         <NRadioGroup v-model:value="form.way" size="small" name="way" aria-label="Where the metadata is">
           <NRadioButton value="url">At a URL</NRadioButton>
           <NRadioButton value="file">As a file</NRadioButton>
+          <NRadioButton value="own">Kambrel itself</NRadioButton>
         </NRadioGroup>
+        <template v-if="form.way === 'own'">
+          <p class="quiet">
+            For organizations that have no sign-in service: people sign in at this service with the password of their
+            directory, which an agent tries there, or with a ticket of their domain controller where the service has a
+            key for it. Its key is made now, kept sealed, and renewed by itself.
+          </p>
+          <div class="row">
+            <NButton type="primary" size="small" :loading="busy" @click="own">Take Kambrel itself</NButton>
+            <NButton v-if="federation.provider" size="small" quaternary @click="editing = false"
+              >Leave it as it is</NButton
+            >
+          </div>
+        </template>
         <NInput
-          v-if="form.way === 'url'"
+          v-else-if="form.way === 'url'"
           v-model:value="form.url"
           placeholder="https://login.brisling.example/metadata"
           :input-props="{ 'aria-label': 'URL of the metadata', spellcheck: 'false' }"
@@ -135,7 +161,7 @@ async function read(event: Event): Promise<void> {
             :input-props="{ 'aria-label': 'Metadata of the provider', spellcheck: 'false' }"
           />
         </template>
-        <div class="row">
+        <div v-if="form.way !== 'own'" class="row">
           <NButton
             size="small"
             attr-type="submit"

@@ -7,6 +7,7 @@ import { computed } from 'vue'
 import { api, unwrap } from '../api/client'
 import ClaimsEditor from '../domain/ClaimsEditor.vue'
 import CloudSide from '../domain/CloudSide.vue'
+import Desktops from '../domain/Desktops.vue'
 import ProviderEditor from '../domain/ProviderEditor.vue'
 import SignInSwitch from '../domain/SignInSwitch.vue'
 import SignInTests from '../domain/SignInTests.vue'
@@ -56,11 +57,12 @@ const word = computed(() => data.value && stateWord(data.value))
         be looked at and tested here all the same, by a response that a browser has sent.
       </p>
       <div class="stack">
-        <CloudSide v-if="data.cloud" :cloud="data.cloud" :domain="domain" />
+        <CloudSide v-if="data.cloud && !data.provider?.own" :cloud="data.cloud" :domain="domain" />
         <ProviderEditor :federation="data" @changed="again" />
         <ClaimsEditor :federation="data" @changed="again" />
         <SignInTests :federation="data" @changed="again" />
         <SignInSwitch :federation="data" @changed="again" />
+        <Desktops v-if="data.provider" :key="data.provider.entityId" :domain="domain" />
       </div>
     </template>
   </div>
