@@ -148,15 +148,8 @@ func (s *SignIn) look(ctx context.Context) (time.Duration, error) {
 	if err := s.turnOwn(ctx); err != nil {
 		return again, err
 	}
-	open, err := s.store.Federations.Open(ctx)
-	if err != nil {
-		return again, err
-	}
-	for _, test := range open {
+	if s.lookAtOpen(ctx, "") {
 		sooner(testsEvery)
-		if _, err := s.lookAt(ctx, test); err != nil && ctx.Err() == nil {
-			slog.Warn("ask the cloud what came of a test of a sign-in", logkey.Error, err)
-		}
 	}
 	return next, nil
 }

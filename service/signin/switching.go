@@ -181,6 +181,9 @@ func (s *SignIn) prepare(ctx context.Context, domain string, in wire.SwitchSignI
 		}
 	}
 	side, away := s.side(ctx, domain)
+	if away == nil {
+		s.lookAtOpen(ctx, domain)
+	}
 	claims, _ := claimsOf(one, side.Cloud)
 	checks, err := s.checks(ctx, one, claims, to)
 	if err != nil {

@@ -2,11 +2,13 @@ package signin
 
 import (
 	"context"
+	"log/slog"
 	"strings"
 	"time"
 
 	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/entry"
+	"kambrel.example/kambrel/core/logkey"
 	"kambrel.example/kambrel/core/problem"
 	core "kambrel.example/kambrel/core/signin"
 	"kambrel.example/kambrel/protocol/federation"
@@ -95,6 +97,26 @@ func (s *SignIn) TestOf(ctx context.Context, domain string, id int64) (wire.Sign
 		basis = basisOf(provider, claims)
 	}
 	return testView(test, basis), nil
+}
+
+// lookAtOpen asks the cloud what came of tests that go on, of a domain or, with "", of all; true
+// where there were any. What cannot be asked now is asked again.
+func (s *SignIn) lookAtOpen(ctx context.Context, domain string) bool {
+	open, err := s.store.Federations.Open(ctx)
+	any := false
+	for _, test := range open {
+		if domain != "" && test.Domain != domain {
+			continue
+		}
+		any = true
+		if _, err = s.lookAt(ctx, test); err != nil {
+			break
+		}
+	}
+	if err != nil && ctx.Err() == nil {
+		slog.Warn("ask the cloud what came of a test of a sign-in", logkey.Error, err)
+	}
+	return any
 }
 
 // lookAt asks the cloud what came of a test, and judges it.

@@ -62,17 +62,15 @@ func (s *SignIn) Of(ctx context.Context, domain string) (wire.Federation, error)
 	if view.Groups, err = s.named(ctx, one.Groups); err != nil {
 		return view, err
 	}
+	if away == nil {
+		s.lookAtOpen(ctx, domain)
+	}
 	tests, err := s.store.Federations.Tests(ctx, domain)
 	if err != nil {
 		return view, err
 	}
 	basis := basisOf(provider, view.Claims)
 	for _, test := range tests {
-		if away == nil && test.Answered == nil && test.CloudID != "" && time.Now().Before(*test.Expires) {
-			if test, err = s.lookAt(ctx, test); err != nil {
-				return view, err
-			}
-		}
 		view.Tests = append(view.Tests, testView(test, basis))
 	}
 	checks, err := s.checks(ctx, one, view.Claims, federation.ByProvider)

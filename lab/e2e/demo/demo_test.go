@@ -171,6 +171,7 @@ func TestTheDemoTellsTheStory(t *testing.T) {
 
 	d.passwords()
 	d.cloudGroups()
+	d.tickets()
 
 	require.NoError(t, d.ldap.ModifyDN(ldap.NewModifyDNRequest("CN=Ada Brekke,"+deck, "CN=Ada Lind", true, "")))
 	d.modify("CN=Ada Lind,"+deck, map[string]string{"sn": "Lind", "displayName": "Ada Lind", "mail": "ada.lind@halvard.example", "userPrincipalName": "ada.lind@halvard.example"})
