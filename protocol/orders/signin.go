@@ -29,7 +29,7 @@ type SignInBinding struct {
 	Directory string `json:"directory"`
 	Name      string `json:"name"`            // as typed
 	Entry     string `json:"entry,omitempty"` // or the id of who is known
-	Expires   int64  `json:"expires"` // seconds since 1970
+	Expires   int64  `json:"expires"`         // seconds since 1970
 }
 
 // SignInUse says that a password is sealed for signing in, and for nothing else.
@@ -40,8 +40,8 @@ type SignedIn struct {
 	Standing password.Standing `json:"standing"`
 	// Proven says that the password was tried at the directory. An agent from before there were
 	// passwords of known people does not say so, and then nothing was tried.
-	Proven bool `json:"proven,omitempty"`
-	Detail   string            `json:"detail,omitempty"` // for operators
+	Proven bool   `json:"proven,omitempty"`
+	Detail string `json:"detail,omitempty"` // for operators
 	// Who it is, of whoever stands well.
 	Entry  entry.ID   `json:"entry,omitzero"`
 	Login  string     `json:"login,omitempty"`
