@@ -27,7 +27,7 @@ cloud; 'kambrel impact' shows what they would do. Every activation is a numbered
 revision that can be compared and returned to.`,
 	}
 	command.AddCommand(newSettingsShowCommand(d), newSettingsExportCommand(d), newSettingsCheckCommand(d), newSettingsDraftCommand(d), newSettingsImportCommand(d),
-		newSettingsDiscardCommand(d), newSettingsHistoryCommand(d), newSettingsDiffCommand(d), newSettingsReturnCommand(d), newSettingsActivateCommand(d), newRememberCommand(d))
+		newSettingsDiscardCommand(d), newSettingsHistoryCommand(d), newSettingsDiffCommand(d), newSettingsReturnCommand(d), newSettingsActivateCommand(d), newRememberCommand(d), newSettingsTestCommand(d), newSettingsCompareCommand(d))
 	return command
 }
 

@@ -1,6 +1,7 @@
 package signin_test
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -108,4 +109,26 @@ func TestACertificateIsToldOfBeforeItEnds(t *testing.T) {
 	assert.True(t, bad(of(certificate(1, 400))), "not yet")
 	assert.True(t, bad(of()), "none")
 	assert.Equal(t, now.AddDate(0, 0, 9), of(certificate(-9, 3), certificate(-1, 9), certificate(1, 99)).Ends(now))
+}
+
+func TestDesktopsAreToldWhatTheirDomainNeeds(t *testing.T) {
+	t.Parallel()
+	text := func(d signin.Desk) string {
+		var out []string
+		for _, section := range signin.Desktops(d) {
+			out = append(append(out, section.Title), section.Lines...)
+		}
+		return strings.Join(out, "\n")
+	}
+	own := signin.Desk{Domain: "halvard.example", SignOn: "https://sign-in.halvard.example/people/sign-in", Own: true, Tickets: true, Realms: []string{"CORP.HALVARD.EXAMPLE"}, Cloud: "https://cloud.example:8443/acs"}
+	for _, wanted := range []string{"sign-in.halvard.example  TCP 443", "cloud.example  TCP 8443", "HTTP/sign-in.halvard.example", "AuthServerAllowlist = sign-in.halvard.example", "https://sign-in.halvard.example/people/check", ".corp.halvard.example = CORP.HALVARD.EXAMPLE"} {
+		assert.Contains(t, text(own), wanted)
+	}
+	assert.NotContains(t, text(own), "NOT ENCRYPTED")
+	other := signin.Desk{Domain: "brisling.example", SignOn: "https://login.brisling.example/sso", Cloud: "https://cloud.example/acs"}
+	assert.NotContains(t, text(other), "samba-tool")
+	assert.Contains(t, text(other), "login.brisling.example  TCP 443")
+	local := signin.Desk{SignOn: "http://127.0.0.1:7600/people/sign-in", Own: true, Tickets: true, Realms: []string{"CORP.HALVARD.EXAMPLE"}}
+	assert.Contains(t, text(local), "NOT ENCRYPTED")
+	assert.Contains(t, text(local), "127.0.0.1 is an address")
 }

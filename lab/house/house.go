@@ -65,6 +65,7 @@ core/change         core/entry core/problem core/reason core/rules
 core/signin         core/address core/entry core/problem core/rules core/settings
 core/survey         core/entry core/person core/problem core/rules
 core/decide         core/change core/cloudgroups core/entry core/match core/person core/plan core/problem core/reason core/rules core/scope core/settings core/survey
+core/expect         core/decide core/entry core/match core/person core/plan core/rules core/settings
 core/undo           core/change core/decide core/entry core/plan core/rules core/settings
 core/rights         core/entry core/settings core/survey
 core/checkup        core/plan core/settings
@@ -84,7 +85,7 @@ client              core/address core/signin core/problem core/reason core/rest 
 console
 cli/terminal
 cli/onhost          agent core/ cli/terminal
-cli                 agent cli/onhost cli/terminal client cloud console core/ protocol/wire service service/api service/operators service/runs service/store protocol/orders protocol/release service/audit service/backup service/certificates service/notices service/seal service/setup
+cli                 agent cli/onhost cli/terminal client cloud console core/ directory protocol/wire service service/api service/operators service/runs service/store protocol/orders protocol/release service/audit service/backup service/certificates service/notices service/seal service/setup
 
 service/store       core/ protocol/federation protocol/orders
 service/certificates core/

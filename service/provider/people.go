@@ -82,7 +82,7 @@ func (p *Provider) Handler() http.Handler {
 		switch {
 		case err != nil:
 			p.fail(w, err)
-		case len(own) == 0:
+		case len(own) == 0 || p.store.IsShadow():
 			http.NotFound(w, r)
 		default:
 			mux.ServeHTTP(w, r)

@@ -87,13 +87,19 @@ func (s *SignIn) Stop() {
 func (s *SignIn) follow(ctx context.Context) {
 	told, ended := s.hub.Subscribe()
 	defer ended()
+	said := "" // the same failure is told once
 	for ctx.Err() == nil {
 		next := every
-		if _, err := s.store.Own(ctx, store.SigningIn, 1, func(ctx context.Context) error {
+		_, err := s.store.Own(ctx, store.SigningIn, 1, func(ctx context.Context) error {
 			var err error
 			next, err = s.look(ctx)
 			return err
-		}); err != nil && ctx.Err() == nil && store.Away(err) == nil {
+		})
+		switch {
+		case err == nil:
+			said = ""
+		case ctx.Err() == nil && store.Away(err) == nil && err.Error() != said:
+			said = err.Error()
 			slog.Error("look at how people sign in to the cloud", logkey.Error, err)
 		}
 		await(ctx, told, next)

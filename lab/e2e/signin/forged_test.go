@@ -14,6 +14,8 @@ import (
 	"math/big"
 	"net/http"
 	"net/url"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -238,10 +240,21 @@ func TestForgedAssertionsAreRefused(t *testing.T) {
 	// Whoever takes the relay state of another's sign-in, or none, gets nowhere.
 	status, page := posts(t, federation.Cloud.Consumer, base64.StdEncoding.EncodeToString([]byte(kept)), "made-up")
 	assert.Equal(t, 403, status, page)
+	// Where the cloud tries no sign-ins, what a browser has sent is looked at; also that once.
+	file := filepath.Join(t.TempDir(), "response.txt")
+	pasted := honest
+	pasted.request, pasted.made = "id-of-the-cloud", time.Now()
+	paste := []string{"domain", "test", domain, "--person", "anna@" + domain, "--response", file}
+	require.NoError(t, os.WriteFile(file, []byte(base64.StdEncoding.EncodeToString([]byte(sign(pasted.text())))), 0o600))
+	w.Says(paste, "ACCEPTED: anna@"+domain, "Which request the cloud has made is not known here")
+	out, _, exit := w.Kambrel(paste...)
+	assert.Equal(t, 2, exit, out)
+	assert.Contains(t, out, "REFUSED")
+	assert.Contains(t, out, "somebody has sent it a second time")
 	_, err = w.Client.TestSignIn(t.Context(), domain, wire.NewSignInTest{Person: "anna@" + domain, Response: strings.Repeat("A", 10<<20)})
 	assert.ErrorContains(t, err, "expected length <= 1200000", "of 10 MB")
 	acts := w.Says([]string{"acts", "--kind", "test-sign-in", "--result", "refused", "--limit", "50"}, "SHA-1", "how assertions are wrapped", "for somebody else", "Nothing of it was read")
-	assert.Equal(t, 21, strings.Count(acts, "(refused)"), acts)
+	assert.Equal(t, 22, strings.Count(acts, "(refused)"), acts)
 	assert.NotContains(t, w.Dump(), "samlp:Response", "a response that signs somebody in is kept nowhere")
 }
 
