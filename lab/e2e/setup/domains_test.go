@@ -39,7 +39,7 @@ func TestLoginDomainsTellWhoUsesAndWaits(t *testing.T) {
 	all, home := of("brisling.example")
 	assert.Equal(t, "cloud", all.From)
 	assert.Len(t, all.Items, 2)
-	assert.Equal(t, wire.LoginDomain{Name: "brisling.example", Verified: wire.DomainVerified, People: 6, Active: 6, Linked: 5}, home)
+	assert.Equal(t, wire.LoginDomain{Name: "brisling.example", SignOn: "password", Verified: wire.DomainVerified, People: 6, Active: 6, Linked: 5}, home)
 	_, waits := of(corp)
 	assert.Equal(t, wire.DomainUnverified, waits.Verified)
 	assert.Equal(t, 2, waits.Waiting)
@@ -55,7 +55,7 @@ func TestLoginDomainsTellWhoUsesAndWaits(t *testing.T) {
 	require.Equal(t, http.StatusNoContent, status, answer)
 	w.InStep(2)
 	_, came := of(corp)
-	assert.Equal(t, wire.LoginDomain{Name: corp, Verified: wire.DomainVerified, People: 2, Active: 2, Linked: 2}, came)
+	assert.Equal(t, wire.LoginDomain{Name: corp, SignOn: "password", Verified: wire.DomainVerified, People: 2, Active: 2, Linked: 2}, came)
 	do("nobody waits any more", shows("p[role=status]", "Nobody waits for a domain"))
 
 	// A cloud that is away does not keep one from looking at the rest.
@@ -65,5 +65,5 @@ func TestLoginDomainsTellWhoUsesAndWaits(t *testing.T) {
 	away, one := of(corp)
 	assert.Contains(t, away.Away, "the cloud does not answer")
 	assert.Equal(t, 8, away.Of)
-	assert.Equal(t, wire.LoginDomain{Name: corp, Verified: wire.DomainUnknown, People: 2, Active: 2, Linked: 2}, one)
+	assert.Equal(t, wire.LoginDomain{Name: corp, SignOn: "password", Verified: wire.DomainUnknown, People: 2, Active: 2, Linked: 2}, one)
 }
