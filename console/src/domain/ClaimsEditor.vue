@@ -15,7 +15,7 @@ type Claims = Schemas['Claims']
 type Claim = Schemas['Claim']
 type Way = 'from' | 'formula' | 'always'
 
-const props = defineProps<{ federation: Schemas['Federation'] }>()
+const props = defineProps<{ federation: Schemas['Federation']; step: number }>()
 const emit = defineEmits<{ changed: [] }>()
 const session = useSession()
 const { busy, act } = useAct()
@@ -71,7 +71,7 @@ const reset = () => done(() => unwrap(api.DELETE('/api/v1/domains/{domain}/claim
 <template>
   <section class="sheet" aria-labelledby="claims-title">
     <header>
-      <h2 id="claims-title">3. Say what an assertion says of people</h2>
+      <h2 id="claims-title">{{ step }}. Say what an assertion says of people</h2>
       <div v-if="may" class="row">
         <template v-if="!draft">
           <NPopconfirm v-if="!federation.default" @positive-click="reset">
@@ -93,7 +93,11 @@ const reset = () => done(() => unwrap(api.DELETE('/api/v1/domains/{domain}/claim
             ? 'These follow from what the cloud asks for.'
             : 'An operator has said so, in the place of what follows from the cloud’s metadata.'
         }}
-        A test holds what the provider really sends against them; Kambrel itself sends nothing of it.
+        {{
+          federation.provider?.own
+            ? 'Kambrel says this of whoever signs in.'
+            : 'A test holds what the provider really sends against them; Kambrel itself sends nothing of it.'
+        }}
       </p>
       <table class="list">
         <thead>

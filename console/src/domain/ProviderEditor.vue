@@ -11,7 +11,7 @@ import Verdicts from '../setup/Verdicts.vue'
 import { useSession } from '../state/session'
 import { grouped } from './words'
 
-const props = defineProps<{ federation: Schemas['Federation'] }>()
+const props = defineProps<{ federation: Schemas['Federation']; step: number }>()
 const emit = defineEmits<{ changed: [] }>()
 const session = useSession()
 const { busy, act } = useAct()
@@ -73,7 +73,7 @@ async function read(event: Event): Promise<void> {
 <template>
   <section class="sheet" aria-labelledby="provider-title">
     <header>
-      <h2 id="provider-title">2. Take the provider's metadata</h2>
+      <h2 id="provider-title">{{ step }}. Choose the identity provider</h2>
       <div v-if="federation.provider && may && !editing" class="row">
         <NButton v-if="federation.provider.url" size="small" :loading="busy" @click="refresh">Fetch now</NButton>
         <NPopconfirm v-if="federation.provider.own" @positive-click="renew">

@@ -11,7 +11,7 @@ import { signOnWords } from './words'
 
 type SignOn = Schemas['Federation']['signOn']
 
-const props = defineProps<{ federation: Schemas['Federation'] }>()
+const props = defineProps<{ federation: Schemas['Federation']; step: number }>()
 const emit = defineEmits<{ changed: [] }>()
 const session = useSession()
 const { busy, act } = useAct()
@@ -58,7 +58,7 @@ const title = computed(() => (preview.value?.signOn === 'password' ? 'Back to pa
 <template>
   <section class="sheet" aria-labelledby="switch-title">
     <header>
-      <h2 id="switch-title">5. Switch: one person, a group, then everybody</h2>
+      <h2 id="switch-title">{{ step }}. Switch: one person, a group, then everybody</h2>
       <NButton
         v-if="may && federation.signOn !== 'password'"
         size="small"

@@ -12,7 +12,7 @@ import { testWords } from './words'
 
 type Test = Schemas['SignInTest']
 
-const props = defineProps<{ federation: Schemas['Federation'] }>()
+const props = defineProps<{ federation: Schemas['Federation']; step: number }>()
 const emit = defineEmits<{ changed: [] }>()
 const session = useSession()
 const may = computed(() => session.may('administrator'))
@@ -62,7 +62,7 @@ async function begin(): Promise<void> {
 <template>
   <section class="sheet" aria-labelledby="tests-title">
     <header>
-      <h2 id="tests-title">4. Test the sign-in of one person</h2>
+      <h2 id="tests-title">{{ step }}. Test the sign-in of one person</h2>
     </header>
     <div class="body">
       <p v-if="!federation.provider" class="quiet">Take the provider's metadata first.</p>

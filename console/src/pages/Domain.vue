@@ -26,6 +26,9 @@ const { data, failure, again } = useLoad(
 useLive().listen((event) => {
   if (['federation', 'cloud', ''].includes(event.kind)) void again()
 })
+// Kambrel itself needs no exchange of files.
+const own = computed(() => !!data.value?.provider?.own)
+const step = (n: number) => (data.value?.cloud && !own.value ? n + 1 : n)
 const word = computed(() => data.value && stateWord(data.value))
 </script>
 
@@ -57,11 +60,11 @@ const word = computed(() => data.value && stateWord(data.value))
         be looked at and tested here all the same, by a response that a browser has sent.
       </p>
       <div class="stack">
-        <CloudSide v-if="data.cloud && !data.provider?.own" :cloud="data.cloud" :domain="domain" />
-        <ProviderEditor :federation="data" @changed="again" />
-        <ClaimsEditor :federation="data" @changed="again" />
-        <SignInTests :federation="data" @changed="again" />
-        <SignInSwitch :federation="data" @changed="again" />
+        <CloudSide v-if="data.cloud && !own" :cloud="data.cloud" :domain="domain" />
+        <ProviderEditor :step="step(1)" :federation="data" @changed="again" />
+        <ClaimsEditor :step="step(2)" :federation="data" @changed="again" />
+        <SignInTests :step="step(3)" :federation="data" @changed="again" />
+        <SignInSwitch :step="step(4)" :federation="data" @changed="again" />
         <Desktops v-if="data.provider" :key="data.provider.entityId" :domain="domain" />
       </div>
     </template>
