@@ -59,22 +59,21 @@ const justBefore = (m: Moment) => new Date(Date.parse(m.at) - 1).toISOString()
           <span class="quiet when">{{ when(m.at) }}</span>
           <span class="mark">{{ marks[m.kind] }}</span>
           <div class="what">
-            <component :is="m.diffs.length ? 'details' : 'div'" :open="i === 0 || undefined">
-              <component :is="m.diffs.length ? 'summary' : 'div'">
-                <RouterLink v-if="m.problemId" :to="{ name: 'problem', params: { id: m.problemId } }">{{
-                  words(m)
-                }}</RouterLink><template v-else>{{ words(m) }}</template> {{ ' '
-                }}<span class="quiet">
-                  {{ m.by }}
-                  <RouterLink v-if="m.runId" :to="{ name: 'run', params: { id: m.runId } }"
-                    >run {{ m.runId }}</RouterLink
-                  >
-                  <template v-if="m.revision">, settings {{ m.revision }}</template>
-                </span>
-                <span v-if="m.detail" class="quiet"> {{ m.detail }}</span>
-              </component>
-              <Diffs v-if="m.diffs.length" :diffs="m.diffs" />
-            </component>
+            <div>
+              <RouterLink v-if="m.problemId" :to="{ name: 'problem', params: { id: m.problemId } }">{{
+                words(m)
+              }}</RouterLink><template v-else>{{ words(m) }}</template> {{ ' '
+              }}<span class="quiet">
+                {{ m.by }}
+                <RouterLink v-if="m.runId" :to="{ name: 'run', params: { id: m.runId } }">run {{ m.runId }}</RouterLink>
+                <template v-if="m.revision">, settings {{ m.revision }}</template>
+              </span>
+              <span v-if="m.detail" class="quiet"> {{ m.detail }}</span>
+            </div>
+            <details v-if="m.diffs.length" :open="i === 0 || undefined">
+              <summary class="quiet">before and after</summary>
+              <Diffs :diffs="m.diffs" />
+            </details>
           </div>
           <button
             v-if="m.kind === 'entry' || m.kind === 'resource' || m.kind === 'change'"

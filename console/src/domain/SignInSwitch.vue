@@ -91,13 +91,21 @@ const title = computed(() => (preview.value?.signOn === 'password' ? 'Back to pa
             v-model:value="people"
             aria-labelledby="people-label"
             :input-props="{ placeholder: 'login', inputProps: { 'aria-label': 'A person' } }"
-          />
+          >
+            <template #trigger="{ activate }"
+              ><NButton size="small" dashed @click="activate()">Add a person</NButton></template
+            >
+          </NDynamicTags>
           <span id="groups-label">Groups</span>
           <NDynamicTags
             v-model:value="groups"
             aria-labelledby="groups-label"
             :input-props="{ placeholder: 'name', inputProps: { 'aria-label': 'A group' } }"
-          />
+          >
+            <template #trigger="{ activate }"
+              ><NButton size="small" dashed @click="activate()">Add a group</NButton></template
+            >
+          </NDynamicTags>
         </div>
         <div class="row">
           <NButton

@@ -144,8 +144,12 @@ const shares = { new: 'that run %s has opened', gone: 'that run %s has closed', 
         cause is gone.</span
       >
       <label class="row push"
-        ><NSwitch :value="mine === 'yes'" size="small" @update:value="(on: boolean) => (mine = on ? 'yes' : '')" />Only
-        those that I look after</label
+        ><NSwitch
+          aria-label="Only those that I look after"
+          :value="mine === 'yes'"
+          size="small"
+          @update:value="(on: boolean) => (mine = on ? 'yes' : '')"
+        />Only those that I look after</label
       >
     </div>
     <Tabs v-model="view" :choices="views" label="Which problems" />

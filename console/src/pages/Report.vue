@@ -157,6 +157,9 @@ async function mail(): Promise<void> {
 </template>
 
 <style scoped>
+td a {
+  text-decoration: underline;
+}
 .sheet {
   margin-top: 14px;
 }

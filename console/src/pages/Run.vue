@@ -153,7 +153,7 @@ const columns = computed<DataTableColumns<Change>>(() => [
     render: (change) =>
       h('div', [
         h('div', [
-          h(RouterLink, { to: placeOf(change) }, () => change.name),
+          h(RouterLink, { to: placeOf(change), class: 'in-text' }, () => change.name),
           change.side === 'directory' ? h('span', { class: 'quiet' }, ` kept in ${change.directory}`) : null,
         ]),
         h(Dn, { dn: change.dn, class: 'quiet' }),

@@ -88,8 +88,12 @@ async function start(purpose: 'full' | 'rehearsal' | 'forecast'): Promise<void> 
       <NSelect v-model:value="state" :options="states" size="small" style="width: 150px" aria-label="State" />
       <NSelect v-model:value="purpose" :options="purposes" size="small" style="width: 190px" aria-label="Purpose" />
       <label class="row"
-        ><NSwitch :value="all === 'yes'" size="small" @update:value="(on: boolean) => (all = on ? 'yes' : '')" />Also
-        runs that changed nothing</label
+        ><NSwitch
+          aria-label="Also runs that changed nothing"
+          :value="all === 'yes'"
+          size="small"
+          @update:value="(on: boolean) => (all = on ? 'yes' : '')"
+        />Also runs that changed nothing</label
       >
       <div v-if="session.may('operator')" class="row push">
         <NButton size="small" :loading="busy === 'rehearsal'" @click="start('rehearsal')">Rehearse</NButton>

@@ -151,6 +151,7 @@ const plural: Record<string, string> = { user: 'users', group: 'groups', contact
               />
               <label class="row take"
                 ><NSwitch
+                  :aria-label="`${kind === 'users' ? 'Users' : kind === 'groups' ? 'Groups' : 'Contacts'} take part`"
                   size="small"
                   :value="!selection.off"
                   :disabled="!may"
@@ -170,6 +171,7 @@ const plural: Record<string, string> = { user: 'users', group: 'groups', contact
               />
               <label v-if="limit" class="row take"
                 ><NSwitch
+                  aria-label="Members of groups within them, too"
                   size="small"
                   :value="Boolean(selection.membersOf?.nested)"
                   :disabled="!may"

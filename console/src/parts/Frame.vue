@@ -13,6 +13,7 @@ import Account from './Account.vue'
 import Finder from './Finder.vue'
 import Paused from './Paused.vue'
 import Pausing from './Pausing.vue'
+import { useNames } from './unnamed'
 import { until } from './words'
 
 const session = useSession()
@@ -20,6 +21,8 @@ const live = useLive()
 const router = useRouter()
 const message = useMessage()
 const starting = ref(false)
+const main = ref<HTMLElement | null>(null)
+useNames(main)
 
 const places = [
   { name: 'overview', label: 'Overview', path: 'M3 11 12 4l9 7v9H3z' },
@@ -156,7 +159,7 @@ async function leave(): Promise<void> {
         </span>
       </header>
       <Paused />
-      <main id="main" tabindex="-1"><slot /></main>
+      <main id="main" ref="main" tabindex="-1"><slot /></main>
     </div>
   </div>
 </template>

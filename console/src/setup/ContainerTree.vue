@@ -135,7 +135,6 @@ const number = (n: number) => (n ? n.toLocaleString('en') : '·')
         :aria-level="row.depth + 1"
         :aria-checked="row.mixed ? 'mixed' : row.state === 'include'"
         :aria-expanded="row.children ? !closed.has(row.at) : undefined"
-        :aria-label="`${row.node.name}, ${row.node.below.users} users`"
         :title="row.node.dn"
         @keydown="keys($event, row)"
       >
@@ -173,8 +172,9 @@ const number = (n: number) => (n ? n.toLocaleString('en') : '·')
             {{ row.mark === 'include' ? 'let in here' : 'kept out here' }}
           </button>
         </span>
-        <span>{{ number(row.node.below.users) }}</span><span>{{ number(row.node.below.groups) }}</span
-        ><span>{{ number(row.node.below.contacts) }}</span>
+        <span>{{ number(row.node.below.users) }}<span class="visually-hidden"> users, </span></span
+        ><span>{{ number(row.node.below.groups) }}<span class="visually-hidden"> groups, </span></span
+        ><span>{{ number(row.node.below.contacts) }}<span class="visually-hidden"> contacts</span></span>
       </div>
     </div>
     <p v-if="shown.length > most" class="quiet">{{ shown.length - most }} more: search for a name to see them.</p>

@@ -121,8 +121,13 @@ const groupAttributes = ['displayName', 'externalId', 'id', 'meta.created', 'met
           @update:value="(name: string) => (directory = name)"
         />
         <label class="row"
-          ><NSwitch :value="on" :disabled="locked" size="small" @update:value="turn" />Keep groups of the cloud in this
-          directory</label
+          ><NSwitch
+            aria-label="Keep groups of the cloud in this directory"
+            :value="on"
+            :disabled="locked"
+            size="small"
+            @update:value="turn"
+          />Keep groups of the cloud in this directory</label
         >
         <span v-if="!on && here.cloudGroups" class="quiet"
           >Off: groups that are there stay as they are, and nobody looks after them.</span
@@ -243,6 +248,7 @@ const groupAttributes = ['displayName', 'externalId', 'id', 'meta.created', 'met
           /></label>
           <label class="switch"
             ><NSwitch
+              aria-label="Groups as members of groups"
               :value="!kept.flat"
               :disabled="locked"
               size="small"

@@ -169,6 +169,7 @@ function grant(at: number, change: Partial<Schemas['Grant']>): void {
         <div v-if="way !== 'granted'" class="row switches">
           <label
             ><NSwitch
+              aria-label="Required"
               size="small"
               :value="Boolean(rule.required)"
               :disabled="disabled"
@@ -177,6 +178,7 @@ function grant(at: number, change: Partial<Schemas['Grant']>): void {
           >
           <label
             ><NSwitch
+              aria-label="On creation only"
               size="small"
               :value="Boolean(rule.createOnly)"
               :disabled="disabled"

@@ -39,7 +39,7 @@ describe('palette', () => {
     ['night', night],
   ])('can be read by %s', (_, p) => {
     for (const ink of [p.ink, p.ink2, p.ink3, p.good, p.warn, p.bad, p.accent])
-      for (const ground of [p.sheet, p.paper]) expect(contrast(ink, ground), `${ink} on ${ground}`).toBeGreaterThan(4)
+      for (const ground of [p.sheet, p.paper]) expect(contrast(ink, ground), `${ink} on ${ground}`).toBeGreaterThan(4.5)
     expect(contrast(p.railInk, p.rail)).toBeGreaterThan(7)
   })
 })

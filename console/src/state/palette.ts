@@ -25,7 +25,7 @@ export const day = {
   brass: '#e3a948',
   onBrass: '#1d2526',
   good: '#2f7a4d',
-  warn: '#a9690f',
+  warn: '#8d5708',
   bad: '#b23a2e',
   info: '#3c6390',
   added: '#e4f1e6',

@@ -1,0 +1,70 @@
+package console_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kambrel.example/kambrel/lab/browser"
+	"kambrel.example/kambrel/lab/e2e/worldtest"
+	"kambrel.example/kambrel/protocol/wire"
+)
+
+// everyPage are the pages of the console, as a day may show them.
+var everyPage = []string{"/", "/runs", "/runs/1", "/problems", "/notices", "/report", "/operators", "/domains", "/domains/brisling.example", "/installation", "/audit", "/kept", "/leavers", "/objects",
+	"/objects/crew00003@brisling.example", "/directories", "/directories/brisling", "/scope", "/rules", "/rules?kind=users&target=displayName", "/forecast", "/survey", "/settings", "/cloud-groups", "/passwords", "/cloud", "/nowhere"}
+
+// TestEverybodyCanUseEveryPage holds each page to the rules of WCAG 2.1 AA that axe-core knows, in
+// both looks, wide and narrow.
+func TestEverybodyCanUseEveryPage(t *testing.T) {
+	t.Parallel()
+	w := worldtest.New(t, worldtest.LDIFPeople(30))
+	w.Activate(worldtest.Document())
+	w.Person("Nils Uten", map[string]string{"mail": "nils@elsewhere.example"}) // a problem
+	run := w.Run(wire.NewRun{})
+	require.Nil(t, run.Failure)
+	w.Says([]string{"domain", "provider", "own", "brisling.example"})
+	w.Kambrel("survey", "run")
+	w.Kambrel("forecast")
+	axe, err := os.ReadFile(filepath.Join("..", "..", "..", "console", "node_modules", "axe-core", "axe.min.js"))
+	require.NoError(t, err)
+	page, stop, err := browser.New(t.Context())
+	require.NoError(t, err)
+	defer stop()
+	do, shows := worldtest.Actor(t, page)
+	do("sign in", browser.SignIn(w.URL+"/", "administrator", worldtest.Password), shows("h1", "Overview"))
+	for _, view := range []struct {
+		look  string
+		width int64
+	}{{"light", 1280}, {"dark", 1280}, {"light", 420}} {
+		do("turn to the look", emulation.SetDeviceMetricsOverride(1280, 800, 1, false), chromedp.Evaluate(fmt.Sprintf(`document.documentElement.dataset.look !== %q && document.querySelector(".foot .plain").click()`, view.look), nil),
+			chromedp.Poll(fmt.Sprintf(`document.documentElement.dataset.look === %q`, view.look), nil), emulation.SetDeviceMetricsOverride(view.width, 800, 1, false))
+		for _, path := range everyPage {
+			var text string
+			ctx, cancel := context.WithTimeout(page, 40*time.Second)
+			err := chromedp.Run(ctx, chromedp.Navigate(w.URL+path), chromedp.WaitVisible("#main h1"),
+				// Until nothing has changed for a moment.
+				chromedp.Evaluate(`new Promise(done => { let timer; const rest = () => { clearTimeout(timer); timer = setTimeout(() => { seen.disconnect(); done(true) }, 350) }; const seen = new MutationObserver(rest); seen.observe(document, {childList: true, subtree: true}); setTimeout(done, 5000, true); rest() })`, nil, awaits),
+				chromedp.Evaluate(string(axe)+";0", nil),
+				chromedp.Evaluate(`axe.run(document, {runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa"]}).then(r => JSON.stringify(r.violations.map(v => v.id + ": " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(" AND "))))`, &text, awaits))
+			cancel()
+			require.NoError(t, err, path)
+			var violations []string
+			require.NoError(t, json.Unmarshal([]byte(text), &violations))
+			assert.Empty(t, violations, "%s, %s, %d wide:\n%s", path, view.look, view.width, strings.Join(violations, "\n"))
+		}
+	}
+}
+
+func awaits(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }
