@@ -201,7 +201,7 @@ func (s *studio) takeAll() error {
 		{"problems", "/problems", "light", chromedp.WaitVisible(".group", chromedp.ByQuery)},
 		{"problem", "/problems?code=near-miss", "light", chromedp.Tasks{chromedp.WaitVisible("td a", chromedp.ByQuery), chromedp.Click("td a", chromedp.ByQuery), chromedp.WaitVisible(".sides", chromedp.ByQuery)}},
 		{"undo", "/runs/3", "light", chromedp.Tasks{settled, press("Undo…"), chromedp.WaitVisible(".n-modal .list", chromedp.ByQuery)}},
-		{"history", "/objects/ada.lind@halvard.example", "light", chromedp.Tasks{chromedp.WaitVisible("li .mark", chromedp.ByQuery), chromedp.Evaluate(`document.querySelector("li .mark").closest("section").scrollIntoView()`, nil)}},
+		{"history", "/objects/ada.lind@halvard.example", "light", chromedp.Tasks{chromedp.WaitVisible("#history-title ~ *, section:has(#history-title) li .mark", chromedp.ByQuery), chromedp.Evaluate(`document.querySelector("#history-title").scrollIntoView()`, nil)}},
 		{"directory", "/directories/halvard", "light", chromedp.WaitVisible(".verdicts", chromedp.ByQuery)},
 		{"scope", "/scope", "light", chromedp.Tasks{chromedp.WaitVisible("[role=treeitem]", chromedp.ByQuery), chromedp.WaitVisible(".kind", chromedp.ByQuery)}},
 		{"passwords", "/passwords", "dark", chromedp.Tasks{chromedp.WaitVisible(".way", chromedp.ByQuery), chromedp.WaitVisible("td a", chromedp.ByQuery)}},

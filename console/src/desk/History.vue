@@ -47,7 +47,7 @@ const justBefore = (m: Moment) => new Date(Date.parse(m.at) - 1).toISOString()
 <template>
   <section class="sheet">
     <header>
-      <h2>History</h2>
+      <h2 id="history-title">History</h2>
       <span v-if="history" class="quiet">remembered since {{ when(history.since) }}</span>
       <NButton v-if="before" size="tiny" class="push" @click="before = ''">Newest</NButton>
     </header>

@@ -279,6 +279,7 @@ async function leave(): Promise<void> {
   transform: rotate(45deg);
 }
 main {
+  position: relative; /* what is placed within it scrolls with it */
   overflow: auto;
   padding: 18px 20px 40px;
   flex: 1;
