@@ -93,7 +93,7 @@ func (s *SignIn) turnOwn(ctx context.Context) error {
 				return err
 			}
 			kept.Provider, kept.Fingerprint = metadata, fingerprint
-			return tx.Federations.Save(ctx, kept, kept.ChangedBy, false)
+			return tx.Federations.Save(ctx, kept, "", false)
 		}); err != nil {
 			return err
 		}

@@ -275,6 +275,6 @@ func (s *SignIn) refresh(ctx context.Context, domain string) error {
 			return err
 		}
 		kept.Provider = text
-		return tx.Federations.Save(ctx, kept, kept.ChangedBy, false)
+		return tx.Federations.Save(ctx, kept, "", false)
 	})
 }

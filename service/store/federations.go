@@ -89,10 +89,12 @@ func (s Federations) ForUpdate(ctx context.Context, domain string) (Federation, 
 	return one, s.raw(ctx, `SELECT * FROM federations WHERE domain = ? FOR UPDATE`, domain).Scan(&one).Error
 }
 
-// Save keeps what somebody has said; it is to be sent to the cloud. Where it is no switch, what
-// somebody has switched in the cloud itself stays.
+// Save keeps what somebody has said, or with "" nobody; it is to be sent to the cloud. Where it is
+// no switch, what somebody has switched in the cloud itself stays.
 func (s Federations) Save(ctx context.Context, one Federation, by string, switched bool) error {
-	one.ChangedBy, one.ChangedAt = by, time.Now()
+	if by != "" {
+		one.ChangedBy, one.ChangedAt = by, time.Now()
+	}
 	one.Switched = switched || one.Switched && one.Sent < one.Version
 	if switched {
 		one.Drift = ""
