@@ -442,20 +442,12 @@ func (p *Provider) serveSignOut(w http.ResponseWriter, r *http.Request) {
 		p.fail(w, err)
 		return
 	}
-	if r.URL.Query().Get("SAMLRequest") == "" {
-		session, found, err := p.session(w, r)
-		if err != nil {
-			p.fail(w, err)
-			return
-		}
-		if found {
-			if _, err := p.store.OwnProvider.End(r.Context(), session.Resource, session.Index); err != nil {
-				p.fail(w, err)
-				return
-			}
-		}
-		p.forget(w)
-		p.say(w, http.StatusOK, "You are signed out here. Sign out of the services that you have used too.")
+	switch query := r.URL.Query(); {
+	case query.Get("SAMLResponse") != "":
+		p.identityProvider(have).ServeSLO(w, r) // the cloud has ended its session, and the browser goes on
+		return
+	case query.Get("SAMLRequest") == "":
+		p.signOut(w, r, have)
 		return
 	}
 	request, err := saml.NewIdpLogoutRequest(p.identityProvider(have), r)
@@ -477,6 +469,70 @@ func (p *Provider) serveSignOut(w http.ResponseWriter, r *http.Request) {
 	if err := request.WriteLogoutResponse(w, request.MakeLogoutResponse(saml.StatusSuccess)); err != nil {
 		p.fail(w, err)
 	}
+}
+
+// signOut ends the session of the browser, and that of the cloud.
+func (p *Provider) signOut(w http.ResponseWriter, r *http.Request, have keys) {
+	session, found, err := p.session(w, r)
+	if err != nil {
+		p.fail(w, err)
+		return
+	}
+	if !found {
+		p.say(w, http.StatusOK, "You are signed out.")
+		return
+	}
+	who, _, err := p.find(r.Context(), session.Resource)
+	if err == nil {
+		_, err = p.store.OwnProvider.End(r.Context(), session.Resource, session.Index)
+	}
+	if err != nil {
+		p.fail(w, err)
+		return
+	}
+	p.forget(w)
+	idp := p.identityProvider(have)
+	idp.SessionProvider = participant{said: p.saidOf(who), cloud: who.domain.Cloud, index: session.Index}
+	idp.StartLogout(w, r, &saml.Session{ID: session.Index}, have.base+"/sign-out")
+}
+
+// saidOf is what was said of somebody to the cloud, as far as it can be made still.
+func (p *Provider) saidOf(who somebody) core.Said {
+	cloud, err := protocol.Cloud(who.domain.Cloud)
+	if err != nil {
+		return core.Said{}
+	}
+	maker, err := core.Compile(claims(who.domain, cloud))
+	if err != nil {
+		return core.Said{}
+	}
+	said, err := maker.Of(who.body)
+	if err != nil {
+		return core.Said{}
+	}
+	return said
+}
+
+// participant is the cloud, where somebody was signed in (saml.SessionParticipantTracker).
+type participant struct {
+	said         core.Said
+	cloud, index string
+}
+
+func (participant) GetSession(http.ResponseWriter, *http.Request, *saml.IdpAuthnRequest) *saml.Session {
+	return nil
+}
+
+func (participant) AddSessionParticipant(*http.Request, *saml.Session, saml.SessionParticipant) error {
+	return nil
+}
+
+func (t participant) SessionParticipants(_ *http.Request, match func(*saml.Session) bool) ([]saml.SessionParticipant, error) {
+	cloud, err := protocol.Cloud(t.cloud)
+	if err != nil || t.said.Subject == "" || !match(&saml.Session{ID: t.index}) {
+		return nil, nil
+	}
+	return []saml.SessionParticipant{{ServiceProviderID: cloud.EntityID, NameID: saml.NameID{Value: t.said.Subject, Format: t.said.Format}, SessionIndex: t.index}}, nil
 }
 
 // byTicket takes a ticket where the browser brings one (SPNEGO, RFC 4559).

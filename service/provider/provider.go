@@ -14,6 +14,7 @@ import (
 	"encoding/xml"
 	"errors"
 	"fmt"
+	"log/slog"
 	"math/big"
 	"net/url"
 	"slices"
@@ -202,7 +203,7 @@ func (p *Provider) identityProvider(have keys) *saml.IdentityProvider {
 	}
 	valid := metadataFor
 	return &saml.IdentityProvider{
-		Signer: have.current.key, Certificate: have.current.certificate, MetadataURL: at("/metadata"), SSOURL: at("/sign-in"), LogoutURL: at("/sign-out"),
+		Logger: slog.NewLogLogger(slog.Default().Handler(), slog.LevelWarn), Signer: have.current.key, Certificate: have.current.certificate, MetadataURL: at("/metadata"), SSOURL: at("/sign-in"), LogoutURL: at("/sign-out"),
 		ServiceProviderProvider: p, SignatureMethod: dsig.RSASHA256SignatureMethod, ValidDuration: &valid, NameIDFormats: []saml.NameIDFormat{saml.PersistentNameIDFormat},
 		RejectSHA1Signatures: true, StrictACSBinding: true, LogoutBindings: []string{saml.HTTPRedirectBinding}, ExtraCertificates: others(have),
 	}

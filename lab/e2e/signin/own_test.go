@@ -69,6 +69,9 @@ func TestPeopleSignInAtKambrelItself(t *testing.T) {
 	do("no password is asked for", start, inside("anna"))
 	do("who signs out of the cloud is signed out here", chromedp.Click("#leave"), chromedp.WaitVisible("#sign-in input"), start, chromedp.WaitVisible("#password"))
 	do("and signs in again", typed("anna@"+domain, worldtest.OldPassword), inside("anna"))
+	do("who signs out here is signed out of the cloud", chromedp.Navigate(own+"/sign-out"), chromedp.WaitVisible("#said"), shows("#said", "You are signed out."),
+		chromedp.Navigate(w.Cloud.Base+"/me"), chromedp.WaitVisible("#sign-in input"), start, chromedp.WaitVisible("#password"))
+	do("and signs in once more", typed("anna@"+domain, worldtest.OldPassword), inside("anna"))
 
 	// Keys change: the cloud has the next certificate before anything is signed by it.
 	before, err := w.Client.Federation(t.Context(), domain)
