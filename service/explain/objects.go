@@ -158,7 +158,7 @@ func (e *Explain) resolve(ctx context.Context, text string, wanted store.Wanted)
 		if hit, others, found, err := e.store.Search.Former(ctx, text); err != nil || found {
 			return hit, others, err
 		}
-		return store.Hit{}, nil, problem.New(problem.NotFound, "nothing in the mirrors fits %q", text)
+		return store.Hit{}, nil, problem.New(problem.NotFound, "nothing in the mirrors fits %q.", text)
 	}
 	nearest := hits
 	for _, narrower := range []func(store.Hit) bool{

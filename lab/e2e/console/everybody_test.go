@@ -55,7 +55,7 @@ func TestEverybodyCanUseEveryPage(t *testing.T) {
 			ctx, cancel := context.WithTimeout(page, 40*time.Second)
 			err := chromedp.Run(ctx, chromedp.Navigate(w.URL+path), chromedp.WaitVisible("#main h1"),
 				// Until nothing has changed for a moment.
-				chromedp.Evaluate(`new Promise(done => { let timer; const rest = () => { clearTimeout(timer); timer = setTimeout(() => { seen.disconnect(); done(true) }, 350) }; const seen = new MutationObserver(rest); seen.observe(document, {childList: true, subtree: true}); setTimeout(done, 5000, true); rest() })`, nil, awaits),
+				chromedp.Evaluate(`new Promise(done => { let timer; const rest = () => { clearTimeout(timer); timer = setTimeout(() => { seen.disconnect(); done(true) }, 150) }; const seen = new MutationObserver(rest); seen.observe(document, {childList: true, subtree: true}); setTimeout(done, 5000, true); rest() })`, nil, awaits),
 				chromedp.Evaluate(string(axe)+";0", nil),
 				chromedp.Evaluate(`axe.run(document, {runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa"]}).then(r => JSON.stringify(r.violations.map(v => v.id + ": " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(" AND "))))`, &text, awaits))
 			cancel()
