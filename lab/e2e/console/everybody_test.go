@@ -21,9 +21,10 @@ import (
 	"kambrel.example/kambrel/protocol/wire"
 )
 
-// everyPage are the pages of the console, as a day may show them.
+// everyPage are the pages of the console, as a day may show them, and the page for the browser of
+// people who sign in at Kambrel.
 var everyPage = []string{"/", "/runs", "/runs/1", "/problems", "/notices", "/report", "/operators", "/domains", "/domains/brisling.example", "/installation", "/audit", "/kept", "/leavers", "/objects",
-	"/objects/crew00003@brisling.example", "/directories", "/directories/brisling", "/scope", "/rules", "/rules?kind=users&target=displayName", "/forecast", "/survey", "/settings", "/cloud-groups", "/passwords", "/cloud", "/nowhere"}
+	"/objects/crew00003@brisling.example", "/directories", "/directories/brisling", "/scope", "/rules", "/rules?kind=users&target=displayName", "/forecast", "/survey", "/settings", "/cloud-groups", "/passwords", "/cloud", "/nowhere", "/people/check"}
 
 // TestEverybodyCanUseEveryPage holds each page to the rules of WCAG 2.1 AA that axe-core knows, in
 // both looks, wide and narrow.
@@ -48,12 +49,13 @@ func TestEverybodyCanUseEveryPage(t *testing.T) {
 		look  string
 		width int64
 	}{{"light", 1280}, {"dark", 1280}, {"light", 420}} {
-		do("turn to the look", emulation.SetDeviceMetricsOverride(1280, 800, 1, false), chromedp.Evaluate(fmt.Sprintf(`document.documentElement.dataset.look !== %q && document.querySelector(".foot .plain").click()`, view.look), nil),
+		do("turn to the look", chromedp.Navigate(w.URL+"/"), chromedp.WaitVisible("#main h1"), emulation.SetDeviceMetricsOverride(1280, 800, 1, false),
+			emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: view.look}}), chromedp.Evaluate(fmt.Sprintf(`document.documentElement.dataset.look !== %q && document.querySelector(".foot .plain").click()`, view.look), nil),
 			chromedp.Poll(fmt.Sprintf(`document.documentElement.dataset.look === %q`, view.look), nil), emulation.SetDeviceMetricsOverride(view.width, 800, 1, false))
 		for _, path := range everyPage {
 			var text string
 			ctx, cancel := context.WithTimeout(page, 40*time.Second)
-			err := chromedp.Run(ctx, chromedp.Navigate(w.URL+path), chromedp.WaitVisible("#main h1"),
+			err := chromedp.Run(ctx, chromedp.Navigate(w.URL+path), chromedp.WaitVisible("main h1"),
 				// Until nothing has changed for a moment.
 				chromedp.Evaluate(`new Promise(done => { let timer; const rest = () => { clearTimeout(timer); timer = setTimeout(() => { seen.disconnect(); done(true) }, 150) }; const seen = new MutationObserver(rest); seen.observe(document, {childList: true, subtree: true}); setTimeout(done, 5000, true); rest() })`, nil, awaits),
 				chromedp.Evaluate(string(axe)+";0", nil),
