@@ -3,7 +3,6 @@ package standin
 import (
 	"crypto/rand"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -51,14 +50,7 @@ func openFederations(dir string) (*federations, error) {
 		return f, nil
 	}
 	f.file = filepath.Join(dir, "federations.json")
-	text, err := os.ReadFile(f.file)
-	if errors.Is(err, os.ErrNotExist) {
-		return f, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	return f, json.Unmarshal(text, &f.domains)
+	return f, readKept(f.file, &f.domains)
 }
 
 func (f *federations) of(domain string) federation.Domain {

@@ -41,14 +41,19 @@ func openPeople(dir string) (*people, error) {
 		return p, nil
 	}
 	p.file = filepath.Join(dir, "passwords.json")
-	text, err := os.ReadFile(p.file)
+	return p, readKept(p.file, &peopleFile{&p.own, &p.digests})
+}
+
+// readKept reads what a file of JSON keeps into a value; where there is no file yet, it stays.
+func readKept(file string, into any) error {
+	text, err := os.ReadFile(file)
 	if errors.Is(err, os.ErrNotExist) {
-		return p, nil
+		return nil
 	}
 	if err != nil {
-		return nil, err
+		return err
 	}
-	return p, json.Unmarshal(text, &peopleFile{&p.own, &p.digests})
+	return json.Unmarshal(text, into)
 }
 
 // endSessions signs somebody out everywhere, as soon as the account is suspended: who is

@@ -29,6 +29,16 @@ type Verdict struct {
 	Advice  string `json:"advice,omitempty" doc:"What to do about it"`
 }
 
+// FirstBad is the first that is bad.
+func FirstBad(verdicts []Verdict) (Verdict, bool) {
+	for _, v := range verdicts {
+		if v.Outcome == "bad" {
+			return v, true
+		}
+	}
+	return Verdict{}, false
+}
+
 // Name is the step with its subject.
 func (v Verdict) Name() string {
 	if v.Subject == "" {

@@ -65,7 +65,7 @@ func Provider(text string) (signin.Provider, error) {
 		if err != nil {
 			return p, fmt.Errorf("the signature of the metadata does not fit it, so something of it was changed: %w", err)
 		}
-		text, p.SignedBy = string(covered), fingerprintOf(signer)
+		text, p.SignedBy = string(covered), Fingerprint(signer)
 	}
 	metadata, err := readMetadata(what, text)
 	if err != nil {
@@ -142,7 +142,7 @@ func signing(descriptors []saml.KeyDescriptor) ([]signin.Certificate, error) {
 			if err != nil {
 				return nil, fmt.Errorf("a certificate of the metadata cannot be read: %w", err)
 			}
-			read := signin.Certificate{Fingerprint: fingerprintOf(certificate), Subject: certificate.Subject.String(), From: certificate.NotBefore, Until: certificate.NotAfter, Weak: weakness(certificate)}
+			read := signin.Certificate{Fingerprint: Fingerprint(certificate), Subject: certificate.Subject.String(), From: certificate.NotBefore, Until: certificate.NotAfter, Weak: weakness(certificate)}
 			if !seen[read.Fingerprint] {
 				seen[read.Fingerprint] = true
 				out = append(out, read)
@@ -160,7 +160,8 @@ func certificateOf(text string) (*x509.Certificate, error) {
 	return x509.ParseCertificate(der)
 }
 
-func fingerprintOf(certificate *x509.Certificate) string {
+// Fingerprint is SHA-256 of a certificate, in hexadecimal digits.
+func Fingerprint(certificate *x509.Certificate) string {
 	sum := sha256.Sum256(certificate.Raw)
 	return hex.EncodeToString(sum[:])
 }

@@ -122,7 +122,7 @@ func readSignature(a *signin.Assertion, root *etree.Element, plain []*etree.Elem
 	}
 	if found := descendants(signature, dsigNamespace, "X509Certificate"); len(found) > 0 {
 		if certificate, err := certificateOf(found[0].Text()); err == nil {
-			a.SignedBy = fingerprintOf(certificate)
+			a.SignedBy = Fingerprint(certificate)
 		}
 	}
 }

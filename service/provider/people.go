@@ -3,10 +3,7 @@ package provider
 import (
 	"context"
 	"crypto/rand"
-	"crypto/sha256"
-	"crypto/x509"
 	_ "embed"
-	"encoding/hex"
 	"errors"
 	"html/template"
 	"log/slog"
@@ -105,8 +102,7 @@ type shown struct {
 	Nonce, Title, Said, Login string
 	Form                      *saml.IdpAuthnRequestForm
 	Asks                      bool
-	SAMLRequest, RelayState   string
-	SigAlg, Signature         string
+	Query                     string // the cloud's request, as it came
 	Check                     bool
 	Ticket                    bool
 	ServerTime                int64
@@ -216,13 +212,13 @@ func (p *Provider) serveSignIn(w http.ResponseWriter, r *http.Request) {
 // ask shows the form. Browsers that have a ticket send it instead, where there is a key table.
 func (p *Provider) ask(w http.ResponseWriter, r *http.Request, query, login, said string) {
 	status := http.StatusOK
-	if p.options.Keytab != "" && r.Method == http.MethodGet {
+	if p.TakesTickets() && r.Method == http.MethodGet {
 		w.Header().Set("WWW-Authenticate", "Negotiate")
 		status = http.StatusUnauthorized
 	} else if said != "" {
 		status = http.StatusUnauthorized
 	}
-	p.show(w, status, shown{Title: "Sign in", Asks: true, SAMLRequest: query, Login: login, Said: said})
+	p.show(w, status, shown{Title: "Sign in", Asks: true, Query: query, Login: login, Said: said})
 }
 
 func (p *Provider) cloudSigns(ctx context.Context) bool {
@@ -239,6 +235,19 @@ type somebody struct {
 	body     entry.Resource
 	ref      entry.Ref
 	domain   store.Federation
+}
+
+// said is what is said of somebody to the cloud.
+func (s somebody) said() (core.Said, error) {
+	cloud, err := protocol.Cloud(s.domain.Cloud)
+	if err != nil {
+		return core.Said{}, err
+	}
+	maker, err := core.Compile(s.domain.ClaimsFor(cloud))
+	if err != nil {
+		return core.Said{}, err
+	}
+	return maker.Of(s.body)
 }
 
 // find finds somebody by the id of their resource, if they may sign in here.
@@ -389,17 +398,7 @@ func (p *Provider) answer(w http.ResponseWriter, r *http.Request, request *saml.
 		p.say(w, http.StatusForbidden, "Your account in the cloud is suspended, or nobody has linked it to your directory.")
 		return
 	}
-	cloud, err := protocol.Cloud(who.domain.Cloud)
-	if err != nil {
-		p.fail(w, err)
-		return
-	}
-	maker, err := core.Compile(claims(who.domain, cloud))
-	if err != nil {
-		p.fail(w, err)
-		return
-	}
-	said, err := maker.Of(who.body)
+	said, err := who.said()
 	if err != nil {
 		p.fail(w, err)
 		return
@@ -491,26 +490,13 @@ func (p *Provider) signOut(w http.ResponseWriter, r *http.Request, have keys) {
 		return
 	}
 	p.forget(w)
+	said, err := who.said()
+	if err != nil {
+		said = core.Said{} // whom the cloud knew cannot be told any more: it is not asked
+	}
 	idp := p.identityProvider(have)
-	idp.SessionProvider = participant{said: p.saidOf(who), cloud: who.domain.Cloud, index: session.Index}
+	idp.SessionProvider = participant{said: said, cloud: who.domain.Cloud, index: session.Index}
 	idp.StartLogout(w, r, &saml.Session{ID: session.Index}, have.base+"/sign-out")
-}
-
-// saidOf is what was said of somebody to the cloud, as far as it can be made still.
-func (p *Provider) saidOf(who somebody) core.Said {
-	cloud, err := protocol.Cloud(who.domain.Cloud)
-	if err != nil {
-		return core.Said{}
-	}
-	maker, err := core.Compile(claims(who.domain, cloud))
-	if err != nil {
-		return core.Said{}
-	}
-	said, err := maker.Of(who.body)
-	if err != nil {
-		return core.Said{}
-	}
-	return said
 }
 
 // participant is the cloud, where somebody was signed in (saml.SessionParticipantTracker).
@@ -554,7 +540,7 @@ func (p *Provider) TakesTickets() bool { return p.options.Keytab != "" }
 
 // ticket is whose ticket a request brings.
 func (p *Provider) ticket(r *http.Request) (login, realm string, ok bool) {
-	if p.options.Keytab == "" || !strings.HasPrefix(r.Header.Get("Authorization"), "Negotiate ") {
+	if !p.TakesTickets() || !strings.HasPrefix(r.Header.Get("Authorization"), "Negotiate ") {
 		return "", "", false
 	}
 	table, err := keytab.Load(p.options.Keytab)
@@ -617,7 +603,7 @@ func RealmOf(base string) string {
 
 // serveCheck is a page that tells a person's browser what is missing.
 func (p *Provider) serveCheck(w http.ResponseWriter, _ *http.Request) {
-	p.show(w, http.StatusOK, shown{Title: "Is this browser ready?", Check: true, Ticket: p.options.Keytab != "", ServerTime: time.Now().UnixMilli()})
+	p.show(w, http.StatusOK, shown{Title: "Is this browser ready?", Check: true, Ticket: p.TakesTickets(), ServerTime: time.Now().UnixMilli()})
 }
 
 // serveTicket tells the check whether the browser brings a ticket, and whose.
@@ -630,9 +616,4 @@ func (p *Provider) serveTicket(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	_, _ = w.Write([]byte(login + "@" + realm))
-}
-
-func fingerprintOf(certificate *x509.Certificate) string {
-	sum := sha256.Sum256(certificate.Raw)
-	return hex.EncodeToString(sum[:])
 }

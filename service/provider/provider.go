@@ -27,7 +27,7 @@ import (
 
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/secret"
-	core "kambrel.example/kambrel/core/signin"
+	protocol "kambrel.example/kambrel/protocol/saml"
 	"kambrel.example/kambrel/service/operators"
 	"kambrel.example/kambrel/service/seal"
 	"kambrel.example/kambrel/service/store"
@@ -249,19 +249,11 @@ func (p *Provider) Metadata(ctx context.Context) (text, fingerprint string, err 
 	}
 	document.Root().InsertChildAt(0, signature)
 	text, err = document.WriteToString()
-	return xml.Header + text, fingerprintOf(have.current.certificate), err
+	return xml.Header + text, protocol.Fingerprint(have.current.certificate), err
 }
 
 // domains are those that it is for.
 func (p *Provider) domains(ctx context.Context) ([]store.Federation, error) {
 	all, err := p.store.Federations.List(ctx)
 	return slices.DeleteFunc(all, func(one store.Federation) bool { return !one.Own }), err
-}
-
-// claims are what is said of people of a domain.
-func claims(one store.Federation, cloud core.Cloud) core.Claims {
-	if one.Claims != nil {
-		return *one.Claims
-	}
-	return core.DefaultClaims(cloud)
 }

@@ -54,22 +54,13 @@ func (e *Setup) TryCloud(ctx context.Context, url string, token secret.Text) (wi
 		return tried, err
 	}
 	tried.URL, tried.Verdicts = candidate.URL(), verdicts(candidate.Probe(ctx))
-	if _, bad := firstBad(tried.Verdicts); bad {
+	if _, bad := protocol.FirstBad(tried.Verdicts); bad {
 		return tried, nil
 	}
 	tried.Answers = true
 	tried.Linked, tried.Known, err = knows(ctx, e.store, candidate)
 	tried.Same = isSame(tried.Linked, tried.Known)
 	return tried, err
-}
-
-func firstBad(verdicts []protocol.Verdict) (protocol.Verdict, bool) {
-	for _, v := range verdicts {
-		if v.Outcome == "bad" {
-			return v, true
-		}
-	}
-	return protocol.Verdict{}, false
 }
 
 // ConnectCloud reaches the cloud by a URL and a token from now on, in all services, if it is the
@@ -79,7 +70,7 @@ func (e *Setup) ConnectCloud(ctx context.Context, by, url string, token secret.T
 	if err != nil {
 		return tried, err
 	}
-	if v, bad := firstBad(tried.Verdicts); bad {
+	if v, bad := protocol.FirstBad(tried.Verdicts); bad {
 		return tried, problem.New(problem.BadInput, "%s: %s. %s Nothing was changed.", v.Name(), v.Detail, v.Advice)
 	}
 	if !tried.Same {

@@ -7,7 +7,6 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"slices"
 	"strings"
 	"time"
 
@@ -85,7 +84,8 @@ func (s *SignIn) try(ctx context.Context, domain string, in wire.ProviderMetadat
 			trust.EntityID = before.EntityID
 		}
 	}
-	view := providerView(provider, trust, s.cloudOf(ctx, domain))
+	side, _ := s.side(ctx, domain) // as far as it can be asked now
+	view := providerView(provider, trust, side.Cloud)
 	view.URL, view.Fingerprint, view.Unsigned = in.URL, trust.Fingerprint, in.Unsigned
 	return view, text, nil
 }
@@ -113,21 +113,6 @@ func (s *SignIn) known(ctx context.Context, domain string) (store.Federation, er
 	return one, problem.New(problem.NotFound, "the cloud lists no login domain %q: 'kambrel domain list' names those that there are.", domain)
 }
 
-// cloudOf is the cloud's side as far as it can be asked now.
-func (s *SignIn) cloudOf(ctx context.Context, domain string) core.Cloud {
-	ctx, cancel := context.WithTimeout(ctx, asksWithin)
-	defer cancel()
-	d, offered, err := s.cloud.Federation(ctx, domain)
-	if err != nil || !offered {
-		return core.Cloud{}
-	}
-	c, err := saml.Cloud(d.Metadata)
-	if err != nil {
-		return core.Cloud{}
-	}
-	return c
-}
-
 // verdicts are checks as they are shown everywhere.
 func verdicts(checks []core.Check) []orders.Verdict {
 	out := make([]orders.Verdict, len(checks))
@@ -135,14 +120,6 @@ func verdicts(checks []core.Check) []orders.Verdict {
 		out[i] = orders.Verdict{Step: c.Name, Outcome: string(c.Outcome), Detail: c.Detail, Advice: c.Advice}
 	}
 	return out
-}
-
-func firstBad(verdicts []orders.Verdict) (orders.Verdict, bool) {
-	i := slices.IndexFunc(verdicts, func(v orders.Verdict) bool { return v.Outcome == "bad" })
-	if i < 0 {
-		return orders.Verdict{}, false
-	}
-	return verdicts[i], true
 }
 
 func providerView(p core.Provider, trust core.Trust, cloud core.Cloud) wire.IdentityProvider {
@@ -165,7 +142,7 @@ func providerView(p core.Provider, trust core.Trust, cloud core.Cloud) wire.Iden
 // it where nobody signs in there yet.
 func (s *SignIn) SetProvider(ctx context.Context, by, domain string, in wire.ProviderMetadata) (wire.Federation, error) {
 	view, text, err := s.try(ctx, domain, in)
-	if bad, found := firstBad(view.Verdicts); err == nil && found {
+	if bad, found := orders.FirstBad(view.Verdicts); err == nil && found {
 		err = problem.New(problem.BadInput, "%s: %s. %s Nothing was changed.", bad.Name(), bad.Detail, bad.Advice)
 	}
 	var refused *problem.Error

@@ -253,6 +253,7 @@ func (s *SignIn) Troubles(ctx context.Context) ([]wire.SignOnTrouble, error) {
 	if err != nil {
 		return out, err
 	}
+	emergency := sync.OnceValues(func() ([]wire.NamedResource, error) { return s.emergency(ctx, "") })
 	for _, one := range all {
 		add := func(code problem.Code, detail string) {
 			out = append(out, wire.SignOnTrouble{Domain: one.Domain, Code: string(code), Detail: detail})
@@ -273,7 +274,7 @@ func (s *SignIn) Troubles(ctx context.Context) ([]wire.SignOnTrouble, error) {
 			add(problem.ProviderEnds, detail)
 		}
 		if one.SignOn == federation.ByProvider {
-			accounts, err := s.emergency(ctx, "")
+			accounts, err := emergency()
 			if err != nil {
 				return out, err
 			}

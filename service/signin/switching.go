@@ -13,6 +13,7 @@ import (
 	"kambrel.example/kambrel/core/problem"
 	core "kambrel.example/kambrel/core/signin"
 	"kambrel.example/kambrel/protocol/federation"
+	"kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/saml"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
@@ -184,7 +185,7 @@ func (s *SignIn) prepare(ctx context.Context, domain string, in wire.SwitchSignI
 	if away == nil {
 		s.lookAtOpen(ctx, domain)
 	}
-	claims, _ := claimsOf(one, side.Cloud)
+	claims := one.ClaimsFor(side.Cloud)
 	checks, err := s.checks(ctx, one, claims, to)
 	if err != nil {
 		return nil, nil, preview, err
@@ -250,7 +251,7 @@ func (s *SignIn) Switch(ctx context.Context, by, domain string, in wire.SwitchSi
 	if err != nil {
 		return wire.Federation{}, err
 	}
-	if bad, found := firstBad(preview.Checks); found {
+	if bad, found := orders.FirstBad(preview.Checks); found {
 		err := problem.New(problem.BadInput, "%s: %s. %s Nothing was changed.", bad.Name(), bad.Detail, bad.Advice)
 		return wire.Federation{}, errors.Join(err, s.store.Acts.Record(ctx, act.Act{Kind: act.SwitchSignIn, By: by, About: aboutDomain(domain), After: said{SignOn: federation.SignOn(in.SignOn)}, Result: act.Refused, Note: bad.Name() + ": " + bad.Detail}))
 	}

@@ -40,7 +40,7 @@ func (s *SignIn) Test(ctx context.Context, by, domain string, in wire.NewSignInT
 	if err != nil {
 		return wire.SignInTest{}, err
 	}
-	claims, _ := claimsOf(one, side.Cloud)
+	claims := one.ClaimsFor(side.Cloud)
 	provider, err := saml.Provider(one.Provider)
 	if err != nil {
 		return wire.SignInTest{}, err
@@ -93,7 +93,7 @@ func (s *SignIn) TestOf(ctx context.Context, domain string, id int64) (wire.Sign
 	basis := ""
 	if provider, err := saml.Provider(one.Provider); err == nil {
 		side, _ := s.side(ctx, domain)
-		claims, _ := claimsOf(one, side.Cloud)
+		claims := one.ClaimsFor(side.Cloud)
 		basis = basisOf(provider, claims)
 	}
 	return testView(test, basis), nil
@@ -190,7 +190,7 @@ func (s *SignIn) fields(ctx context.Context, test store.SignInTest, one store.Fe
 	if err != nil && !store.NotFound(err) {
 		return nil, "", err
 	}
-	claims, _ := claimsOf(one, side.Cloud)
+	claims := one.ClaimsFor(side.Cloud)
 	maker, err := core.Compile(claims)
 	if err != nil {
 		return nil, "", err

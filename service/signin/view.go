@@ -38,7 +38,7 @@ func (s *SignIn) Of(ctx context.Context, domain string) (wire.Federation, error)
 	if side.offered {
 		view.Cloud = &wire.FederationCloud{EntityID: side.EntityID, Consumer: side.Consumer, Formats: list(side.Formats), Wanted: list(side.Wanted), Metadata: side.metadata}
 	}
-	view.Claims, view.Default = claimsOf(one, side.Cloud)
+	view.Claims, view.Default = one.ClaimsFor(side.Cloud), one.Claims == nil
 	view.State, view.Detail = stateOf(one)
 	var provider core.Provider
 	if one.Provider != "" {
@@ -106,14 +106,6 @@ func list[T any](items []T) []T {
 	return items
 }
 
-// claimsOf are those that somebody has said, or those that follow from the cloud.
-func claimsOf(one store.Federation, c core.Cloud) (core.Claims, bool) {
-	if one.Claims != nil {
-		return *one.Claims, false
-	}
-	return core.DefaultClaims(c), true
-}
-
 func stateOf(one store.Federation) (string, string) {
 	switch {
 	case one.Failing != nil:
@@ -144,7 +136,7 @@ func named(id string, resource entry.Resource) wire.NamedResource {
 	return wire.NamedResource{ID: id, Name: cmp.Or(text("displayName"), text("userName"), id), Login: text("userName")}
 }
 
-// person finds somebody in the cloud by what people call them.
+// resource finds somebody or a group in the cloud by what people call them.
 func (s *SignIn) resource(ctx context.Context, text string, kind entry.Kind) (string, entry.Resource, error) {
 	hit, err := s.explain.ResolveResource(ctx, text)
 	if err != nil {
@@ -204,7 +196,7 @@ func (s *SignIn) TryClaims(ctx context.Context, domain string, in wire.TryClaims
 		return wire.TriedClaims{}, err
 	}
 	side, _ := s.side(ctx, domain)
-	claims, _ := claimsOf(one, side.Cloud)
+	claims := one.ClaimsFor(side.Cloud)
 	if in.Claims != nil {
 		claims = *in.Claims
 	}

@@ -41,6 +41,14 @@ type Federation struct {
 	Drift        string // what the cloud has otherwise, "" for nothing
 }
 
+// ClaimsFor are those that somebody has said, or those that follow from the cloud.
+func (f Federation) ClaimsFor(cloud signin.Cloud) signin.Claims {
+	if f.Claims != nil {
+		return *f.Claims
+	}
+	return signin.DefaultClaims(cloud)
+}
+
 // SignInTest is a sign-in that was tried.
 type SignInTest struct {
 	ID            int64 `gorm:"primaryKey;default:null"`
