@@ -92,7 +92,7 @@ func place(result scim.BulkResult, operations []scim.BulkOperation, writes []Wri
 	}
 	id, key := entry.LastSegment(result.Location), ""
 	var resource entry.Resource
-	if json.Unmarshal(result.Response, &resource) == nil {
+	if unmarshal(result.Response, &resource) == nil {
 		key = entry.Canonical(resource).ExternalID()
 	}
 	found := -1
@@ -127,7 +127,7 @@ func (c *Client) bulkAnswer(ctx context.Context, result scim.BulkResult, w Write
 	// The service may leave the resource out (RFC 7644 section 3.7.3).
 	var resource entry.Resource
 	if len(result.Response) > 0 {
-		if err := json.Unmarshal(result.Response, &resource); err != nil {
+		if err := unmarshal(result.Response, &resource); err != nil {
 			return Answer{Err: fmt.Errorf("%w: %w", ErrUnknownOutcome, err)}
 		}
 	}

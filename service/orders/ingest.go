@@ -4,11 +4,12 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"io"
 	"log/slog"
 	"time"
+
+	jsonv2 "github.com/go-json-experiment/json"
 
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/logkey"
@@ -125,7 +126,7 @@ func (i *ingestion) stream(ctx context.Context, answer io.Reader) error {
 	scanner.Split(wholeLines)
 	for number := 1; scanner.Scan(); number++ {
 		var line protocol.Line
-		if err := json.Unmarshal(scanner.Bytes(), &line); err != nil {
+		if err := jsonv2.Unmarshal(scanner.Bytes(), &line); err != nil {
 			return problem.Wrap(problem.AgentMessageMalformed, err, "order %d, line %d", i.order.ID, number)
 		}
 		ended, err := i.line(ctx, line)

@@ -2,7 +2,6 @@ package runs
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -10,6 +9,7 @@ import (
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
+	jsonv2 "github.com/go-json-experiment/json"
 
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/change"
@@ -89,7 +89,7 @@ func (x *execution) writeChunk(ctx context.Context, changes []store.Change, last
 		}
 		p.look = c.Lookup || p.looksFirst()
 		if len(c.Resource) > 0 {
-			if err := json.Unmarshal(c.Resource, &p.resource); err != nil {
+			if err := jsonv2.Unmarshal(c.Resource, &p.resource); err != nil {
 				return fmt.Errorf("change %d: %w", c.ID, err)
 			}
 		} else if c.ResourceID != "" {

@@ -2,8 +2,9 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"time"
+
+	jsonv2 "github.com/go-json-experiment/json"
 
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
@@ -52,22 +53,22 @@ func (r SubjectRow) subject() (decide.Case, error) {
 		d.LeftAt = r.LeftAt
 	}
 	if r.Kept != nil {
-		if err = json.Unmarshal(r.Kept, &d.Kept); err != nil {
+		if err = jsonv2.Unmarshal(r.Kept, &d.Kept); err != nil {
 			return d, err
 		}
 	}
 	if r.Pins != nil {
-		if err = json.Unmarshal(r.Pins, &d.Pins); err != nil {
+		if err = jsonv2.Unmarshal(r.Pins, &d.Pins); err != nil {
 			return d, err
 		}
 	}
 	if r.Forms != nil {
-		if err = json.Unmarshal(r.Forms, &d.Forms); err != nil {
+		if err = jsonv2.Unmarshal(r.Forms, &d.Forms); err != nil {
 			return d, err
 		}
 	}
 	if r.Resource != nil {
-		err = json.Unmarshal(r.Resource, &d.Resource)
+		err = jsonv2.Unmarshal(r.Resource, &d.Resource)
 	}
 	return d, err
 }

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	jsonv2 "github.com/go-json-experiment/json"
+
 	"kambrel.example/kambrel/core/change"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
@@ -611,7 +613,7 @@ func (s Changes) OfEntry(ctx context.Context, ref entry.Ref, limit int) ([]Chang
 // withDiffs reads what each change changes.
 func withDiffs(changes []Change) error {
 	for i := range changes {
-		if err := json.Unmarshal(changes[i].DiffsJSON, &changes[i].Diffs); err != nil {
+		if err := jsonv2.Unmarshal(changes[i].DiffsJSON, &changes[i].Diffs); err != nil {
 			return fmt.Errorf("change %d: %w", changes[i].ID, err)
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	jsonv2 "github.com/go-json-experiment/json"
 	"gorm.io/gorm"
 
 	"kambrel.example/kambrel/core/entry"
@@ -414,7 +415,7 @@ func (r EntryRow) entry() (entry.Entry, error) {
 	if e.ID, err = entry.NewID(r.ID); err != nil {
 		return e, err
 	}
-	return e, json.Unmarshal(r.Attributes, &e.Attributes)
+	return e, jsonv2.Unmarshal(r.Attributes, &e.Attributes)
 }
 
 // Get returns one entry of the mirror.

@@ -2,8 +2,9 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
+
+	jsonv2 "github.com/go-json-experiment/json"
 
 	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
@@ -159,7 +160,7 @@ func (s Facts) holders(ctx context.Context, keys []string, where string) (map[st
 		if err := rows.Scan(&text, &h.Kind, &h.Key, &h.Ref.Directory, &id, &h.LinkedDN, &h.Left, &h.Gone); err != nil {
 			return nil, err
 		}
-		if err := json.Unmarshal(text, &h.Resource); err != nil {
+		if err := jsonv2.Unmarshal(text, &h.Resource); err != nil {
 			return nil, err
 		}
 		if id != "" {
@@ -207,7 +208,7 @@ func (s Facts) Chosen(ctx context.Context, refs []entry.Ref) (map[entry.Ref]deci
 			}
 		}
 		if row.Attributes != nil {
-			if err := json.Unmarshal(row.Attributes, &chosen.Resource); err != nil {
+			if err := jsonv2.Unmarshal(row.Attributes, &chosen.Resource); err != nil {
 				return nil, err
 			}
 		}

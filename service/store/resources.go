@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	jsonv2 "github.com/go-json-experiment/json"
+
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/match"
 	"kambrel.example/kambrel/core/textkey"
@@ -221,7 +223,7 @@ func (s Resources) Get(ctx context.Context, id string) (entry.Resource, error) {
 		return nil, err
 	}
 	var r entry.Resource
-	return r, json.Unmarshal(text, &r)
+	return r, jsonv2.Unmarshal(text, &r)
 }
 
 // OfKind returns one resource of the mirror and its kind.
