@@ -371,7 +371,7 @@ func (s Changes) HoldRemovals(ctx context.Context, run int64, again bool) error 
 // Unhold ends what is held or kept of entries, since the plan decides about them anew.
 func (s Changes) Unhold(ctx context.Context, refs []entry.Ref) error {
 	var any bool
-	if err := s.raw(ctx, `SELECT EXISTS (SELECT FROM links WHERE held OR kept)`).Scan(&any).Error; err != nil || !any {
+	if err := s.raw(ctx, `SELECT EXISTS (SELECT FROM links WHERE held) OR EXISTS (SELECT FROM links WHERE kept)`).Scan(&any).Error; err != nil || !any {
 		return err
 	}
 	directories, ids := refArrays(refs)

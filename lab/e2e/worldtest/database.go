@@ -170,3 +170,21 @@ func (w *World) Execute(statement string) error {
 	_, err = db.ExecContext(w.T.Context(), statement)
 	return err
 }
+
+// RowsPassed tells of tables how many rows were read so far by passes over the whole of
+// them. Sessions tell when they end, so the service is started again for it.
+func (w *World) RowsPassed(tables ...string) map[string]int64 {
+	w.T.Helper()
+	require.NoError(w.T, w.Service.Stop())
+	defer w.StartService()
+	db, err := sql.Open("pgx", w.DSN)
+	require.NoError(w.T, err)
+	defer db.Close()
+	passed := map[string]int64{}
+	for _, table := range tables {
+		var rows int64
+		require.NoError(w.T, db.QueryRowContext(w.T.Context(), `SELECT seq_tup_read FROM pg_stat_user_tables WHERE relname = $1`, table).Scan(&rows))
+		passed[table] = rows
+	}
+	return passed
+}

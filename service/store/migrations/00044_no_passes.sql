@@ -10,3 +10,6 @@ CREATE OR REPLACE FUNCTION loose_untied() RETURNS trigger LANGUAGE plpgsql AS $$
     RETURN NULL;
 END $$;
 -- +goose StatementEnd
+
+-- Each plan asks whether anything is held or kept.
+CREATE INDEX links_kept ON links (resource_id) WHERE kept;
