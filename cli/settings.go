@@ -329,13 +329,14 @@ func newSettingsReturnCommand(d *deps) *cobra.Command {
 
 func newSettingsActivateCommand(d *deps) *cobra.Command {
 	var note string
-	var yes, blind, replace bool
+	var yes, blind, replace, although bool
 	command := &cobra.Command{
 		Use: "activate [FILE]", Short: "Make the draft, or a file, the active settings", Args: cobra.MaximumNArgs(1),
 		Long: `Shows first what the draft changes and, by a rehearsal, what it would do in the
 cloud, then asks, then activates. With a file, the file becomes the draft first.
-All faults are listed at once, and then nothing is activated. The next run works
-by the new settings.`,
+All faults are listed at once, and then nothing is activated; the same where
+something that the settings expect of somebody ('kambrel expectation list') does not
+hold. The next run works by the new settings.`,
 		Example: "  kambrel settings activate\n  kambrel settings activate settings.yaml --note 'Terminals take part' --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := d.client()
@@ -364,6 +365,9 @@ by the new settings.`,
 			}
 			fmt.Fprintf(cmd.ErrOrStderr(), "%s from revision %d:\n", plural(len(draft.Differences), "difference"), draft.Active)
 			printDifferences(cmd.ErrOrStderr(), draft.Differences)
+			if err := expectationsHold(cmd, c, draft.Document, although); err != nil {
+				return err
+			}
 			if !blind {
 				if err := d.showImpact(cmd, c); err != nil {
 					return err
@@ -374,7 +378,7 @@ by the new settings.`,
 					return err
 				}
 			}
-			s, err := c.ActivateDraft(cmd.Context(), wire.ActivateDraft{Version: draft.Version, Note: note})
+			s, err := c.ActivateDraft(cmd.Context(), wire.ActivateDraft{Version: draft.Version, Note: note, Although: although})
 			if err != nil {
 				return err
 			}
@@ -388,6 +392,7 @@ by the new settings.`,
 	command.Flags().BoolVar(&yes, "yes", false, "activate without asking")
 	command.Flags().BoolVar(&blind, "without-impact", false, "do not rehearse first, as before the first agent is there")
 	command.Flags().BoolVar(&replace, "replace", false, "with a file: replace the draft that is there")
+	command.Flags().BoolVar(&although, "although", false, "also where an expectation does not hold; the audit keeps which")
 	return command
 }
 

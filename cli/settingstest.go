@@ -15,6 +15,7 @@ import (
 	"kambrel.example/kambrel/core/expect"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/directory"
+	"kambrel.example/kambrel/protocol/wire"
 )
 
 // testFile is a file that says what must hold of settings.
@@ -23,7 +24,7 @@ type testFile struct {
 	Cloud   []entry.Resource     `yaml:"cloud"`
 	Domains []string             `yaml:"domains"`
 	Now     time.Time            `yaml:"now"`
-	Expect  []expect.Expectation `yaml:"expect"`
+	Expect  []settings.Expectation `yaml:"expect"`
 }
 
 // testEntries are those of one directory: in a file, or here.
@@ -112,11 +113,8 @@ func printTested(w io.Writer, out tested, all bool) error {
 		if r.Expectation.Note != "" {
 			fmt.Fprintf(w, "       it must hold since: %s\n", r.Expectation.Note)
 		}
-		for _, f := range r.Faults {
-			fmt.Fprintf(w, "       %s: expected %s, got %s\n", f.What, f.Expected, f.Got)
-			if f.Why != "" {
-				fmt.Fprintf(w, "         %s\n", f.Why)
-			}
+		for _, u := range r.Unmet {
+			printUnmet(w, "       ", wire.Unmet(u))
 		}
 	}
 	_, err := fmt.Fprintf(w, "%s: %d hold, %d do not. %.1f ms.\n", plural(len(out.Results), "expectation"), out.Holding, out.Failing, float64(out.Micros)/1000)

@@ -137,6 +137,20 @@ func (c *Client) DiscardDraft(ctx context.Context) error {
 	return c.do(ctx, http.MethodDelete, "/settings/draft", nil, nil, nil)
 }
 
+// Expectations tells what the active settings expect, or the draft, and whether it holds.
+func (c *Client) Expectations(ctx context.Context, draft bool) (out wire.Expectations, err error) {
+	query := url.Values{}
+	if draft {
+		query.Set("draft", "true")
+	}
+	return out, c.do(ctx, http.MethodGet, "/settings/expectations", query, nil, &out)
+}
+
+// Expect has the draft expect that an entry stays as it is.
+func (c *Client) Expect(ctx context.Context, in wire.NewExpectation) (out wire.Draft, err error) {
+	return out, c.do(ctx, http.MethodPost, "/settings/draft/expectations", nil, in, &out)
+}
+
 // ActivateDraft makes the draft the active settings.
 func (c *Client) ActivateDraft(ctx context.Context, in wire.ActivateDraft) (out wire.Settings, err error) {
 	return out, c.do(ctx, http.MethodPost, "/settings/draft/activate", nil, in, &out)

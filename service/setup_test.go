@@ -85,10 +85,10 @@ func TestDraftsOnAnEmptyService(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, b.Jobs.Cancel(ctx, id, "ingrid"))
 	require.Error(t, b.Jobs.Cancel(ctx, id+100, "ingrid"))
-	revision, err := b.Setup.ActivateDraft(ctx, "ingrid", draft.Version, "first")
+	revision, err := b.Setup.ActivateDraft(ctx, "ingrid", draft.Version, "first", false)
 	require.NoError(t, err)
 	assert.Equal(t, 1, revision.Revision)
-	_, err = b.Setup.ActivateDraft(ctx, "ingrid", draft.Version, "twice")
+	_, err = b.Setup.ActivateDraft(ctx, "ingrid", draft.Version, "twice", false)
 	assert.Equal(t, problem.DraftChanged, problem.CodeOf(err))
 
 	// The only directory cannot be taken away, a wrong name takes nothing away.
@@ -163,7 +163,7 @@ func TestHowThingsStandOpensAndClosesProblems(t *testing.T) {
 	assert.Contains(t, open(false), string(problem.NoSettings))
 	draft, err := b.Setup.AddDirectory(ctx, "ingrid", halvard("DC=example"))
 	require.NoError(t, err)
-	revision, err := b.Setup.ActivateDraft(ctx, "ingrid", draft.Version, "first")
+	revision, err := b.Setup.ActivateDraft(ctx, "ingrid", draft.Version, "first", false)
 	require.NoError(t, err)
 	activated, _, err := b.Acts.List(ctx, store.ActQuery{Kind: act.Activate, Key: strconv.Itoa(revision.Revision), Limit: 10})
 	require.NoError(t, err)

@@ -212,7 +212,7 @@ func (w *world) settle() {
 	d.Schedule = settings.Schedule{Every: "off"}
 	w.document = d
 	revision := store.Revision{Document: d, By: "test"}
-	require.NoError(w.t, w.Setup.Activate(w.t.Context(), &revision, 0))
+	require.NoError(w.t, w.Setup.Activate(w.t.Context(), &revision, 0, false))
 }
 
 // grow adds somebody to a directory.

@@ -14,38 +14,18 @@ import (
 	"kambrel.example/kambrel/core/settings"
 )
 
-// Expectation is what must hold of one entry. What is not said is not looked at.
-type Expectation struct {
-	// Entry is whom it is about: a distinguished name, a login, an address, an id or a name.
-	Entry string `json:"entry" yaml:"entry"`
-	// Note says why it must hold, for whoever reads that it does not.
-	Note string `json:"note,omitempty" yaml:"note,omitempty"`
-	// In is whether it takes part, Because a part of the reason.
-	In      *bool  `json:"in,omitempty" yaml:"in,omitempty"`
-	Because string `json:"because,omitempty" yaml:"because,omitempty"`
-	// Becomes is what would be done: create, adopt, update, suspend, restore, delete, in-step,
-	// out-of-scope, same-person or problem.
-	Becomes string `json:"becomes,omitempty" yaml:"becomes,omitempty"`
-	// Resource is that of the cloud which it has or adopts, by login, id or name.
-	Resource string `json:"resource,omitempty" yaml:"resource,omitempty"`
-	// Problem is the code of what keeps it from being in step.
-	Problem string `json:"problem,omitempty" yaml:"problem,omitempty"`
-	// Values are those of attributes of the resource, null for none.
-	Values map[string]any `json:"values,omitempty" yaml:"values,omitempty"`
-}
-
 // Result is what came of one expectation.
 type Result struct {
-	Expectation Expectation `json:"expectation"`
+	Expectation settings.Expectation `json:"expectation"`
 	Holds       bool        `json:"holds"`
 	Entry       string      `json:"entry,omitempty"` // the distinguished name of whom it was about
-	// Faults are what does not hold, each with what came instead.
-	Faults []Fault `json:"faults,omitempty"`
+	// Unmet is what does not hold, each with what came instead.
+	Unmet []Unmet `json:"unmet,omitempty"`
 	Why    string  `json:"why,omitempty"` // the decision and what made it
 }
 
-// Fault is one thing that does not hold.
-type Fault struct {
+// Unmet is one thing that does not hold.
+type Unmet struct {
 	What     string `json:"what"`
 	Expected string `json:"expected"`
 	Got      string `json:"got"`
@@ -54,7 +34,7 @@ type Fault struct {
 
 // Check decides about a world by settings, and holds expectations against that, in their order.
 // What is wrong with an expectation itself is a fault of it.
-func Check(ctx context.Context, document settings.Document, world World, list []Expectation) ([]Result, error) {
+func Check(ctx context.Context, document settings.Document, world World, list []settings.Expectation) ([]Result, error) {
 	outcomes, err := Outcomes(ctx, document, world)
 	if err != nil {
 		return nil, err
@@ -66,32 +46,53 @@ func Check(ctx context.Context, document settings.Document, world World, list []
 	return results, nil
 }
 
-func check(e Expectation, outcomes []*decide.Outcome) Result {
-	r := Result{Expectation: e}
-	wrong := func(what, expected, got, why string) {
-		r.Faults = append(r.Faults, Fault{what, expected, got, why})
-	}
+func check(e settings.Expectation, outcomes []*decide.Outcome) Result {
 	found := find(e.Entry, outcomes)
 	switch len(found) {
 	case 0:
-		wrong("entry", e.Entry, "none of the entries is called so", "")
-		return r
+		return Nobody(e, "none of the entries is called so")
 	case 1:
-	default:
-		var names []string
-		for _, o := range found {
-			names = append(names, o.Case.Entry.DN)
-		}
-		wrong("entry", e.Entry, "several are called so: "+strings.Join(names, "; "), "")
-		return r
+		return Of(e, found[0])
 	}
-	o := found[0]
-	r.Entry, r.Why = o.Case.Entry.DN, o.Summary()
+	var names []string
+	for _, o := range found {
+		names = append(names, o.Case.Entry.DN)
+	}
+	return Nobody(e, "several are called so: "+strings.Join(names, "; "))
+}
+
+// Nobody is the result of an expectation of which it is not known whom it is about.
+func Nobody(e settings.Expectation, why string) Result {
+	return Result{Expectation: e, Unmet: []Unmet{{What: "entry", Expected: e.Entry, Got: why}}}
+}
+
+// Now is what holds of an outcome: whether it takes part, and the values of attributes, all that
+// can be expected of it for the targets given.
+func Now(o *decide.Outcome, targets []string) settings.Expectation {
+	in := o.Verdict.In
+	e := settings.Expectation{Entry: o.Case.Entry.ID.String(), Name: o.Case.Entry.Name(), In: &in}
+	for _, target := range targets {
+		if value, _, ruled := valueOf(o, target); ruled {
+			if e.Values == nil {
+				e.Values = map[string]any{}
+			}
+			e.Values[target] = value
+		}
+	}
+	return e
+}
+
+// Of holds an expectation against what was decided about its entry.
+func Of(e settings.Expectation, o *decide.Outcome) Result {
+	r := Result{Expectation: e, Entry: o.Case.Entry.DN, Why: o.Summary()}
+	wrong := func(what, expected, got, why string) {
+		r.Unmet = append(r.Unmet, Unmet{what, expected, got, why})
+	}
 	if e.In == nil && e.Because == "" && e.Becomes == "" && e.Resource == "" && e.Problem == "" && len(e.Values) == 0 {
 		wrong("expectation", "something of in, because, becomes, resource, problem and values", "nothing", "")
 	}
 	if e.In != nil && *e.In != o.Verdict.In {
-		wrong("in", inWord(*e.In), inWord(o.Verdict.In), o.Verdict.Summary)
+		wrong("takes part", yesNo(*e.In), yesNo(o.Verdict.In), o.Verdict.Summary)
 	}
 	if e.Because != "" && !strings.Contains(strings.ToLower(o.Verdict.Summary), strings.ToLower(e.Because)) && !strings.EqualFold(string(o.Verdict.Code), e.Because) {
 		wrong("because", e.Because, o.Verdict.Summary, "")
@@ -119,6 +120,7 @@ func check(e Expectation, outcomes []*decide.Outcome) Result {
 	for _, target := range slices.Sorted(maps.Keys(e.Values)) {
 		value, source, ruled := valueOf(o, target)
 		switch {
+		case !o.Verdict.In && e.In != nil && *e.In: // said above
 		case !ruled && o.Verdict.In:
 			wrong(target, rules.Show(e.Values[target]), "no rule sets it", "")
 		case !ruled:
@@ -127,7 +129,7 @@ func check(e Expectation, outcomes []*decide.Outcome) Result {
 			wrong(target, show(e.Values[target]), show(value), source)
 		}
 	}
-	r.Holds = len(r.Faults) == 0
+	r.Holds = len(r.Unmet) == 0
 	return r
 }
 
@@ -150,11 +152,11 @@ func show(value any) string {
 	return fmt.Sprint(value)
 }
 
-func inWord(in bool) string {
-	if in {
-		return "in"
+func yesNo(yes bool) string {
+	if yes {
+		return "yes"
 	}
-	return "out"
+	return "no"
 }
 
 // becomes is what would be done with an entry, in one word.
@@ -251,7 +253,7 @@ type Difference struct {
 	Entry  string  `json:"entry"`
 	Before string  `json:"before"` // the decision and what made it
 	After  string  `json:"after"`
-	Values []Fault `json:"values,omitempty"` // what was there, and what comes
+	Values []Unmet `json:"values,omitempty"` // what was there, and what comes
 }
 
 // Compare tells for whom two settings differ, and in what.
@@ -279,7 +281,7 @@ func Compare(ctx context.Context, before, after settings.Document, world World) 
 				was, _, _ := valueOf(a, target)
 				is, source, _ := valueOf(b, target)
 				if show(was) != show(is) {
-					d.Values = append(d.Values, Fault{target, show(was), show(is), source})
+					d.Values = append(d.Values, Unmet{target, show(was), show(is), source})
 				}
 			}
 		}

@@ -47,6 +47,7 @@ const (
 	Unforeseen            Code = "unforeseen"
 	NoSettings            Code = "no-settings"
 	SettingsInvalid       Code = "settings-invalid"
+	ExpectationsNotMet    Code = "expectations-not-met"
 	DatabaseUnreachable   Code = "database-unreachable"
 	NotFound              Code = "not-found"
 	AmbiguousText         Code = "ambiguous-text"
@@ -146,6 +147,7 @@ var catalogue = []Kind{
 	{Unforeseen, "Something unforeseen went wrong", "The run failed several times in the same way, for a reason that Kambrel does not know.", "Look at the service's log at the time of the run, and report it. Nothing is lost: the next run goes on from where this one stopped.", about.Run},
 	{NoSettings, "No settings are active", "A run needs activated settings.", "Activate a settings file: 'kambrel settings activate FILE'.", about.Settings},
 	{SettingsInvalid, "The settings have faults", "The settings file cannot work as it is.", "Correct each fault that is listed; nothing was activated.", about.Settings},
+	{ExpectationsNotMet, "What is expected does not hold", "The settings expect something of entries, and would do otherwise to them. Nothing was activated.", "Look at each that is listed: correct the settings, or the expectation where it is out of date. To activate them all the same, say so: 'kambrel settings activate --although'.", about.Settings},
 	{DatabaseUnreachable, "The database cannot be reached", "PostgreSQL did not answer.", "Start PostgreSQL, or correct the connection the service was started with. Nothing is lost.", about.Service},
 	{NotFound, "Not found", "Nothing has this name or id.", "Check the spelling, or search with 'kambrel find TEXT'.", ""},
 	{AmbiguousText, "Several objects fit", "The text fits more than one object.", "Use the id of the one that is meant; 'kambrel find TEXT' lists them.", ""},

@@ -26,10 +26,11 @@ func Diff(before, after Document) []Difference {
 }
 
 // DecideAlike tells whether two documents come to the same about everybody: they differ in
-// nothing but when runs begin, for how long things are remembered, and who is told.
+// nothing but when runs begin, for how long things are remembered, who is told, and what must
+// hold of them.
 func DecideAlike(one, other Document) bool {
 	for _, d := range []*Document{&one, &other} {
-		d.Schedule, d.History, d.Notices = Schedule{}, History{}, Notices{}
+		d.Schedule, d.History, d.Notices, d.Expect = Schedule{}, History{}, Notices{}, nil
 	}
 	return len(Diff(one, other)) == 0
 }
@@ -93,7 +94,7 @@ func nameOf(item any) string {
 	case string:
 		return v
 	case map[string]any:
-		for _, key := range []string{"name", "target"} {
+		for _, key := range []string{"name", "target", "entry"} {
 			if name, ok := v[key].(string); ok {
 				return name
 			}

@@ -25,6 +25,8 @@ type Document struct {
 	Schedule    Schedule    `json:"schedule" yaml:"schedule"`
 	History     History     `json:"history,omitzero" yaml:"history,omitempty"`
 	Notices     Notices     `json:"notices,omitzero" yaml:"notices,omitempty"`
+	// Expect is what must hold before other settings become active.
+	Expect []Expectation `json:"expect,omitempty" yaml:"expect,omitempty"`
 }
 
 // History says for how long it is remembered how things were: runs and their changes,

@@ -91,6 +91,7 @@ func (d *Document) Validate() []problem.Fault {
 		v.add("history.days", "%d: things are remembered for %d to %d days", days, LeastHistoryDays, MostHistoryDays)
 	}
 	v.schedule(d.Schedule)
+	v.expect(d.Expect)
 	return v.faults
 }
 

@@ -39,6 +39,44 @@ type SaveDraft struct {
 type ActivateDraft struct {
 	Version int    `json:"version" minimum:"1" doc:"The version that was looked at"`
 	Note    string `json:"note,omitempty" maxLength:"500"`
+	// Although activates it also where an expectation does not hold.
+	Although bool `json:"although,omitempty" doc:"Also where an expectation does not hold"`
+}
+
+// Expectations are what settings expect of entries, and what they would do to them.
+type Expectations struct {
+	Items   []Expected `json:"items"`
+	Holding int        `json:"holding"`
+	Failing int        `json:"failing"`
+	NotRead []string   `json:"notRead" doc:"Attributes that the settings need and that were not read yet, each after its directory"`
+}
+
+// Expected is one expectation, and what came of it.
+type Expected struct {
+	Expectation settings.Expectation `json:"expectation"`
+	Said        string               `json:"said" doc:"The expectation in words"`
+	Holds       bool                 `json:"holds"`
+	EntryID     string               `json:"entryId,omitempty"`
+	Directory   string               `json:"directory,omitempty"`
+	DN          string               `json:"dn,omitempty"`
+	Unmet       []Unmet              `json:"unmet,omitempty" doc:"What does not hold"`
+	Why         string               `json:"why,omitempty" doc:"What would be done, and why"`
+}
+
+// Unmet is one thing that was expected and does not hold.
+type Unmet struct {
+	What     string `json:"what"`
+	Expected string `json:"expected"`
+	Got      string `json:"got"`
+	Why      string `json:"why,omitempty" doc:"Where the value came from"`
+}
+
+// NewExpectation adds to the draft that an entry stays as it is.
+type NewExpectation struct {
+	Version int      `json:"version" minimum:"-1" doc:"The version of the draft that was edited; 0 for none, -1 for whichever is there"`
+	Entry   string   `json:"entry" maxLength:"1000" doc:"An id, a distinguished name, a login or an address"`
+	Values  []string `json:"values,omitempty" maxItems:"100" doc:"Attributes of the resource whose values stay too"`
+	Note    string   `json:"note,omitempty" maxLength:"500" doc:"Why it must hold"`
 }
 
 // RevisionLine is one line of the history.
@@ -412,4 +450,6 @@ type ActivateSettings struct {
 	// Base is the revision the file was made from; when another was activated
 	// meanwhile, the activation is refused. 0 does not ask.
 	Base int `json:"base,omitempty" minimum:"0"`
+	// Although activates it also where an expectation does not hold.
+	Although bool `json:"although,omitempty" doc:"Also where an expectation does not hold"`
 }

@@ -40,7 +40,7 @@ func (s *Server) settingsRoutes() {
 			return nil, fail(err)
 		}
 		revision := store.Revision{Document: document, By: who(ctx).Name, Note: in.Body.Note}
-		if err := s.service.Setup.Activate(ctx, &revision, in.Body.Base); err != nil {
+		if err := s.service.Setup.Activate(ctx, &revision, in.Body.Base, in.Body.Although); err != nil {
 			return nil, fail(err)
 		}
 		return answer(settingsView(revision))
@@ -136,11 +136,23 @@ func (s *Server) draftRoutes() {
 		return nil, orNil(s.service.Setup.DiscardDraft(ctx, who(ctx).Name))
 	})
 	huma.Register(s.api, operation("POST", "/settings/draft/activate", "activate-draft", "Make the draft the active settings", wire.Administrator), func(ctx context.Context, in *body[wire.ActivateDraft]) (*body[wire.Settings], error) {
-		revision, err := s.service.Setup.ActivateDraft(ctx, who(ctx).Name, in.Body.Version, in.Body.Note)
+		revision, err := s.service.Setup.ActivateDraft(ctx, who(ctx).Name, in.Body.Version, in.Body.Note, in.Body.Although)
 		if err != nil {
 			return nil, fail(err)
 		}
 		return answer(settingsView(revision))
+	})
+	huma.Register(s.api, operation("GET", "/settings/expectations", "list-expectations", "What settings expect of entries, and whether it holds", wire.Viewer), func(ctx context.Context, in *struct {
+		Draft bool `query:"draft" doc:"Those of the draft, by the draft; where there is none, the active ones"`
+	}) (*body[wire.Expectations], error) {
+		document, err := s.service.Setup.Document(ctx, in.Draft)
+		if err != nil {
+			return nil, fail(err)
+		}
+		return answer(s.service.Setup.Expectations(ctx, document))
+	})
+	huma.Register(s.api, operation("POST", "/settings/draft/expectations", "expect", "Expect in the draft that an entry stays as it is", wire.Administrator), func(ctx context.Context, in *body[wire.NewExpectation]) (*body[wire.Draft], error) {
+		return answer(s.service.Setup.Expect(ctx, who(ctx).Name, in.Body))
 	})
 	huma.Register(s.api, operation("POST", "/settings/draft/impact", "rehearse-draft", "Rehearse the draft: what would change if it were activated", wire.OperatorRole), func(ctx context.Context, _ *struct{}) (*body[wire.Run], error) {
 		id, err := s.service.Setup.Impact(ctx, who(ctx).Name)

@@ -92,23 +92,11 @@ type WhatIf struct {
 // ImagineOne decides about one entry as the next run would, among the others that
 // wait for it. An entry that is not there is an error that store.NotFound knows.
 func (j *Judge) ImagineOne(ctx context.Context, ref entry.Ref, what WhatIf) (*decide.Outcome, *Imagined, error) {
-	refs, total, err := j.DB.Dirty.Refs(ctx, j.Grace(), mostAround)
-	if err != nil {
-		return nil, nil, err
-	}
-	if total > len(refs) {
-		refs = nil
-	}
 	look := []entry.Ref{ref}
 	if what.Other != nil {
 		look = append(look, *what.Other)
 	}
-	for _, one := range look {
-		if at, found := slices.BinarySearchFunc(refs, one, entry.Ref.Compare); !found {
-			refs = slices.Insert(refs, at, one)
-		}
-	}
-	m, pages, err := j.ImagineAmong(ctx, refs)
+	m, pages, err := j.imagineWith(ctx, look)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -129,6 +117,23 @@ func (j *Judge) ImagineOne(ctx context.Context, ref entry.Ref, what WhatIf) (*de
 		err = store.ErrNotFound
 	}
 	return one, m, err
+}
+
+// imagineWith starts from some entries and the others that wait for the next run.
+func (j *Judge) imagineWith(ctx context.Context, look []entry.Ref) (*Imagined, Pages, error) {
+	refs, total, err := j.DB.Dirty.Refs(ctx, j.Grace(), mostAround)
+	if err != nil {
+		return nil, nil, err
+	}
+	if total > len(refs) {
+		refs = nil
+	}
+	for _, one := range look {
+		if at, found := slices.BinarySearchFunc(refs, one, entry.Ref.Compare); !found {
+			refs = slices.Insert(refs, at, one)
+		}
+	}
+	return j.ImagineAmong(ctx, refs)
 }
 
 // PlanImagined decides about all cases in the phases of a run. keep is called by
@@ -309,4 +314,29 @@ func everyCase(ctx context.Context, s *store.Store, size int) iter.Seq2[[]decide
 			}
 		}
 	}
+}
+
+// OutcomesOf decides about some entries as the next run would, among the others that wait for it.
+// Those of directories that the settings do not name are not in the answer.
+func (j *Judge) OutcomesOf(ctx context.Context, wanted []entry.Ref) (map[entry.Ref]*decide.Outcome, error) {
+	outcomes := map[entry.Ref]*decide.Outcome{}
+	for _, ref := range wanted {
+		outcomes[ref] = nil
+	}
+	m, pages, err := j.imagineWith(ctx, wanted)
+	if err != nil {
+		return nil, err
+	}
+	var mu sync.Mutex
+	err = j.PlanImagined(ctx, m, pages, func(_ context.Context, decided []*decide.Outcome) error {
+		mu.Lock()
+		defer mu.Unlock()
+		for _, o := range decided {
+			if _, asked := outcomes[o.Ref()]; asked {
+				outcomes[o.Ref()] = o
+			}
+		}
+		return nil
+	})
+	return outcomes, err
 }

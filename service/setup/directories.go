@@ -320,7 +320,7 @@ func (e *Setup) RemoveDirectory(ctx context.Context, by, name, confirm string) e
 				return err
 			}
 			revision := store.Revision{Document: active.Document.Without(name), By: by, Note: "Directory " + name + " taken away"}
-			if err := e.activate(ctx, tx, &revision, active); err != nil {
+			if err := e.activate(ctx, tx, &revision, active, nil); err != nil {
 				return err
 			}
 			draft.Base = revision.Revision
@@ -375,7 +375,7 @@ func (e *Setup) BringBack(ctx context.Context, by string, id int64) (wire.Brough
 		if out.Links, err = tx.Removed.BringBack(ctx, id); err != nil {
 			return err
 		}
-		if err := e.activate(ctx, tx, &revision, active); err != nil {
+		if err := e.activate(ctx, tx, &revision, active, nil); err != nil {
 			return err
 		}
 		if draft.Version > 0 {

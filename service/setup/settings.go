@@ -128,10 +128,19 @@ func (e *Setup) DiscardDraft(ctx context.Context, by string) error {
 	})
 }
 
-// ActivateDraft makes the draft the active settings.
-func (e *Setup) ActivateDraft(ctx context.Context, by string, version int, note string) (store.Revision, error) {
+// ActivateDraft makes the draft the active settings. although says: also where an expectation of
+// them does not hold.
+func (e *Setup) ActivateDraft(ctx context.Context, by string, version int, note string, although bool) (store.Revision, error) {
 	var revision store.Revision
-	err := e.store.Tx(ctx, func(tx *store.Store) error {
+	expecting, _, err := e.store.Settings.CurrentDraft(ctx)
+	if err != nil {
+		return revision, err
+	}
+	unmet, err := e.expecting(ctx, expecting.Document, although)
+	if err != nil {
+		return revision, err
+	}
+	err = e.store.Tx(ctx, func(tx *store.Store) error {
 		if err := tx.Settings.Lock(ctx); err != nil {
 			return err
 		}
@@ -142,11 +151,14 @@ func (e *Setup) ActivateDraft(ctx context.Context, by string, version int, note 
 		if err := sameVersion(draft, version); err != nil {
 			return err
 		}
+		if err := sameVersion(draft, expecting.Version); err != nil { // what was held against the expectations
+			return err
+		}
 		if draft.Base != active.Revision {
 			return problem.New(problem.DraftChanged, "the draft was made from revision %d, but %s has activated revision %d meanwhile. Compare them, bring both together and save the draft again.", draft.Base, active.By, active.Revision)
 		}
 		revision = store.Revision{Document: draft.Document, By: by, Note: note}
-		if err := e.activate(ctx, tx, &revision, active); err != nil {
+		if err := e.activate(ctx, tx, &revision, active, unmet); err != nil {
 			return err
 		}
 		_, err = tx.Settings.DropDraft(ctx)
@@ -156,8 +168,13 @@ func (e *Setup) ActivateDraft(ctx context.Context, by string, version int, note 
 }
 
 // Activate makes a document the active settings. base is the revision that it
-// was made from, 0 when that is not known.
-func (e *Setup) Activate(ctx context.Context, revision *store.Revision, base int) error {
+// was made from, 0 when that is not known; although says: also where an expectation of it does
+// not hold.
+func (e *Setup) Activate(ctx context.Context, revision *store.Revision, base int, although bool) error {
+	unmet, err := e.expecting(ctx, revision.Document, although)
+	if err != nil {
+		return err
+	}
 	return e.store.Tx(ctx, func(tx *store.Store) error {
 		if err := tx.Settings.Lock(ctx); err != nil {
 			return err
@@ -169,7 +186,7 @@ func (e *Setup) Activate(ctx context.Context, revision *store.Revision, base int
 		if base != 0 && ok && active.Revision != base {
 			return problem.New(problem.BadInput, "the file was made from revision %d, but %s has activated revision %d meanwhile. Export it and bring both together.", base, active.By, active.Revision)
 		}
-		return e.activate(ctx, tx, revision, active)
+		return e.activate(ctx, tx, revision, active, unmet)
 	})
 }
 
@@ -187,7 +204,7 @@ func (e *Setup) Return(ctx context.Context, tx *store.Store, number int, by, not
 		return old, err
 	}
 	revision := store.Revision{Document: old.Document, By: by, Note: note}
-	return revision, e.activate(ctx, tx, &revision, active)
+	return revision, e.activate(ctx, tx, &revision, active, nil)
 }
 
 // valid refuses a document that has faults, with all of them.
@@ -205,10 +222,28 @@ func (e *Setup) valid(ctx context.Context, document settings.Document) error {
 type activation struct {
 	Revision    int                   `json:"revision"`
 	Differences []settings.Difference `json:"differences,omitempty"`
+	// Unmet are expectations that did not hold, and that somebody has passed over.
+	Unmet []problem.Fault `json:"unmet,omitempty"`
+}
+
+// expecting refuses a document of which an expectation does not hold; with although it returns
+// what does not.
+func (e *Setup) expecting(ctx context.Context, document settings.Document, although bool) ([]problem.Fault, error) {
+	if len(document.Expect) == 0 {
+		return nil, nil
+	}
+	if err := e.valid(ctx, document); err != nil {
+		return nil, err
+	}
+	err := e.met(ctx, document)
+	if although && problem.CodeOf(err) == problem.ExpectationsNotMet {
+		return problem.FaultsOf(err), nil
+	}
+	return nil, err
 }
 
 // activate checks a document and activates it within the caller's transaction.
-func (e *Setup) activate(ctx context.Context, tx *store.Store, revision *store.Revision, active store.Revision) error {
+func (e *Setup) activate(ctx context.Context, tx *store.Store, revision *store.Revision, active store.Revision, unmet []problem.Fault) error {
 	if err := e.valid(ctx, revision.Document); err != nil {
 		return err
 	}
@@ -228,7 +263,7 @@ func (e *Setup) activate(ctx context.Context, tx *store.Store, revision *store.R
 		return err
 	}
 	return tx.Acts.Record(ctx, act.Act{Kind: act.Activate, By: revision.By, About: about.Thing{Type: about.Settings, Key: strconv.Itoa(revision.Revision)},
-		Before: activation{Revision: active.Revision}, After: activation{revision.Revision, settings.Diff(active.Document, revision.Document)}, Note: revision.Note})
+		Before: activation{Revision: active.Revision}, After: activation{revision.Revision, settings.Diff(active.Document, revision.Document), unmet}, Note: revision.Note})
 }
 
 // Compare tells in what two documents differ; each is the number of a revision

@@ -15,6 +15,7 @@ import Tag from '../parts/Tag.vue'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import Decide from '../setup/Decide.vue'
+import Expect from '../setup/Expect.vue'
 import Trial from '../setup/Trial.vue'
 import { count, day, shortTarget, show, when } from '../parts/words'
 import { useLive } from '../state/live'
@@ -312,6 +313,12 @@ const howWords: Record<string, string> = {
         </div>
       </section>
       <Pins v-if="object.entry && !at" :entry="{ directory: object.entry.directory, id: object.entry.id }" />
+      <Expect
+        v-if="object.entry && !at"
+        :entry="object.entry.id"
+        :name="object.why.subject"
+        :attributes="object.attributes"
+      />
       <Trial v-if="object.entry && !at" :entry="object.entry.id" />
       <History :text="id" @at="(time) => (at = time)" />
     </template>

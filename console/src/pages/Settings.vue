@@ -11,6 +11,7 @@ import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { show, when } from '../parts/words'
 import DraftBar from '../setup/DraftBar.vue'
+import Expectations from '../setup/Expectations.vue'
 import Impact from '../setup/Impact.vue'
 import Limits from '../setup/Limits.vue'
 import Schedule from '../setup/Schedule.vue'
@@ -21,7 +22,7 @@ import { useSession } from '../state/session'
 const draft = useDraft()
 const session = useSession()
 const message = useMessage()
-const view = useQuery<'changes' | 'schedule' | 'limits' | 'text' | 'history'>('view', 'changes')
+const view = useQuery<'changes' | 'expectations' | 'schedule' | 'limits' | 'text' | 'history'>('view', 'changes')
 const from = useQuery<string>('from', '')
 const to = useQuery<string>('to', '')
 onMounted(draft.load)
@@ -136,6 +137,7 @@ const line = (fault: Schemas['Fault']) => fault.fileLine || fault.line
             label="View"
             :choices="[
               { value: 'changes', text: 'What the draft changes' },
+              { value: 'expectations', text: 'Expectations' },
               { value: 'schedule', text: 'Schedule' },
               { value: 'limits', text: 'Guard and leavers' },
               { value: 'text', text: 'Text (YAML)' },
@@ -168,6 +170,7 @@ const line = (fault: Schemas['Fault']) => fault.fileLine || fault.line
                 </tbody>
               </table>
             </template>
+            <Expectations v-else-if="view === 'expectations'" />
             <Schedule v-else-if="view === 'schedule'" />
             <Limits v-else-if="view === 'limits'" />
             <template v-else-if="view === 'text'">

@@ -5,10 +5,12 @@ import { computed, onMounted, onUnmounted } from 'vue'
 import { onBeforeRouteLeave } from 'vue-router'
 
 import { useDraft } from '../state/draft'
+import { useExpectations } from '../state/expectations'
 import { useSession } from '../state/session'
 import { count, when } from '../parts/words'
 
 const draft = useDraft()
+const held = useExpectations()
 const session = useSession()
 const message = useMessage()
 
@@ -90,6 +92,10 @@ onBeforeRouteLeave(() => {
         <span class="mono">{{ fault.path }}</span> {{ fault.message }}
       </li>
     </ul>
+    <p v-if="held.data?.failing && !draft.edited" class="bad" role="alert">
+      {{ count(held.data.failing, 'expectation is broken', 'expectations are broken') }}:
+      <RouterLink :to="{ name: 'settings', query: { view: 'expectations' } }">look at what must hold</RouterLink>.
+    </p>
     <ul v-if="draft.saved?.version && draft.saved.warnings.length && !draft.edited" class="faults warn">
       <li v-for="warning in draft.saved.warnings" :key="warning">{{ warning }}</li>
     </ul>

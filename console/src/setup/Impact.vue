@@ -1,15 +1,17 @@
 <script setup lang="ts">
 // What activating the draft would do: rehearsed, live, and then activated.
-import { NButton, NInput, NPopconfirm, NProgress, useMessage } from 'naive-ui'
+import { NButton, NCheckbox, NInput, NPopconfirm, NProgress, useMessage } from 'naive-ui'
 import { computed, ref, shallowRef, watch } from 'vue'
 
 import { api, unwrap, type Run } from '../api/client'
 import { count, heldRemovals, heldText } from '../parts/words'
 import { useDraft } from '../state/draft'
+import { useExpectations } from '../state/expectations'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
 const draft = useDraft()
+const held = useExpectations()
 const session = useSession()
 const message = useMessage()
 const live = useLive()
@@ -17,6 +19,9 @@ const run = shallowRef<Run | null>(null)
 const note = ref('')
 const starting = ref(false)
 const activating = ref(false)
+const although = ref(false)
+const broken = computed(() => (draft.saved?.version ? (held.data?.failing ?? 0) : 0))
+watch(broken, () => (although.value = false))
 
 watch(
   () => draft.saved,
@@ -59,7 +64,9 @@ async function activate(): Promise<void> {
   activating.value = true
   try {
     const settings = await unwrap(
-      api.POST('/api/v1/settings/draft/activate', { body: { version: draft.saved?.version ?? 0, note: note.value } }),
+      api.POST('/api/v1/settings/draft/activate', {
+        body: { version: draft.saved?.version ?? 0, note: note.value, although: although.value || undefined },
+      }),
     )
     message.success(`Revision ${settings.revision} is active. The next run works by it.`)
     note.value = ''
@@ -175,6 +182,14 @@ const lines = computed(() => {
           </p>
         </template>
       </template>
+      <p v-if="ready && broken" class="guard bad" role="alert">
+        <strong>{{ count(broken, 'expectation is broken', 'expectations are broken') }}</strong>, so the draft cannot
+        become active as it is.
+        <RouterLink :to="{ name: 'settings', query: { view: 'expectations' } }">Look at what must hold</RouterLink>.
+        <NCheckbox v-if="session.may('administrator')" v-model:checked="although" size="small"
+          >Activate it all the same; the audit keeps what was broken</NCheckbox
+        >
+      </p>
       <div v-if="ready && session.may('administrator')" class="row">
         <NInput
           v-model:value="note"
@@ -184,7 +199,11 @@ const lines = computed(() => {
           :input-props="{ 'aria-label': 'Note for the history' }"
         />
         <NPopconfirm @positive-click="activate">
-          <template #trigger><NButton size="small" type="primary" :loading="activating">Activate…</NButton></template>
+          <template #trigger
+            ><NButton size="small" type="primary" :loading="activating" :disabled="broken > 0 && !although"
+              >Activate…</NButton
+            ></template
+          >
           {{ question }}
         </NPopconfirm>
       </div>
