@@ -1,15 +1,18 @@
 <script setup lang="ts">
-// Finds everything from every page: a field with a list beneath, by the combobox
-// pattern of WAI-ARIA. The slash key leads here.
+// Finds everything from every page, also the pages and what can be done on each: a field with a
+// list beneath, by the combobox pattern of WAI-ARIA. The slash key leads here, and Ctrl K.
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, unwrap } from '../api/client'
-import { finds, type Find } from './finds'
+import { finds, offered, type Act, type Find } from './finds'
+import { type Page } from './pages'
 import Tag from './Tag.vue'
+import { typesInto } from './typing'
 import { useLoad } from './use-load'
 import { useTyped } from './use-typed'
 
+const props = defineProps<{ pages: Page[]; acts: Act[] }>()
 const router = useRouter()
 const text = ref('')
 const typed = useTyped(text)
@@ -22,15 +25,19 @@ const { data, failure, loading } = useLoad(async () => {
   if (!wanted) return null
   return finds(await unwrap(api.GET('/api/v1/search', { params: { query: { text: wanted } } })), wanted)
 }, [text])
-// What was found for another text is not what was asked.
-const list = computed(() => (typed.value.trim() === text.value.trim() && !loading.value ? (data.value ?? []) : []))
+// Pages and acts are known here; what the service found for another text is not what was asked.
+const list = computed(() => [
+  ...offered(typed.value.trim(), props.pages, props.acts),
+  ...(typed.value.trim() === text.value.trim() && !loading.value ? (data.value ?? []) : []),
+])
 const said = computed(() => {
   if (!typed.value.trim()) return ''
   if (failure.value) return failure.value.message
   if (loading.value || typed.value.trim() !== text.value.trim()) return 'Looking…'
   return list.value.length ? '' : 'Nothing is called so, or has this number.'
 })
-watch(list, () => (at.value = 0))
+watch(typed, () => (at.value = 0))
+watch(at, (now) => document.getElementById('find-' + now)?.scrollIntoView({ block: 'nearest' }))
 
 function close(): void {
   open.value = false
@@ -40,16 +47,16 @@ function close(): void {
 async function go(find: Find | undefined): Promise<void> {
   if (!find) return
   close()
-  await router.push(find.to)
+  if (find.act) await find.act()
+  else if (find.to) await router.push(find.to)
 }
 function step(by: number): void {
   open.value = true
   if (list.value.length) at.value = (at.value + by + list.value.length) % list.value.length
 }
 function slash(event: KeyboardEvent): void {
-  const into = event.target as HTMLElement
-  if (event.key !== '/' || event.ctrlKey || event.metaKey || event.altKey) return
-  if (into.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(into.tagName)) return
+  const k = event.key === 'k' && (event.ctrlKey || event.metaKey) && !event.altKey
+  if (!k && (event.key !== '/' || typesInto(event))) return
   event.preventDefault()
   field.value?.focus()
 }
@@ -67,7 +74,7 @@ onUnmounted(() => document.removeEventListener('keydown', slash))
       aria-label="Find anything"
       aria-autocomplete="list"
       aria-controls="finds"
-      :aria-expanded="open && !!typed.trim()"
+      :aria-expanded="open"
       :aria-activedescendant="open && list.length ? 'find-' + at : undefined"
       placeholder="Find anything   /"
       autocomplete="off"
@@ -80,7 +87,7 @@ onUnmounted(() => document.removeEventListener('keydown', slash))
       @keydown.enter.prevent="go(list[at])"
       @keydown.esc="close"
     />
-    <div v-show="open && typed.trim()" class="found">
+    <div v-show="open" class="found">
       <ul id="finds" role="listbox" aria-label="Found">
         <li
           v-for="(find, i) in list"

@@ -11,8 +11,12 @@ import { useSession } from '../state/session'
 import { dark, toggle } from '../state/theme'
 import Account from './Account.vue'
 import Finder from './Finder.vue'
+import { type Act } from './finds'
+import Keys from './Keys.vue'
+import { pages, type Page } from './pages'
 import Paused from './Paused.vue'
 import Pausing from './Pausing.vue'
+import { typesInto } from './typing'
 import { useNames } from './unnamed'
 import { until } from './words'
 
@@ -21,45 +25,10 @@ const live = useLive()
 const router = useRouter()
 const message = useMessage()
 const starting = ref(false)
-const main = ref<HTMLElement | null>(null)
-useNames(main)
+useNames()
 
-const places = [
-  { name: 'overview', label: 'Overview', path: 'M3 11 12 4l9 7v9H3z' },
-  { name: 'problems', label: 'Problems', path: 'M12 4 21 19H3zM12 10v4M12 16.5v.5' },
-  { name: 'runs', label: 'Runs', path: 'M4 6h16M4 12h16M4 18h10' },
-  {
-    name: 'objects',
-    label: 'Objects',
-    path: 'M9 11a3.5 3.5 0 1 0-.01 0zM3 20c0-4 3-6 6-6s6 2 6 6M17 7h4M17 11h4M18 15h3',
-  },
-  { name: 'directories', label: 'Directories', path: 'M6 3h12v18H6zM9 8h6M9 12h6M9 16h3', first: true },
-  { name: 'scope', label: 'Scope', path: 'M5 5h4v4H5zM15 10h4v4h-4zM15 17h4v4h-4zM7 9v10h8M7 12h8' },
-  { name: 'rules', label: 'Rules', path: 'M4 6h7M4 12h5M4 18h7M14 9l5 3-5 3M20 4v16' },
-  { name: 'forecast', label: 'Forecast', path: 'M3 17l5-5 4 3 8-9M15 6h5v5M3 21h18' },
-  {
-    name: 'survey',
-    label: 'Survey',
-    path: 'M10.5 4a6.5 6.5 0 1 0 0 13 6.5 6.5 0 0 0 0-13zM15.5 15.5 21 21M8 10.5l2 2 3.5-4',
-  },
-  { name: 'passwords', label: 'Passwords', path: 'M8 11V8a4 4 0 0 1 8 0v3M5 11h14v9H5zM12 14.5v2' },
-  {
-    name: 'cloud-groups',
-    label: 'Cloud groups',
-    path:
-      'M12 3v8M8.5 7.5 12 11l3.5-3.5M7 15a2 2 0 1 0-.01 0zM17 15a2 2 0 1 0-.01 0z' +
-      'M3.5 21c0-2.6 1.6-4 3.5-4s3.5 1.4 3.5 4M13.5 21c0-2.6 1.6-4 3.5-4s3.5 1.4 3.5 4',
-  },
-  { name: 'settings', label: 'Settings', path: 'M4 7h9M17 7h3M4 17h3M11 17h9M15 4.5v5M9 14.5v5' },
-  { name: 'audit', label: 'Audit', path: 'M6 3h9l4 4v14H6zM15 3v4h4M9.5 12.5l2 2 3.5-4', operator: true },
-  {
-    name: 'operators',
-    label: 'Operators',
-    path: 'M8 4a3 3 0 1 0 .01 0zM3 20c0-4 2.2-6 5-6s5 2 5 6M17 9.5a2.5 2.5 0 1 0-.01 0zM17 9.5V20M17 16h3M17 13h2',
-    administrator: true,
-  },
-  { name: 'cloud', label: 'Cloud', path: 'M7 18a4.5 4.5 0 0 1-.4-9A6 6 0 0 1 18 10.5a3.8 3.8 0 0 1-.5 7.5z' },
-]
+const may = (page: Page) => !page.role || session.may(page.role)
+const rail = computed(() => pages.filter((page) => page.path && may(page)))
 
 onMounted(live.start)
 onUnmounted(live.stop)
@@ -93,6 +62,28 @@ async function sync(): Promise<void> {
 }
 
 const account = ref(false)
+const keys = ref(false)
+const pausing = ref<InstanceType<typeof Pausing> | null>(null)
+// What can be done on every page, by the field that finds everything.
+const acts = computed<Act[]>(() => [
+  ...(session.may('operator')
+    ? [
+        { name: 'Sync now', words: 'start run', act: sync, off: stopped.value },
+        { name: 'Pause…', words: 'stop', act: () => pausing.value?.ask() },
+      ]
+    : []),
+  { name: dark.value ? 'Light look' : 'Dark look', words: 'theme colours', act: toggle },
+  { name: 'Your account', words: 'password second factor', act: () => (account.value = true) },
+  { name: 'Keys', words: 'keyboard shortcuts help', act: () => (keys.value = true) },
+  { name: 'Sign out', words: 'leave', act: leave },
+])
+function help(event: KeyboardEvent): void {
+  if (event.key !== '?' || typesInto(event)) return
+  event.preventDefault()
+  keys.value = true
+}
+onMounted(() => document.addEventListener('keydown', help))
+onUnmounted(() => document.removeEventListener('keydown', help))
 async function leave(): Promise<void> {
   await session.signOut()
 }
@@ -106,9 +97,7 @@ async function leave(): Promise<void> {
         ><img src="/icon.svg" alt="" width="26" height="26" />Kambrel</RouterLink
       >
       <RouterLink
-        v-for="place in places.filter((p) =>
-          p.administrator ? session.may('administrator') : !p.operator || session.may('operator'),
-        )"
+        v-for="place in rail"
         :key="place.name"
         class="place"
         :class="{ here: ($route.meta.place ?? $route.name) === place.name, first: place.first }"
@@ -136,6 +125,7 @@ async function leave(): Promise<void> {
         <button type="button" class="plain" @click="leave">Sign out</button>
       </div>
     </nav>
+    <Keys v-model:open="keys" />
     <Account v-if="account" @close="account = false" />
     <div class="side">
       <header class="bar">
@@ -144,9 +134,9 @@ async function leave(): Promise<void> {
           <strong>{{ state.text }}</strong>
           <span class="quiet">{{ state.more }}</span>
         </div>
-        <Finder />
+        <Finder :pages="pages.filter(may)" :acts="acts" />
         <span v-if="session.may('operator')" class="row acts">
-          <Pausing />
+          <Pausing ref="pausing" />
           <NButton
             type="primary"
             size="small"
@@ -159,7 +149,7 @@ async function leave(): Promise<void> {
         </span>
       </header>
       <Paused />
-      <main id="main" ref="main" tabindex="-1"><slot /></main>
+      <main id="main" tabindex="-1"><slot /></main>
     </div>
   </div>
 </template>

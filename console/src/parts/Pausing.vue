@@ -33,6 +33,7 @@ function ask(): void {
   until.value = null
   open.value = true
 }
+defineExpose({ ask })
 async function pause(): Promise<void> {
   const body: Schemas['NewPause'] = { of: of.value, reason: reason.value.trim() }
   if (of.value === 'directory') body.directory = directory.value ?? ''

@@ -1,7 +1,8 @@
 import { describe, expect, it } from 'vitest'
 
 import type { Schemas } from '../api/client'
-import { finds } from './finds'
+import { finds, offered } from './finds'
+import { pages } from './pages'
 
 const hit = (name: string): Schemas['Hit'] => ({
   type: 'entry',
@@ -34,5 +35,22 @@ describe('what was found', () => {
   })
   it('leads to all only where there is more', () => {
     expect(finds({ objects: [hit('Ada')], total: 1, others: [] }, 'ada')).toHaveLength(1)
+  })
+})
+
+describe('pages and acts', () => {
+  const acts = [
+    { name: 'Sync now', words: 'start run', act: () => undefined },
+    { name: 'Pause…', words: 'stop', act: () => undefined, off: true },
+  ]
+  const names = (text: string) => offered(text, pages, acts).map((f) => f.name)
+  it('are found by the beginning of any of their words', () => {
+    expect(names('exp')).toEqual(['Expectations'])
+    expect(names('run')).toEqual(['Runs', 'Sync now'])
+    expect(names('yaml set')).toEqual(['Settings as text'])
+    expect(names('ada brekke')).toEqual([])
+  })
+  it('are all there while nothing is typed, but what cannot be done', () => {
+    expect(names('')).toHaveLength(pages.length + 1)
   })
 })

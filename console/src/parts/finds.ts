@@ -2,6 +2,7 @@
 import type { RouteLocationRaw } from 'vue-router'
 
 import type { Schemas } from '../api/client'
+import { fits, placeOfPage, type Page } from './pages'
 import { placeOf } from './places'
 import { count, objectWord, type Tone } from './words'
 
@@ -13,7 +14,30 @@ export interface Find {
   more: string
   sort: string
   state?: { text: string; tone: Tone }
-  to: RouteLocationRaw
+  to?: RouteLocationRaw
+  /** What is done instead of going somewhere. */
+  act?: () => unknown
+}
+
+/** What can be done on every page. */
+export interface Act {
+  name: string
+  words: string
+  act: () => unknown
+  /** It cannot be done now. */
+  off?: boolean
+}
+
+/** The pages and acts that a text fits: all of them while nothing is typed. */
+export function offered(text: string, pages: Page[], acts: Act[]): Find[] {
+  return [
+    ...pages
+      .filter((page) => fits(text, page.label, page.words))
+      .map((page) => ({ key: 'page' + page.label, name: page.label, more: '', sort: 'page', to: placeOfPage(page) })),
+    ...acts
+      .filter((one) => !one.off && fits(text, one.name, one.words))
+      .map((one) => ({ key: 'act' + one.name, name: one.name, more: '', sort: 'do it', act: one.act })),
+  ]
 }
 
 const sorts: Record<Found['sort'], string> = {

@@ -85,6 +85,9 @@ async function remove(index: number): Promise<void> {
 </template>
 
 <style scoped>
+td:first-child {
+  min-width: 120px;
+}
 td {
   vertical-align: top;
   overflow-wrap: anywhere;

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
@@ -50,6 +51,14 @@ func TestTheConsole(t *testing.T) {
 	do("go back", chromedp.NavigateBack(), shows("h1", "Objects"), shows("[role=status]", "1 object"))
 	do("sort, page", chromedp.Navigate(w.URL+"/objects?sort=-name&page=2"), shows(".n-pagination-item--active", "2"), shows("td", "Crew 000"))
 	do("be told that an object is unknown", chromedp.Navigate(w.URL+"/objects/nobody-at-all"), shows("[role=alert]", "nothing in the mirrors fits"))
+
+	// All of it by keys alone: a page within another, an object by its name, what can be done.
+	do("find a page", chromedp.Navigate(w.URL+"/"), shows("h1", "Overview"), chromedp.KeyEvent("k", chromedp.KeyModifiers(input.ModifierCtrl)), shows("#finds li", "Login domains"), chromedp.KeyEvent("expec"), shows("#finds li:first-child", "Expectations"), chromedp.KeyEvent(kb.Enter),
+		shows("p", "Nothing is expected of anybody yet"))
+	assert.Contains(t, where(), "/settings?view=expectations")
+	do("find somebody", chromedp.KeyEvent("k", chromedp.KeyModifiers(input.ModifierCtrl)), chromedp.KeyEvent("crew00043"), shows("#finds li", "crew00043@brisling.example"), chromedp.KeyEvent(kb.Enter), shows("h1", "crew00043"))
+	do("be told the keys", chromedp.KeyEvent("?"), shows(".n-modal kbd", "Ctrl K"), chromedp.KeyEvent(kb.Escape), chromedp.WaitNotPresent(".n-modal kbd"))
+	do("sync", chromedp.KeyEvent("k", chromedp.KeyModifiers(input.ModifierCtrl)), chromedp.KeyEvent("sync"), shows("#finds li", "do it"), chromedp.KeyEvent(kb.Enter), shows("h1", "Run 3"), shows(".tag", "In step"))
 
 	do("see it in the dark", chromedp.Navigate(w.URL+"/"), shows("button", "Dark look"), chromedp.Click(".foot .plain", chromedp.ByQuery), chromedp.WaitReady(`html[data-look="dark"]`))
 
