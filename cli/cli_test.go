@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/cli/terminal"
+	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/reason"
@@ -164,4 +165,19 @@ func TestTheTokenGoesToItsOwnServiceOnly(t *testing.T) {
 		_, err = findProfile("", "")
 		assert.ErrorContains(t, err, "belongs to somebody else")
 	}
+}
+
+func TestEveryCodeIsExplained(t *testing.T) {
+	for _, kind := range problem.Catalogue() {
+		out, status := run("explain", string(kind.Code))
+		assert.Zero(t, status, kind.Code)
+		assert.Contains(t, out, kind.Title)
+		assert.Contains(t, out, kind.Remedy)
+	}
+	out, status := run("explain", "expect")
+	assert.Zero(t, status)
+	assert.Contains(t, out, "expectations-not-met")
+	out, status = run("explain", "no-such-code")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, out, "'kambrel explain' lists all")
 }

@@ -70,7 +70,7 @@ Exit status: 0 done, 1 failed, 2 done with problems.`,
 	add("work", newSyncCommand(d), newRehearseCommand(d), newRunsCommand(d), newKeptCommand(d), newPinsCommand(d), newLeaversCommand(d), newTrialCommand(d), newPauseCommand(d), newResumeCommand(d))
 	add("choose", newScopeCommand(d), newScheduleCommand(d), newGuardCommand(d), newSettingsCommand(d), newExpectationCommand(d), newRulesCommand(d), newFormulaCommand(d), newImpactCommand(d), newSurveyCommand(d))
 	add("match", append(newDecideCommands(d), newForecastCommand(d), newCompareCommand(d))...)
-	add("look", newFindCommand(d), newShowCommand(d), newHistoryCommand(d), newWhyCommand(d), newHealthCommand(d), newPasswordsCommand(d), newCloudGroupsCommand(d), newProblemsCommand(d), newActsCommand(d), newNoticesCommand(d), newReportCommand(d))
+	add("look", newFindCommand(d), newShowCommand(d), newHistoryCommand(d), newWhyCommand(d), newExplainCommand(d), newHealthCommand(d), newPasswordsCommand(d), newCloudGroupsCommand(d), newProblemsCommand(d), newActsCommand(d), newNoticesCommand(d), newReportCommand(d))
 	add("run", newLoginCommand(d), newLogoutCommand(d), newOperatorCommand(d), newSessionCommand(d), newTokenCommand(d), newDirectoryCommand(d), newAgentCommand(d), newCloudCommand(d), newDomainCommand(d), newServeCommand(), newDoctorCommand(d), newBackupCommand(d), newRestoreCommand(d), newOpenAPICommand())
 	return root
 }

@@ -20,10 +20,10 @@ import (
 
 // testFile is a file that says what must hold of settings.
 type testFile struct {
-	Entries []testEntries        `yaml:"entries"`
-	Cloud   []entry.Resource     `yaml:"cloud"`
-	Domains []string             `yaml:"domains"`
-	Now     time.Time            `yaml:"now"`
+	Entries []testEntries          `yaml:"entries"`
+	Cloud   []entry.Resource       `yaml:"cloud"`
+	Domains []string               `yaml:"domains"`
+	Now     time.Time              `yaml:"now"`
 	Expect  []settings.Expectation `yaml:"expect"`
 }
 

@@ -17,11 +17,11 @@ import (
 // Result is what came of one expectation.
 type Result struct {
 	Expectation settings.Expectation `json:"expectation"`
-	Holds       bool        `json:"holds"`
-	Entry       string      `json:"entry,omitempty"` // the distinguished name of whom it was about
+	Holds       bool                 `json:"holds"`
+	Entry       string               `json:"entry,omitempty"` // the distinguished name of whom it was about
 	// Unmet is what does not hold, each with what came instead.
 	Unmet []Unmet `json:"unmet,omitempty"`
-	Why    string  `json:"why,omitempty"` // the decision and what made it
+	Why   string  `json:"why,omitempty"` // the decision and what made it
 }
 
 // Unmet is one thing that does not hold.

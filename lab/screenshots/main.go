@@ -173,6 +173,9 @@ func (s *studio) takeAll() error {
 		{"", []string{"domain", "provider", "own", "halvard.example"}},
 		{"", []string{"survey", "run"}},
 		{"", []string{"directory", "probe", "brisling"}},
+		{"", []string{"expectation", "add", "ada.lind@halvard.example", "--value", "userName", "--note", "her login is on the ship's papers"}},
+		{"", []string{"expectation", "add", "anja.ytterland@halvard.example", "--note", "she opens the gates at Northquay"}},
+		{"", []string{"expectation", "add", "svc-backup"}},
 		{"", []string{"scope", "exclude", "OU=Terminals," + s.endpoints.Directories[0].BaseDN}},
 		{"", []string{"directory", "read"}},
 		{"", []string{"scope", "filter", "users", "(&(objectClass=person)(!(|(title=Steward)(title=Able*))))"}},
@@ -206,7 +209,7 @@ func (s *studio) takeAll() error {
 		{"scope", "/scope", "light", chromedp.Tasks{chromedp.WaitVisible("[role=treeitem]", chromedp.ByQuery), chromedp.WaitVisible(".kind", chromedp.ByQuery)}},
 		{"passwords", "/passwords", "dark", chromedp.Tasks{chromedp.WaitVisible(".way", chromedp.ByQuery), chromedp.WaitVisible("td a", chromedp.ByQuery)}},
 		{"survey", "/survey", "light", chromedp.WaitVisible("td a", chromedp.ByQuery)},
-		{"settings", "/settings", "light", chromedp.WaitVisible(".diffs", chromedp.ByQuery)},
+		{"settings", "/settings?view=expectations", "light", chromedp.WaitVisible("td .unmet", chromedp.ByQuery)},
 		{"sign-in", "/domains/halvard.example", "light", chromedp.Tasks{chromedp.WaitVisible("#tests-title ~ *, .list tbody th", chromedp.ByQuery), chromedp.Evaluate(`document.querySelector("#tests-title").scrollIntoView()`, nil)}},
 		{"object-why", "/objects/svc-backup", "light", settled},
 		{"rules", "/rules?kind=users&target=displayName", "light", chromedp.Tasks{

@@ -276,7 +276,7 @@ func statusOf(code problem.Code) int {
 		return http.StatusUnauthorized
 	case problem.NotAllowed:
 		return http.StatusForbidden
-	case problem.BadInput, problem.SettingsInvalid, problem.AgentMessageMalformed:
+	case problem.BadInput, problem.SettingsInvalid, problem.ExpectationsNotMet, problem.AgentMessageMalformed:
 		return http.StatusUnprocessableEntity
 	case problem.AmbiguousText, problem.NoSettings, problem.OrderLost, problem.DraftChanged, problem.DirectoryInUse, problem.Paused, problem.Cancelled:
 		return http.StatusConflict

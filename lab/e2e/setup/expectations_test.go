@@ -59,6 +59,7 @@ func TestWhatIsExpectedStandsBeforeAnActivation(t *testing.T) {
 		var answer *client.Error
 		require.ErrorAs(t, err, &answer)
 		assert.Equal(t, problem.ExpectationsNotMet, answer.Code())
+		assert.Equal(t, 422, answer.Status)
 	}
 	draft, err := w.Client.Draft(t.Context())
 	require.NoError(t, err)
