@@ -132,11 +132,14 @@ func (e *Setup) DiscardDraft(ctx context.Context, by string) error {
 // them does not hold.
 func (e *Setup) ActivateDraft(ctx context.Context, by string, version int, note string, although bool) (store.Revision, error) {
 	var revision store.Revision
-	expecting, _, err := e.store.Settings.CurrentDraft(ctx)
+	held, _, err := e.store.Settings.CurrentDraft(ctx)
 	if err != nil {
 		return revision, err
 	}
-	unmet, err := e.expecting(ctx, expecting.Document, although)
+	if err := sameVersion(held, version); err != nil {
+		return revision, err
+	}
+	unmet, err := e.expecting(ctx, held.Document, although)
 	if err != nil {
 		return revision, err
 	}
@@ -148,10 +151,7 @@ func (e *Setup) ActivateDraft(ctx context.Context, by string, version int, note 
 		if err != nil {
 			return err
 		}
-		if err := sameVersion(draft, version); err != nil {
-			return err
-		}
-		if err := sameVersion(draft, expecting.Version); err != nil { // what was held against the expectations
+		if err := sameVersion(draft, held.Version); err != nil { // what was held against its expectations
 			return err
 		}
 		if draft.Base != active.Revision {
