@@ -88,7 +88,7 @@ func Of(e settings.Expectation, o *decide.Outcome) Result {
 	wrong := func(what, expected, got, why string) {
 		r.Unmet = append(r.Unmet, Unmet{what, expected, got, why})
 	}
-	if e.In == nil && e.Because == "" && e.Becomes == "" && e.Resource == "" && e.Problem == "" && len(e.Values) == 0 {
+	if e.Empty() {
 		wrong("expectation", "something of in, because, becomes, resource, problem and values", "nothing", "")
 	}
 	if e.In != nil && *e.In != o.Verdict.In {

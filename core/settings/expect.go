@@ -39,6 +39,11 @@ func (e Expectation) Called() string {
 	return e.Entry
 }
 
+// Empty tells that nothing is expected.
+func (e Expectation) Empty() bool {
+	return e.In == nil && e.Because == "" && e.Becomes == "" && e.Resource == "" && e.Problem == "" && len(e.Values) == 0
+}
+
 // Said is what is expected, in words.
 func (e Expectation) Said() string {
 	var said []string
@@ -77,7 +82,7 @@ func (v *validation) expect(list []Expectation) {
 		if strings.TrimSpace(e.Entry) == "" {
 			v.add(path+".entry", "say whom it is about: an id, a distinguished name, a login or an address")
 		}
-		if e.In == nil && e.Because == "" && e.Becomes == "" && e.Resource == "" && e.Problem == "" && len(e.Values) == 0 {
+		if e.Empty() {
 			v.add(path, "expects nothing: say something of in, because, becomes, resource, problem and values")
 		}
 		if e.Becomes != "" && !slices.Contains(Outcomes, e.Becomes) {
