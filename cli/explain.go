@@ -36,8 +36,9 @@ service.`,
 			if len(args) == 1 {
 				wanted = strings.ToLower(strings.TrimSpace(args[0]))
 			}
-			if kind := problem.Describe(problem.Code(wanted)); problem.Known(kind.Code) {
-				return d.print(cmd.OutOrStdout(), explainedOf(kind), func(w io.Writer) error {
+			if code := problem.Code(wanted); problem.Known(code) {
+				kind := explainedOf(problem.Describe(code))
+				return d.print(cmd.OutOrStdout(), kind, func(w io.Writer) error {
 					_, err := fmt.Fprintf(w, "%s\n%s\n\n%s\n\nWhat to do: %s\n", kind.Code, kind.Title, kind.Cause, kind.Remedy)
 					return err
 				})

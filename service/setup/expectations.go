@@ -140,9 +140,6 @@ func (e *Setup) expected(ctx context.Context, text string) (ref *entry.Ref, why 
 
 // met refuses a document of which an expectation is not met.
 func (e *Setup) met(ctx context.Context, document settings.Document) error {
-	if len(document.Expect) == 0 {
-		return nil
-	}
 	results, notRead, err := e.hold(ctx, document)
 	if err != nil {
 		return err
@@ -197,11 +194,9 @@ func (e *Setup) Expect(ctx context.Context, by string, in wire.NewExpectation) (
 	}
 	return e.EditDraft(ctx, by, in.Version, func(document *settings.Document) error {
 		document.Expect = append(document.Expect, one)
-		if faults := document.Validate(); len(faults) > 0 {
-			for _, fault := range faults {
-				if strings.HasPrefix(fault.Path, "expect") {
-					return badInput(errors.New(fault.Path + ": " + fault.Message))
-				}
+		for _, fault := range document.Validate() {
+			if strings.HasPrefix(fault.Path, "expect") {
+				return badInput(errors.New(fault.Path + ": " + fault.Message))
 			}
 		}
 		return nil

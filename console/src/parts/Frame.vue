@@ -13,7 +13,7 @@ import Account from './Account.vue'
 import Finder from './Finder.vue'
 import { type Act } from './finds'
 import Keys from './Keys.vue'
-import { pages, type Page } from './pages'
+import { pages } from './pages'
 import Paused from './Paused.vue'
 import Pausing from './Pausing.vue'
 import { typesInto } from './typing'
@@ -27,8 +27,8 @@ const message = useMessage()
 const starting = ref(false)
 useNames()
 
-const may = (page: Page) => !page.role || session.may(page.role)
-const rail = computed(() => pages.filter((page) => page.path && may(page)))
+const open = computed(() => pages.filter((page) => !page.role || session.may(page.role)))
+const rail = computed(() => open.value.filter((page) => page.path))
 
 onMounted(live.start)
 onUnmounted(live.stop)
@@ -134,7 +134,7 @@ async function leave(): Promise<void> {
           <strong>{{ state.text }}</strong>
           <span class="quiet">{{ state.more }}</span>
         </div>
-        <Finder :pages="pages.filter(may)" :acts="acts" />
+        <Finder :pages="open" :acts="acts" />
         <span v-if="session.may('operator')" class="row acts">
           <Pausing ref="pausing" />
           <NButton

@@ -18,7 +18,7 @@ const held = useExpectations()
 const session = useSession()
 const message = useMessage()
 const { busy, act } = useAct()
-onMounted(draft.load)
+onMounted(() => draft.saved ?? draft.load()) // it keeps itself up to date once it is read
 
 const open = ref(false)
 const chosen = ref<string[]>([])

@@ -9,13 +9,13 @@ import { useLive } from './live'
 
 export const useExpectations = defineStore('expectations', () => {
   const draft = useDraft()
+  const live = useLive()
   const asks = () => Boolean(draft.saved?.document.expect?.length && !draft.saved.faults.length)
   const { data, failure, loading, again } = useLoad(
     async () =>
       asks() ? await unwrap(api.GET('/api/v1/settings/expectations', { params: { query: { draft: true } } })) : null,
-    [() => draft.saved?.version, () => draft.saved?.active],
+    // A run that has ended may have changed what entries are; each of its steps does not.
+    [() => draft.saved?.version, () => draft.saved?.active, () => live.health?.lastRun?.id],
   )
-  // What entries are has changed.
-  useLive().listen((event) => event.kind === 'run' && asks() && void again())
   return { data, failure, loading, again }
 })
