@@ -259,9 +259,9 @@ func TestTheDemoOnceEndsWithASummary(t *testing.T) {
 	require.NoError(t, os.Chmod(work, 0o755))
 	dir := filepath.Join(work, "state")
 	t.Cleanup(func() { _ = servers.Remove(dir); _ = os.RemoveAll(work) })
-	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
+	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Minute)
 	defer cancel()
-	command := exec.CommandContext(ctx, worldtest.Raced.Lab, "demo", "--dir", dir, "--once", "--ports-from", "17600")
+	command := exec.CommandContext(ctx, worldtest.Plainly.Lab, "demo", "--dir", dir, "--once", "--ports-from", "17600")
 	command.Dir = work
 	out, err := command.Output()
 	require.NoError(t, err, string(out))
@@ -275,7 +275,7 @@ func TestTheDemoOnceEndsWithASummary(t *testing.T) {
 	// A folder of somebody else is not touched.
 	foreign := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(foreign, "thesis.txt"), []byte("x"), 0o600))
-	refused, err := exec.CommandContext(ctx, worldtest.Raced.Lab, "demo", "--dir", foreign, "--fresh").CombinedOutput()
+	refused, err := exec.CommandContext(ctx, worldtest.Plainly.Lab, "demo", "--dir", foreign, "--fresh").CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(refused), "not the demo's")
 	assert.FileExists(t, filepath.Join(foreign, "thesis.txt"))
