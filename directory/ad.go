@@ -1,9 +1,11 @@
 package directory
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/go-ldap/ldap/v3"
@@ -15,13 +17,112 @@ import (
 // adFilter keeps people, groups, contacts and what can contain them.
 const adFilter = "(|(&(objectClass=user)(!(objectClass=computer)))(objectClass=group)(objectClass=contact)(objectClass=organizationalUnit)(objectClass=container)(objectClass=builtinDomain))"
 
+// ad is the dialect of AD-compatible domain controllers ([MS-ADTS]).
+type ad struct{}
+
+func (ad) everything() string { return adFilter }
+
+func (ad) ofKind(kind entry.Kind) string {
+	return map[entry.Kind]string{entry.User: "(&(objectClass=user)(!(objectClass=computer)))", entry.Group: "(objectClass=group)", entry.Contact: "(objectClass=contact)"}[kind]
+}
+
+func (ad) logins() []string { return []string{"sAMAccountName", "userPrincipalName"} }
+
+func (ad) names() []string { return []string{"userPrincipalName", "sAMAccountName", "mail", "cn"} }
+
+func (ad) ids() []string { return []string{"objectGUID"} }
+
+func (ad) byID(id entry.ID) string { return "(objectGUID=" + escaped(id.ObjectGUID()) + ")" }
+
+// disabledFlag is ACCOUNTDISABLE of userAccountControl.
+const disabledFlag = 2
+
+func (ad) standing() []string {
+	return []string{"userAccountControl", "accountExpires", "primaryGroupID", "objectSid"}
+}
+
+func (ad) disabled(found *ldap.Entry) bool {
+	control, _ := strconv.Atoi(found.GetAttributeValue("userAccountControl"))
+	return control&disabledFlag != 0
+}
+
+func (ad) locks() []string { return []string{"lockoutTime"} }
+
+func (ad) unlock(a Account) *ldap.ModifyRequest {
+	request := ldap.NewModifyRequest(a.DN, nil)
+	request.Replace("lockoutTime", []string{"0"})
+	return request
+}
+
+func (ad) stored() string { return "unicodePwd" }
+
+func (ad) marks() []string { return []string{"pwdLastSet"} }
+
+func (ad) passwordSet(since string) string {
+	return "(&(objectClass=user)(!(objectClass=computer))(pwdLastSet>=" + cmp.Or(since, "1") + "))"
+}
+
+func (ad) setPassword(s *Session, a Account, p NewPassword) (note string, err error) {
+	request := ldap.NewModifyRequest(a.DN, nil)
+	if p.Old == "" {
+		request.Replace("unicodePwd", []string{quoted(p.New)})
+		if p.MustChange {
+			request.Replace("pwdLastSet", []string{"0"})
+		}
+		if p.Own {
+			request.Controls = []ldap.Control{ldap.NewControlString(policyHints, false, "\x30\x03\x02\x01\x01")}
+		}
+	} else {
+		request.Delete("unicodePwd", []string{quoted(p.Old)})
+		request.Add("unicodePwd", []string{quoted(p.New)})
+	}
+	if err := s.conn.Modify(request); err != nil {
+		return "", s.worked(a, p, s.why(err))
+	}
+	return "", nil
+}
+
+// controlNotification asks an AD-compatible server to leave a search open and to answer it
+// with each entry that changes (MS-ADTS section 3.1.1.3.4.1.9, LDAP_SERVER_NOTIFICATION_OID).
+const controlNotification = "1.2.840.113556.1.4.528"
+
+// watch leaves a search open by the notification control. Of what is deleted only who asks
+// for the deleted hears.
+func (ad) watch(ctx context.Context, s *Session, base entry.DN) (ldap.Response, error) {
+	root, err := s.namingContext(base)
+	if err != nil {
+		return nil, err
+	}
+	request := search(root, "(objectClass=*)", []string{"objectGUID"})
+	request.Controls = []ldap.Control{ldap.NewControlString(controlNotification, true, ""), ldap.NewControlString(showDeletedControl, true, "")}
+	return s.conn.SearchAsync(ctx, request, watchBuffer), nil
+}
+
+func (ad) look(s *Session, base entry.DN) look { return s.lookByUSN(base) }
+
+func (ad) probeChanges(ctx context.Context, p *probe) {
+	base, err := entry.ParseDN(p.request.Base)
+	if err == nil {
+		var root string
+		if root, err = p.session.namingContext(base); err == nil {
+			_, _, err = p.session.dirSyncPage(ctx, search(root, "(objectClass=domainDNS)", []string{"objectClass"}), nil, func(*ldap.Entry) error { return nil })
+		}
+	}
+	if err != nil {
+		p.bad(StepChanges, "", err, "Allow the account to read changes: on the domain, the right 'Replicating Directory Changes' or plain read access with object security.")
+		return
+	}
+	p.good(StepChanges, "", "changes can be read (DirSync with object security)")
+	p.deletedObjects()
+}
+
 // fetchBatch is how many changed entries are fetched by one search.
 const fetchBatch = 100
 
-// readAD reads by the DirSync control with object security, which needs no
+// read reads by the DirSync control with object security, which needs no
 // right beyond reading. Its answers to a change hold only what changed, so
 // changed entries are fetched whole: what is sent on is always complete.
-func (s *Session) readAD(ctx context.Context, r Request, base entry.DN, emit func(Item) error) (Result, error) {
+func (ad) read(ctx context.Context, s *Session, r Request, base entry.DN, emit func(Item) error) (Result, error) {
 	root, err := s.namingContext(base)
 	if err != nil {
 		return Result{}, err

@@ -100,7 +100,7 @@ func (s *Session) readByTime(ctx context.Context, r Request, base entry.DN, emit
 		return Result{}, err
 	}
 	if len(r.Cookie) > 0 {
-		if err := s.present(ctx, base, emit); err != nil {
+		if err := s.present(ctx, dialectOf(r.Dialect), base, emit); err != nil {
 			return Result{}, err
 		}
 	}
@@ -124,19 +124,20 @@ func (s *Session) CrossCheck(ctx context.Context, r Request, since time.Time, em
 	if err := s.stamped(ctx, r, base, filter, func(string) {}, emit); err != nil {
 		return err
 	}
-	return s.present(ctx, base, emit)
+	return s.present(ctx, dialectOf(r.Dialect), base, emit)
 }
 
 // Tracked tells whether a cookie is one of content synchronization, on which the
 // directory is relied to tell all changes.
 func Tracked(dialect entry.Dialect, cookie []byte) bool {
-	return dialect == entry.Standard && len(cookie) > 0 && !bytes.HasPrefix(cookie, byTimeMark)
+	return dialect != entry.AD && len(cookie) > 0 && !bytes.HasPrefix(cookie, byTimeMark)
 }
 
 // stamped sends the entries that a filter keeps, and tells when each was changed, "" where
 // that cannot be read.
 func (s *Session) stamped(ctx context.Context, r Request, base entry.DN, filter string, tell func(stamp string), emit func(Item) error) error {
-	return s.pages(ctx, base.String(), filter, wanted(r, "objectClass", "member", "uniqueMember", "entryUUID", "nsUniqueId", "modifyTimestamp"), func(raw *ldap.Entry) error {
+	d := dialectOf(r.Dialect)
+	return s.pages(ctx, base.String(), filter, wanted(r, identified(d, "member", "uniqueMember", "modifyTimestamp")...), func(raw *ldap.Entry) error {
 		stamp, _, _ := strings.Cut(raw.GetAttributeValue("modifyTimestamp"), ".")
 		stamp = strings.TrimSuffix(stamp, "Z") + "Z"
 		if _, err := time.Parse(stampForm, stamp); err != nil {
@@ -150,7 +151,7 @@ func (s *Session) stamped(ctx context.Context, r Request, base entry.DN, filter 
 		if kind == "" {
 			return nil
 		}
-		id, err := idOf(raw)
+		id, err := idOf(raw, d.ids())
 		if err != nil {
 			return badID(raw.DN, err)
 		}
@@ -166,15 +167,15 @@ func (s *Session) stamped(ctx context.Context, r Request, base entry.DN, filter 
 }
 
 // present names every entry that is there.
-func (s *Session) present(ctx context.Context, base entry.DN, emit func(Item) error) error {
+func (s *Session) present(ctx context.Context, d dialect, base entry.DN, emit func(Item) error) error {
 	var ids []entry.ID
 	flush := func() error {
 		part := ids
 		ids = nil
 		return emit(Item{Present: part})
 	}
-	err := s.pages(ctx, base.String(), standardFilter, []string{"entryUUID", "nsUniqueId"}, func(raw *ldap.Entry) error {
-		id, err := idOf(raw)
+	err := s.pages(ctx, base.String(), standardFilter, d.ids(), func(raw *ldap.Entry) error {
+		id, err := idOf(raw, d.ids())
 		if err != nil {
 			return badID(raw.DN, err)
 		}
@@ -189,24 +190,27 @@ func (s *Session) present(ctx context.Context, base entry.DN, emit func(Item) er
 	return flush()
 }
 
-// idOf is the lasting id of an entry: its objectGUID, its entryUUID (RFC 4530), or the
-// nsUniqueId of servers that have that instead.
-func idOf(raw *ldap.Entry) (entry.ID, error) {
-	if guid := raw.GetRawAttributeValue("objectGUID"); len(guid) > 0 {
-		return entry.IDFromObjectGUID(guid)
+// idOf is the lasting id of an entry, by the first of some attributes that it has: its
+// objectGUID, its entryUUID (RFC 4530), or the nsUniqueId of servers that have that instead.
+func idOf(raw *ldap.Entry, attributes []string) (entry.ID, error) {
+	for _, name := range attributes {
+		value := raw.GetRawAttributeValue(name)
+		if len(value) == 0 {
+			continue
+		}
+		switch name {
+		case "objectGUID":
+			return entry.IDFromObjectGUID(value)
+		case "entryUUID":
+			return entry.NewID(string(value))
+		}
+		id, err := hex.DecodeString(strings.ReplaceAll(string(value), "-", ""))
+		if err != nil || len(id) != len(entry.ID{}) {
+			return entry.ID{}, fmt.Errorf("%s %q is no id", name, value)
+		}
+		return entry.ID(id), nil
 	}
-	if text := raw.GetAttributeValue("entryUUID"); text != "" {
-		return entry.NewID(text)
-	}
-	text := raw.GetAttributeValue("nsUniqueId")
-	if text == "" {
-		return entry.ID{}, errors.New("it has neither entryUUID nor nsUniqueId that the account may read")
-	}
-	id, err := hex.DecodeString(strings.ReplaceAll(text, "-", ""))
-	if err != nil || len(id) != len(entry.ID{}) {
-		return entry.ID{}, fmt.Errorf("nsUniqueId %q is no id", text)
-	}
-	return entry.ID(id), nil
+	return entry.ID{}, errors.New("it has no " + strings.Join(attributes, " and no ") + " that the account may read")
 }
 
 // pages searches by the page, so that a limit on the size of an answer does not cut it

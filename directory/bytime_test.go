@@ -17,7 +17,19 @@ import (
 // still there.
 func TestChangesAreReadByTheirTimes(t *testing.T) {
 	t.Parallel()
-	p := startStandardWith(t, servers.OpenLDAPOptions{NoSync: true})
+	for dialect, start := range map[entry.Dialect]func(*testing.T) *peer{
+		entry.Standard: func(t *testing.T) *peer { return startStandardWith(t, servers.OpenLDAPOptions{NoSync: true}) },
+		entry.DS389:    func(t *testing.T) *peer { return startDS389With(t, servers.DS389Options{}, "") },
+	} {
+		t.Run(string(dialect), func(t *testing.T) {
+			t.Parallel()
+			start(t).readsByTimes()
+		})
+	}
+}
+
+func (p *peer) readsByTimes() {
+	t := p.t
 	fleet := p.ou(p.server.BaseDN, "Fleet")
 	ada, jon := p.person(fleet, "Ada Brekke"), p.person(fleet, "Jon Sletta")
 	crew := p.group(fleet, "Crew", []string{ada, jon})
@@ -54,10 +66,10 @@ func TestChangesAreReadByTheirTimes(t *testing.T) {
 func TestProbeSaysByWhichWayChangesAreRead(t *testing.T) {
 	t.Parallel()
 	for want, options := range map[string]servers.OpenLDAPOptions{
-		"a run reads just what changed":                                     {},
-		"by modifyTimestamp, and the ids of all entries":                    {NoSync: true},
-		"no modifyTimestamp to be read: each run reads everything":          {NoSync: true, Access: "access to attrs=modifyTimestamp by * none"},
-		"it has neither entryUUID nor nsUniqueId that the account may read": {NoSync: true, Access: "access to attrs=entryUUID by * none"},
+		"a run reads just what changed":                                   {},
+		"by modifyTimestamp, and the ids of all entries":                  {NoSync: true},
+		"no modifyTimestamp to be read: each run reads everything":        {NoSync: true, Access: "access to attrs=modifyTimestamp by * none"},
+		"it has no entryUUID and no nsUniqueId that the account may read": {NoSync: true, Access: "access to attrs=entryUUID by * none"},
 	} {
 		t.Run(want, func(t *testing.T) {
 			t.Parallel()
@@ -99,12 +111,12 @@ func TestEntriesAreKnownByTheIDsThatServersHave(t *testing.T) {
 		"entryUUID":  {Name: "entryUUID", Values: []string{id}},
 		"nsUniqueId": {Name: "nsUniqueId", Values: []string{"3d864a23-61ab4c6d-868cc7fa-6b6ff1de"}},
 	} {
-		got, err := idOf(&ldap.Entry{Attributes: []*ldap.EntryAttribute{attribute}})
+		got, err := idOf(&ldap.Entry{Attributes: []*ldap.EntryAttribute{attribute}}, standard{}.ids())
 		require.NoError(t, err, name)
 		assert.Equal(t, id, got.String(), name)
 	}
 	for _, bad := range []string{"", "3d864a23"} {
-		_, err := idOf(&ldap.Entry{Attributes: []*ldap.EntryAttribute{{Name: "nsUniqueId", Values: []string{bad}}}})
+		_, err := idOf(&ldap.Entry{Attributes: []*ldap.EntryAttribute{{Name: "nsUniqueId", Values: []string{bad}}}}, standard{}.ids())
 		assert.Error(t, err)
 	}
 }

@@ -45,6 +45,22 @@ func startAD(t *testing.T) *peer {
 	return connectPeer(t, entry.AD, server)
 }
 
+// startDS389 is a server whose plug-in for content synchronization is on; TestChangesAreReadByTheirTimes
+// has one as it comes.
+func startDS389(t *testing.T) *peer { return startDS389With(t, servers.DS389Options{Sync: true}, "") }
+
+func startDS389With(t *testing.T, options servers.DS389Options, access string) *peer {
+	t.Helper()
+	const base = "dc=brisling,dc=example"
+	ldif := filepath.Join(t.TempDir(), "base.ldif")
+	require.NoError(t, os.WriteFile(ldif, []byte("dn: "+base+"\nobjectClass: organization\nobjectClass: dcObject\no: Brisling Cargo\ndc: brisling\n"+
+		`aci: (targetattr!="userPassword")(version 3.0; acl "reads"; allow (read,search,compare) userdn="ldap:///uid=svc-kambrel,ou=Service Accounts,dc=brisling,dc=example";)`+"\n"+access+"\n"+servers.ReaderLDIF(base)), 0o600))
+	options.BaseDN, options.LDIF = base, ldif
+	server, err := serverstest.New(t).StartDS389(t.Context(), "ds389", options)
+	require.NoError(t, err)
+	return connectPeer(t, entry.DS389, server)
+}
+
 func startStandard(t *testing.T) *peer { return startStandardWith(t, servers.OpenLDAPOptions{}) }
 
 func startStandardWith(t *testing.T, options servers.OpenLDAPOptions) *peer {
@@ -173,7 +189,7 @@ func keys(f found) []string {
 
 // TestContract holds what every dialect must keep, each on its real server.
 func TestContract(t *testing.T) {
-	for dialect, begin := range map[entry.Dialect]func(*testing.T) *peer{entry.AD: startAD, entry.Standard: startStandard} {
+	for dialect, begin := range map[entry.Dialect]func(*testing.T) *peer{entry.AD: startAD, entry.Standard: startStandard, entry.DS389: startDS389} {
 		t.Run(string(dialect), func(t *testing.T) {
 			t.Parallel()
 			p := begin(t)
@@ -187,6 +203,9 @@ func TestContract(t *testing.T) {
 			require.Contains(t, all.entries, "cn=ada brekke")
 			adaID, jonID := all.entries["cn=ada brekke"].ID, all.entries["cn=jon sletta"].ID
 			assert.Equal(t, entry.User, all.entries["cn=ada brekke"].Kind)
+			found, err := p.session.byID(dialect, p.server.BaseDN, adaID, "cn")
+			require.NoError(t, err, "what is written goes by the id that was read")
+			assert.Equal(t, "Ada Brekke", found.GetAttributeValue("cn"))
 			assert.Equal(t, entry.Container, all.entries["ou=deck"].Kind)
 			assert.Equal(t, "Mate", all.entries["cn=ada brekke"].Attributes.First("title"))
 			assert.True(t, strings.EqualFold(ada, all.entries["cn=ada brekke"].DN), all.entries["cn=ada brekke"].DN)

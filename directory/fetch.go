@@ -20,7 +20,8 @@ func (s *Session) Fetch(ctx context.Context, r Request, text string, emit func(I
 	if err != nil {
 		return err
 	}
-	request := search(base.String(), fetchFilter(r.Dialect, text), wanted(r, "objectClass", "objectGUID", "entryUUID", "nsUniqueId", "member", "uniqueMember"))
+	d := dialectOf(r.Dialect)
+	request := search(base.String(), named(d, text), wanted(r, identified(d, "member", "uniqueMember")...))
 	if dn, err := entry.ParseDN(text); err == nil && entry.PathUnder(dn.Path(), base.Path()) {
 		request.BaseDN, request.Scope, request.Filter = text, ldap.ScopeBaseObject, "(objectClass=*)"
 	}
@@ -33,7 +34,7 @@ func (s *Session) Fetch(ctx context.Context, r Request, text string, emit func(I
 		return refused(err, "look for %q", text)
 	}
 	for _, raw := range result.Entries {
-		id, err := idOf(raw)
+		id, err := idOf(raw, d.ids())
 		if err != nil {
 			return badID(raw.DN, err)
 		}
@@ -55,25 +56,16 @@ func (s *Session) Fetch(ctx context.Context, r Request, text string, emit func(I
 	return ctx.Err()
 }
 
-// fetchFilter finds an entry by what people call it (RFC 4515 section 3).
-func fetchFilter(dialect entry.Dialect, text string) string {
+// named is the filter that finds an entry by what people call it (RFC 4515 section 3).
+func named(d dialect, text string) string {
 	var b strings.Builder
 	b.WriteString("(|")
-	names := []string{"uid", "mail", "cn"}
-	if dialect == entry.AD {
-		names = []string{"userPrincipalName", "sAMAccountName", "mail", "cn"}
-	}
-	for _, name := range names {
+	for _, name := range d.names() {
 		b.WriteString("(" + name + "=" + ldap.EscapeFilter(text) + ")")
 	}
 	ids, _ := entry.ParseIDs(text) // text that is no id has none
 	for _, id := range ids {
-		if dialect == entry.AD {
-			b.WriteString("(objectGUID=" + escaped(id.ObjectGUID()) + ")")
-		} else {
-			text := strings.ReplaceAll(id.String(), "-", "")
-			b.WriteString("(entryUUID=" + id.String() + ")(nsUniqueId=" + text[:8] + "-" + text[8:16] + "-" + text[16:24] + "-" + text[24:] + ")")
-		}
+		b.WriteString(d.byID(id))
 	}
 	return b.String() + ")"
 }

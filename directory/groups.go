@@ -152,7 +152,7 @@ func (w *groupWriter) add() error {
 			request.Attribute(name, values)
 		}
 	}
-	if w.place.Dialect == entry.Standard {
+	if w.place.Dialect != entry.AD {
 		name, err := entry.ParseDN(w.change.DN)
 		if err != nil {
 			return problem.Wrap(problem.CloudGroupRefused, err, "make the group")
@@ -381,14 +381,15 @@ func (w *groupWriter) halves(add, remove []string) error {
 
 // readBack reads the entry as it was made.
 func (w *groupWriter) readBack(ctx context.Context) error {
-	request := search(w.result.DN, "(objectClass=*)", wanted(Request{Attributes: w.place.Attributes}, "objectClass", "objectGUID", "entryUUID", "nsUniqueId", "objectSid", w.place.Member))
+	d := dialectOf(w.place.Dialect)
+	request := search(w.result.DN, "(objectClass=*)", wanted(Request{Attributes: w.place.Attributes}, identified(d, "objectSid", w.place.Member)...))
 	request.Scope = ldap.ScopeBaseObject
 	result, err := w.session.conn.Search(request)
 	if err != nil || len(result.Entries) != 1 {
 		return refused(errOr(err, "it is not to be seen"), "read %s", w.result.DN)
 	}
 	raw := result.Entries[0]
-	id, err := idOf(raw)
+	id, err := idOf(raw, d.ids())
 	if err != nil {
 		return badID(raw.DN, err)
 	}

@@ -34,7 +34,7 @@ func (p *probe) groups() {
 	switch {
 	case err != nil:
 		p.bad(StepRight, subject, err, advice)
-	case lacks != "" && on == place.Container && place.Dialect == entry.Standard:
+	case lacks != "" && on == place.Container && place.Dialect != entry.AD:
 		// The right to make entries may be given without that to write the container.
 		p.tell(Verdict{StepRight, subject, Doubtful, "there is no group yet to try it on, and the account may not " + lacks + " of " + on + "; whether it may make groups there cannot be seen without making one", "Compare the text of rights for this directory, and try one: 'kambrel cloud-groups trial GROUP --write'."})
 	case lacks != "":

@@ -25,32 +25,25 @@ const marksAtOnce = 500
 
 // PasswordMarks lists whose password was set at a mark or after it, "" for everybody.
 func (s *Session) PasswordMarks(ctx context.Context, dialect entry.Dialect, base, since string, emit func(PasswordMark) error) error {
-	if since == "" {
-		since = map[entry.Dialect]string{entry.AD: "1", entry.Standard: "19700101000000Z"}[dialect]
-	}
-	since = ldap.EscapeFilter(since)
-	filter := "(&(objectClass=user)(!(objectClass=computer))(pwdLastSet>=" + since + "))"
-	if dialect != entry.AD { // without a password policy it is told only that an entry was changed
-		filter = "(&(objectClass=person)(|(pwdChangedTime>=" + since + ")(modifyTimestamp>=" + since + ")))"
-	}
-	result, err := s.conn.SearchWithPaging(search(base, filter, []string{"objectClass", "objectGUID", "entryUUID", "pwdLastSet", "pwdChangedTime", "modifyTimestamp", "entryCSN"}), marksAtOnce)
+	ways := dialectOf(dialect)
+	result, err := s.conn.SearchWithPaging(search(base, ways.passwordSet(ldap.EscapeFilter(since)), identified(ways, append(ways.marks(), "entryCSN")...)), marksAtOnce)
 	if err != nil {
 		return refused(err, "ask whose password was set")
 	}
 	for _, raw := range result.Entries {
-		id, err := idOf(raw)
+		id, err := idOf(raw, ways.ids())
 		if err != nil {
 			return badID(raw.DN, err)
 		}
-		if err := emit(PasswordMark{id, markOf(raw)}); err != nil {
+		if err := emit(PasswordMark{id, markOf(ways, raw)}); err != nil {
 			return err
 		}
 	}
 	return ctx.Err()
 }
 
-func markOf(raw *ldap.Entry) string {
-	for _, name := range []string{"pwdLastSet", "pwdChangedTime", "modifyTimestamp"} {
+func markOf(d dialect, raw *ldap.Entry) string {
+	for _, name := range d.marks() {
 		if mark := raw.GetAttributeValue(name); mark != "" {
 			// Timestamps are in seconds, in which a password can be set twice; the change
 			// sequence number tells that.
@@ -71,20 +64,21 @@ type Stored struct {
 }
 
 // StoredPasswords reads how the directory keeps passwords. The dialect ad tells that over
-// the controller's privileged local socket alone, the dialect standard whoever may read
+// the controller's privileged local socket alone, the others whoever may read
 // userPassword.
 func (s *Session) StoredPasswords(dialect entry.Dialect, base string, ids []entry.ID, emit func(Stored) error) error {
-	attribute := map[entry.Dialect]string{entry.AD: "unicodePwd", entry.Standard: "userPassword"}[dialect]
+	ways := dialectOf(dialect)
+	attribute := ways.stored()
 	for _, id := range ids {
 		before := time.Now()
-		raw, err := s.byID(dialect, base, id, "objectClass", "objectGUID", "entryUUID", "pwdLastSet", "pwdChangedTime", "modifyTimestamp", "entryCSN", attribute)
+		raw, err := s.byID(dialect, base, id, identified(ways, append(ways.marks(), "entryCSN", attribute)...)...)
 		if problem.CodeOf(err) == problem.NotFound {
 			continue
 		}
 		if err != nil {
 			return err
 		}
-		one := Stored{PasswordMark: PasswordMark{id, markOf(raw)}, Read: before}
+		one := Stored{PasswordMark: PasswordMark{id, markOf(ways, raw)}, Read: before}
 		values := raw.GetRawAttributeValues(attribute)
 		switch {
 		case len(values) == 0:

@@ -41,7 +41,7 @@ func FromLDIF(text, name string) ([]entry.Entry, error) {
 		if kind == "" {
 			continue
 		}
-		id, err := idOf(raw)
+		id, err := idOf(raw, []string{"objectGUID", "entryUUID", "nsUniqueId"})
 		if len(raw.GetRawAttributeValue("objectGUID")) == 0 && raw.GetAttributeValue("entryUUID") == "" && raw.GetAttributeValue("nsUniqueId") == "" {
 			sum := sha256.Sum256([]byte(name + "/" + strings.ToLower(raw.DN)))
 			copy(id[:], sum[:])

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -26,34 +27,27 @@ type Account struct {
 	base      string
 	Disabled  bool
 	Protected bool
-	locked    string // pwdAccountLockedTime
+	locked    bool // as far as can be read
 	name      []string
 	policy    string    // the name of the policy that holds for it
 	set       time.Time // when the password was set last
 }
 
-// neverUnlocks stands in pwdAccountLockedTime of who was locked for good (draft Behera
-// section 5.3.3): disabled, in other words.
-const neverUnlocks = "000001010000Z"
-
-// disabledFlag is ACCOUNTDISABLE of userAccountControl.
-const disabledFlag = 2
-
 // Account finds somebody by id. Protected are filters (RFC 4515) that the directory itself
 // evaluates; who fits one of them is protected, and so is the account with which the
 // agent signs in.
 func (s *Session) Account(dialect entry.Dialect, base string, id entry.ID, protected ...string) (Account, error) {
-	found, err := s.byID(dialect, base, id, "objectClass", "userAccountControl", "sAMAccountName", "displayName", "cn", "pwdLastSet", "msDS-ResultantPSO",
-		"pwdAccountLockedTime", "pwdPolicySubentry", "nsAccountLock", "objectSid")
+	ways := dialectOf(dialect)
+	found, err := s.byID(dialect, base, id, slices.Concat([]string{"objectClass", "sAMAccountName", "displayName", "cn", "pwdLastSet", "msDS-ResultantPSO", "pwdPolicySubentry"}, ways.standing(), ways.locks())...)
 	if err != nil {
 		return Account{}, err
 	}
-	account := Account{DN: found.DN, dialect: dialect, base: base, locked: found.GetAttributeValue("pwdAccountLockedTime"),
+	account := Account{DN: found.DN, dialect: dialect, base: base, locked: slices.ContainsFunc(ways.locks(), func(name string) bool { return found.GetAttributeValue(name) != "" }),
 		name: []string{found.GetAttributeValue("sAMAccountName"), found.GetAttributeValue("displayName")}}
 	if kindOf(found.GetAttributeValues("objectClass")) != entry.User {
 		account.Protected = true // nobody's password, whatever it is
 	}
-	account.Disabled = disabled(dialect, found)
+	account.Disabled = ways.disabled(found)
 	account.policy = found.GetAttributeValue("pwdPolicySubentry")
 	if dialect == entry.AD {
 		account.policy = found.GetAttributeValue("msDS-ResultantPSO")
@@ -75,15 +69,6 @@ func (s *Session) Account(dialect entry.Dialect, base string, id entry.ID, prote
 		account.Protected = len(result.Entries) > 0
 	}
 	return account, nil
-}
-
-// disabled tells whether somebody cannot sign in until an administrator lets them.
-func disabled(dialect entry.Dialect, found *ldap.Entry) bool {
-	if dialect == entry.AD {
-		control, _ := strconv.Atoi(found.GetAttributeValue("userAccountControl"))
-		return control&disabledFlag != 0
-	}
-	return found.GetAttributeValue("pwdAccountLockedTime") == neverUnlocks || strings.EqualFold(found.GetAttributeValue("nsAccountLock"), "true")
 }
 
 // isSelf tells whether an entry is the account with which the session signed in: by
@@ -119,7 +104,7 @@ type NewPassword struct {
 const policyHints = "1.2.840.113556.1.4.2239"
 
 // SetPassword sets a password under the directory's own policy: dialect ad by unicodePwd
-// ([MS-ADTS] section 3.1.1.3.1.5), dialect standard by RFC 3062. The error is a
+// ([MS-ADTS] section 3.1.1.3.1.5), the others by RFC 3062. The error is a
 // *password.Refusal; note is what an operator should know of a password that was set.
 func (s *Session) SetPassword(ctx context.Context, a Account, p NewPassword) (note string, err error) {
 	if err := ctx.Err(); err != nil {
@@ -127,10 +112,7 @@ func (s *Session) SetPassword(ctx context.Context, a Account, p NewPassword) (no
 	}
 	s.conn.SetTimeout(within(ctx))
 	defer s.conn.SetTimeout(requestTimeout)
-	if a.dialect == entry.AD {
-		return "", s.setAD(a, p)
-	}
-	return s.setStandard(a, p)
+	return dialectOf(a.dialect).setPassword(s, a, p)
 }
 
 // within is how long an answer is waited for.
@@ -139,27 +121,6 @@ func within(ctx context.Context) time.Duration {
 		return max(time.Until(until), time.Millisecond)
 	}
 	return requestTimeout
-}
-
-func (s *Session) setAD(a Account, p NewPassword) error {
-	request := ldap.NewModifyRequest(a.DN, nil)
-	if p.Old == "" {
-		request.Replace("unicodePwd", []string{quoted(p.New)})
-		if p.MustChange {
-			request.Replace("pwdLastSet", []string{"0"})
-		}
-		if p.Own {
-			request.Controls = []ldap.Control{ldap.NewControlString(policyHints, false, "\x30\x03\x02\x01\x01")}
-		}
-	} else {
-		request.Delete("unicodePwd", []string{quoted(p.Old)})
-		request.Add("unicodePwd", []string{quoted(p.New)})
-	}
-	err := s.conn.Modify(request)
-	if err == nil {
-		return nil
-	}
-	return s.worked(a, p, s.why(err))
 }
 
 // quoted writes unicodePwd: the password in quotes as UTF-16, little-endian.
@@ -184,21 +145,6 @@ func passwordModify(dn string, p NewPassword) *ldap.ExtendedRequest {
 	request := ldap.NewExtendedRequest("1.3.6.1.4.1.4203.1.11.1", value)
 	request.Controls = []ldap.Control{ldap.NewControlBeheraPasswordPolicy()}
 	return request
-}
-
-func (s *Session) setStandard(a Account, p NewPassword) (note string, err error) {
-	if _, err := s.conn.Extended(passwordModify(a.DN, p)); err != nil {
-		return "", s.worked(a, p, ofControl(err, s.why(err)))
-	}
-	if !p.MustChange {
-		return "", nil
-	}
-	request := ldap.NewModifyRequest(a.DN, nil)
-	request.Replace("pwdReset", []string{"TRUE"})
-	if err := s.conn.Modify(request); err != nil {
-		return "it is set, but the directory does not take that it must be changed at the next sign-in: " + plain(err).Error(), nil
-	}
-	return "", nil
 }
 
 // ofControl is why a password policy control says that a password was refused (draft
@@ -231,11 +177,14 @@ var phrases = []struct {
 	said   string
 	reason password.Reason
 }{
-	{"too short", password.TooShort}, {"complexity", password.NotComplex}, {"quality", password.Policy}, {"history", password.UsedBefore}, {"already used", password.UsedBefore},
+	{"too short", password.TooShort}, {"characters long", password.TooShort}, {"password syntax", password.NotComplex}, {"password minimum age", password.TooYoung}, {"complexity", password.NotComplex}, {"quality", password.Policy}, {"history", password.UsedBefore}, {"already used", password.UsedBefore},
 	{"not being changed from existing", password.UsedBefore}, {"too young", password.TooYoung}, {"minimum password age", password.TooYoung},
 	{"unwilling to verify old password", password.WrongOld}, {"old password", password.WrongOld}, {"old values", password.WrongOld}, {"wrong_password", password.WrongOld},
 	{"alteration of password is not allowed", password.NotAllowed}, {"00000056", password.WrongOld}, {"0000052d", password.Policy}, {"00000775", password.NotAllowed},
 }
+
+// leastSaid is how long a password must be, where the refusal says so.
+var leastSaid = regexp.MustCompile(`at least (\d{1,3}) characters long`)
 
 // why tells by a directory's answer why a password was not set.
 func (s *Session) why(err error) *password.Refusal {
@@ -254,7 +203,11 @@ func (s *Session) why(err error) *password.Refusal {
 		low := strings.ToLower(said)
 		for _, phrase := range phrases {
 			if strings.Contains(low, phrase.said) {
-				return password.Refuse(phrase.reason, "%s", said)
+				refusal := password.Refuse(phrase.reason, "%s", said)
+				if least := leastSaid.FindStringSubmatch(low); least != nil {
+					refusal.Least, _ = strconv.Atoi(least[1])
+				}
+				return refusal
 			}
 		}
 		if ldap.IsErrorWithCode(err, ldap.LDAPResultConstraintViolation) {
@@ -291,7 +244,7 @@ func (s *Session) worked(a Account, p NewPassword, refusal *password.Refusal) *p
 	case rules.age > 0 && !a.set.IsZero() && time.Since(a.set) < rules.age:
 		reason = password.TooYoung
 	}
-	return &password.Refusal{Reason: reason, Least: max(rules.least, 0), Detail: refusal.Detail}
+	return &password.Refusal{Reason: reason, Least: max(rules.least, refusal.Least), Detail: refusal.Detail}
 }
 
 func (s *Session) rulesOf(a Account) (rules, bool) {
@@ -381,14 +334,9 @@ func (s *Session) Unlock(ctx context.Context, a Account) error {
 	}
 	s.conn.SetTimeout(within(ctx))
 	defer s.conn.SetTimeout(requestTimeout)
-	request := ldap.NewModifyRequest(a.DN, nil)
-	if a.dialect == entry.AD {
-		request.Replace("lockoutTime", []string{"0"})
-	} else {
-		if a.locked == "" {
-			return nil
-		}
-		request.Delete("pwdAccountLockedTime", []string{})
+	request := dialectOf(a.dialect).unlock(a)
+	if request == nil {
+		return nil
 	}
 	if err := s.conn.Modify(request); err != nil {
 		if ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchAttribute) {

@@ -57,9 +57,9 @@ func (k *keeper) change(dn, attribute string, values ...string) {
 
 func (k *keeper) find() {
 	k.t.Helper()
-	found, err := k.admin.Search(&ldap.SearchRequest{BaseDN: k.ada, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"objectGUID", "entryUUID"}})
+	found, err := k.admin.Search(&ldap.SearchRequest{BaseDN: k.ada, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: dialectOf(k.dialect).ids()})
 	require.NoError(k.t, err)
-	k.id, err = idOf(found.Entries[0])
+	k.id, err = idOf(found.Entries[0], dialectOf(k.dialect).ids())
 	require.NoError(k.t, err)
 }
 
@@ -102,15 +102,44 @@ func keeperStandard(t *testing.T) *keeper {
 	return k
 }
 
+func keeperDS389(t *testing.T) *keeper {
+	const base = "dc=brisling,dc=example"
+	k := &keeper{peer: startDS389With(t, servers.DS389Options{}, "")}
+	for _, one := range [][2]string{{"passwordCheckSyntax", "on"}, {"passwordMinLength", "7"}, {"passwordMinCategories", "1"}, {"passwordHistory", "on"}, {"passwordInHistory", "3"}, {"passwordLockout", "on"}, {"passwordMaxFailure", "3"}, {"passwordStorageScheme", "SSHA512"}} {
+		k.change("cn=config", one[0], one[1])
+	}
+	k.crew = k.ou(base, "Crew")
+	for _, right := range []string{"userPassword || passwordExpirationTime", "accountUnlockTime || passwordRetryCount"} {
+		k.modify(k.crew, func(m *ldap.ModifyRequest) {
+			m.Add("aci", []string{`(targetattr="` + right + `")(version 3.0; acl "keeps ` + right + `"; allow (write) userdn="ldap:///uid=svc-kambrel,ou=Service Accounts,` + base + `";)`})
+		})
+	}
+	k.ada = k.person(k.crew, "Ada")
+	k.change(k.ada, "userPassword", string(adaFirst))
+	k.change("cn=config", "passwordMustChange", "on") // not before: that one, too, would have to be changed
+	k.find()
+	return k
+}
+
+// keepers are the directories by their dialects, each with a password policy of its own making.
+var keepers = map[entry.Dialect]func(*testing.T) *keeper{entry.AD: keeperAD, entry.Standard: keeperStandard, entry.DS389: keeperDS389}
+
+// disable keeps Ada out, by what the dialect has for it.
+func (k *keeper) disable() {
+	k.t.Helper()
+	how := map[entry.Dialect][2]string{entry.AD: {"userAccountControl", "514"}, entry.Standard: {"pwdAccountLockedTime", neverUnlocks}, entry.DS389: {"nsAccountLock", "true"}}[k.dialect]
+	k.change(k.ada, how[0], how[1])
+}
+
 func TestPasswordsAreSetUnderTheDirectorysOwnPolicy(t *testing.T) {
 	t.Parallel()
-	for name, start := range map[string]func(*testing.T) *keeper{"ad": keeperAD, "standard": keeperStandard} {
-		t.Run(name, func(t *testing.T) {
+	for dialect, start := range keepers {
+		t.Run(string(dialect), func(t *testing.T) {
 			t.Parallel()
 			k := start(t)
 			reason, least := k.set(NewPassword{New: "Ab-1", Own: true})
 			assert.Equal(t, password.TooShort, reason)
-			assert.Equal(t, map[entry.Dialect]int{entry.AD: 7}[k.dialect], least, "told where the agent's account can read the policy")
+			assert.Equal(t, map[entry.Dialect]int{entry.AD: 7, entry.DS389: 7}[k.dialect], least, "told where the agent's account can read the policy, or the directory says it")
 			reason, _ = k.set(NewPassword{New: adaNext, Own: true})
 			require.Equal(t, password.Done, reason)
 			for text, want := range map[secret.Text]bool{adaNext: true, adaFirst: false} {
@@ -118,7 +147,7 @@ func TestPasswordsAreSetUnderTheDirectorysOwnPolicy(t *testing.T) {
 				assert.True(t, known)
 				assert.Equal(t, want, holds, string(text))
 			}
-			if k.dialect == entry.Standard {
+			if k.dialect != entry.AD {
 				reason, _ = k.set(NewPassword{New: adaFirst, Own: true})
 				assert.Equal(t, password.UsedBefore, reason)
 			} else {
@@ -151,8 +180,8 @@ func TestPasswordsAreSetUnderTheDirectorysOwnPolicy(t *testing.T) {
 
 func TestWhoMayNotHaveAPasswordSet(t *testing.T) {
 	t.Parallel()
-	for name, start := range map[string]func(*testing.T) *keeper{"ad": keeperAD, "standard": keeperStandard} {
-		t.Run(name, func(t *testing.T) {
+	for dialect, start := range keepers {
+		t.Run(string(dialect), func(t *testing.T) {
 			t.Parallel()
 			k := start(t)
 			assert.False(t, k.account("(title=Master)", "").Protected)
@@ -181,17 +210,13 @@ func TestWhoMayNotHaveAPasswordSet(t *testing.T) {
 			<-past.Done()
 			assert.Error(t, k.session.Unlock(past, k.account()))
 
-			if k.dialect == entry.AD {
-				k.change(k.ada, "userAccountControl", "514")
-			} else {
-				k.change(k.ada, "pwdAccountLockedTime", neverUnlocks)
-			}
+			k.disable()
 			assert.True(t, k.account().Disabled)
 
 			// Its own account, and what is no person.
-			own, err := k.admin.Search(search(k.server.BaseDN, "(|(sAMAccountName=svc-kambrel)(uid=svc-kambrel))", []string{"objectGUID", "entryUUID"}))
+			own, err := k.admin.Search(search(k.server.BaseDN, "(|(sAMAccountName=svc-kambrel)(uid=svc-kambrel))", dialectOf(k.dialect).ids()))
 			require.NoError(t, err)
-			k.id, err = idOf(own.Entries[0])
+			k.id, err = idOf(own.Entries[0], dialectOf(k.dialect).ids())
 			require.NoError(t, err)
 			assert.True(t, k.account().Protected)
 			lacking, err := k.session.Lacks(k.account(), entry.FeatureResetPasswords)

@@ -34,10 +34,7 @@ func (s *Session) Poll(ctx context.Context, dialect entry.Dialect, base string, 
 	if err != nil {
 		return err
 	}
-	look := s.lookByTime(parsed)
-	if dialect == entry.AD {
-		look = s.lookByUSN(parsed)
-	}
+	look := dialectOf(dialect).look(s, parsed)
 	for first := true; ; first = false {
 		began := time.Now()
 		some, err := look(ctx, own)

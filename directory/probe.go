@@ -95,7 +95,7 @@ func Probe(ctx context.Context, c Connection, r ProbeRequest, now func() time.Ti
 		p.read()
 		p.containers()
 		p.attributes(ctx)
-		p.changes(ctx)
+		dialectOf(r.Dialect).probeChanges(ctx, p)
 		p.clock()
 		for _, feature := range r.Features {
 			if feature == entry.FeatureCloudGroups {
@@ -251,12 +251,7 @@ func errOr(err error, text string) error {
 }
 
 // filterOf finds entries of a kind.
-func (p *probe) filterOf(kind entry.Kind) string {
-	if p.request.Dialect == entry.AD {
-		return map[entry.Kind]string{entry.User: "(&(objectClass=user)(!(objectClass=computer)))", entry.Group: "(objectClass=group)", entry.Contact: "(objectClass=contact)"}[kind]
-	}
-	return map[entry.Kind]string{entry.User: "(objectClass=person)", entry.Group: "(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=groupOfMembers))", entry.Contact: ""}[kind]
-}
+func (p *probe) filterOf(kind entry.Kind) string { return dialectOf(p.request.Dialect).ofKind(kind) }
 
 // read sees whether entries of each kind can be read.
 func (p *probe) read() {
@@ -282,61 +277,6 @@ func (p *probe) read() {
 
 // showDeletedControl makes deleted objects visible ([MS-ADTS] section 3.1.1.3.4.1.14).
 const showDeletedControl = "1.2.840.113556.1.4.417"
-
-// standardChanges tries which way a standard directory tells what changed. It asks: some
-// servers name the control of RFC 4533 and refuse it all the same.
-func (p *probe) standardChanges(ctx context.Context) {
-	err := p.session.offersSync(ctx, p.request.Base)
-	if err == nil {
-		p.good(StepChanges, "", "content synchronization (RFC 4533): a run reads just what changed")
-		return
-	}
-	if !notOffered(err) {
-		p.bad(StepChanges, "", err, "Allow the account content synchronization below the base.")
-		return
-	}
-	request := search(p.request.Base, standardFilter, []string{"entryUUID", "nsUniqueId", "modifyTimestamp"})
-	request.SizeLimit = 1
-	result, err := p.session.conn.Search(request)
-	switch {
-	case err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded):
-		p.bad(StepChanges, "", err, "Allow the account to read below the base.")
-		return
-	case result == nil || len(result.Entries) == 0:
-		p.tell(Verdict{StepChanges, "", Doubtful, "there is nothing to be seen below the base by which to tell", "Allow the account to read below the base."})
-		return
-	}
-	advice := "Nothing has to be done. Content synchronization costs less where it can be switched on; with OpenLDAP that is the overlay syncprov."
-	if _, err := idOf(result.Entries[0]); err != nil {
-		p.bad(StepChanges, "", err, "Allow the account to read entryUUID (RFC 4530), by which entries are known whatever they are called.")
-		return
-	}
-	if result.Entries[0].GetAttributeValue("modifyTimestamp") == "" {
-		p.tell(Verdict{StepChanges, "", Doubtful, "no content synchronization (RFC 4533), and no modifyTimestamp to be read: each run reads everything, and writes what differs", "Allow the account to read modifyTimestamp, or switch content synchronization on."})
-		return
-	}
-	p.tell(Verdict{StepChanges, "", Good, "no content synchronization (RFC 4533): a run reads what was changed since the last one by modifyTimestamp, and the ids of all entries to see what was deleted", advice})
-}
-
-func (p *probe) changes(ctx context.Context) {
-	if p.request.Dialect == entry.Standard {
-		p.standardChanges(ctx)
-		return
-	}
-	base, err := entry.ParseDN(p.request.Base)
-	if err == nil {
-		var root string
-		if root, err = p.session.namingContext(base); err == nil {
-			_, _, err = p.session.dirSyncPage(ctx, search(root, "(objectClass=domainDNS)", []string{"objectClass"}), nil, func(*ldap.Entry) error { return nil })
-		}
-	}
-	if err != nil {
-		p.bad(StepChanges, "", err, "Allow the account to read changes: on the domain, the right 'Replicating Directory Changes' or plain read access with object security.")
-		return
-	}
-	p.good(StepChanges, "", "changes can be read (DirSync with object security)")
-	p.deletedObjects()
-}
 
 // deletedObjects sees whether deletions can be noticed.
 func (p *probe) deletedObjects() {

@@ -60,10 +60,6 @@ func (s *Session) Read(ctx context.Context, r Request, emit func(Item) error) (R
 	if err != nil {
 		return Result{}, problem.Wrap(problem.BadInput, err, "base of the directory")
 	}
-	read := s.readTracked
-	if r.Dialect == entry.AD {
-		read = s.readAD
-	}
 	watch := &hiding{session: s, base: r.Base, open: r.Expected, emit: emit}
 	whole := emit
 	emit = func(item Item) error { return watch.item(ctx, item) }
@@ -84,13 +80,14 @@ func (s *Session) Read(ctx context.Context, r Request, emit func(Item) error) (R
 			return Result{}, err
 		}
 	}
-	result, err := read(ctx, r, base, emit)
+	read := dialectOf(r.Dialect).read
+	result, err := read(ctx, s, r, base, emit)
 	if err != nil && len(r.Cookie) > 0 && cookieRefused(err) {
 		if err := emit(Item{Restart: true}); err != nil {
 			return Result{}, err
 		}
 		r.Cookie = nil
-		result, err = read(ctx, r, base, emit)
+		result, err = read(ctx, s, r, base, emit)
 	}
 	if err == nil && ctx.Err() != nil {
 		return Result{}, ctx.Err()

@@ -70,7 +70,7 @@ func (p *probe) missing(feature entry.Feature, kind entry.Kind, dn string) (stri
 		return p.missingStored(dn)
 	}
 	if p.request.Dialect != entry.AD {
-		return p.missingStandard(dn, map[entry.Feature][]string{entry.FeatureRepair: p.request.Attributes[kind], entry.FeatureUnlock: {"pwdAccountLockedTime"},
+		return p.missingStandard(dn, map[entry.Feature][]string{entry.FeatureRepair: p.request.Attributes[kind], entry.FeatureUnlock: dialectOf(p.request.Dialect).locks(),
 			entry.FeatureResetPasswords: {"userPassword"}, entry.FeatureChangePasswords: {"userPassword"}}[feature])
 	}
 	if right, extended := extendedRights[feature]; extended {
@@ -80,7 +80,7 @@ func (p *probe) missing(feature entry.Feature, kind entry.Kind, dn string) (stri
 		}
 		return "", err
 	}
-	return p.missingAD(dn, map[entry.Feature][]string{entry.FeatureRepair: p.request.Attributes[kind], entry.FeatureUnlock: {"lockoutTime"}}[feature])
+	return p.missingAD(dn, map[entry.Feature][]string{entry.FeatureRepair: p.request.Attributes[kind], entry.FeatureUnlock: dialectOf(p.request.Dialect).locks()}[feature])
 }
 
 // missingStored tells whether stored passwords cannot be read; with the dialect ad that is

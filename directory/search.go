@@ -16,16 +16,13 @@ func (s *Session) Search(ctx context.Context, dialect entry.Dialect, base, filte
 	if err != nil {
 		return problem.Wrap(problem.BadInput, err, "base of the directory")
 	}
-	all := standardFilter
-	if dialect == entry.AD {
-		all = adFilter
-	}
 	found := 0
-	return s.pages(ctx, parsed.String(), "(&"+all+filter+")", []string{"objectClass", "objectGUID", "entryUUID", "nsUniqueId"}, func(raw *ldap.Entry) error {
+	d := dialectOf(dialect)
+	return s.pages(ctx, parsed.String(), "(&"+d.everything()+filter+")", identified(d), func(raw *ldap.Entry) error {
 		if kind := kindOf(raw.GetAttributeValues("objectClass")); kind == "" || kind == entry.Container {
 			return nil
 		}
-		id, err := idOf(raw)
+		id, err := idOf(raw, d.ids())
 		if err != nil {
 			return badID(raw.DN, err)
 		}

@@ -22,23 +22,22 @@ type Person struct {
 	Login    string
 	Standing password.Standing
 	Detail   string // of the standing, for operators
+	dialect  entry.Dialect
 	primary  string // the DN of the primary group, of dialect ad
 }
 
-// loginOf are the attributes by which people sign in, the one that names them first.
-var loginOf = map[entry.Dialect][]string{entry.AD: {"sAMAccountName", "userPrincipalName"}, entry.Standard: {"uid"}}
-
 // personAttributes are what is read of somebody who signs in.
-var personAttributes = []string{"objectClass", "objectGUID", "entryUUID", "nsUniqueId", "sAMAccountName", "uid", "userAccountControl", "accountExpires", "primaryGroupID", "objectSid",
-	"pwdAccountLockedTime", "nsAccountLock"}
+func personAttributes(d dialect) []string {
+	return identified(d, slices.Concat(d.logins(), d.standing())...)
+}
 
 // PersonOf finds somebody by login. Nobody, or several, stand as password.StandsNobody.
 func (s *Session) PersonOf(dialect entry.Dialect, base, login string) (Person, error) {
 	var filter strings.Builder
-	for _, attribute := range loginOf[dialect] {
+	for _, attribute := range dialectOf(dialect).logins() {
 		filter.WriteString("(" + attribute + "=" + ldap.EscapeFilter(login) + ")")
 	}
-	request := search(base, "(|"+filter.String()+")", personAttributes)
+	request := search(base, "(|"+filter.String()+")", personAttributes(dialectOf(dialect)))
 	request.SizeLimit = mostFetched
 	result, err := s.conn.Search(request)
 	if err != nil {
@@ -53,7 +52,7 @@ func (s *Session) PersonOf(dialect entry.Dialect, base, login string) (Person, e
 
 // PersonNow is somebody who was found before, by id.
 func (s *Session) PersonNow(dialect entry.Dialect, base string, id entry.ID) (Person, error) {
-	found, err := s.byID(dialect, base, id, personAttributes...)
+	found, err := s.byID(dialect, base, id, personAttributes(dialectOf(dialect))...)
 	if problem.CodeOf(err) == problem.NotFound {
 		return Person{Standing: password.StandsNobody, Detail: "the entry is not there any more"}, nil
 	}
@@ -64,12 +63,12 @@ func (s *Session) PersonNow(dialect entry.Dialect, base string, id entry.ID) (Pe
 }
 
 func (s *Session) person(dialect entry.Dialect, base string, found *ldap.Entry) (Person, error) {
-	id, err := idOf(found)
+	id, err := idOf(found, dialectOf(dialect).ids())
 	if err != nil {
 		return Person{}, badID(found.DN, err)
 	}
-	p := Person{ID: id, DN: found.DN, Login: found.GetAttributeValue(loginOf[dialect][0])}
-	off := disabled(dialect, found)
+	p := Person{dialect: dialect, ID: id, DN: found.DN, Login: found.GetAttributeValue(dialectOf(dialect).logins()[0])}
+	off := dialectOf(dialect).disabled(found)
 	if dialect != entry.AD {
 		if off {
 			p.Standing, p.Detail = password.StandsDisabled, "the account is locked for good"
@@ -124,7 +123,7 @@ func (s *Session) Belongs(ctx context.Context, base string, p Person, groups []e
 		}
 		met[strings.ToLower(group.DN)] = true
 		holders = append(holders, group.DN)
-		id, err := idOf(group)
+		id, err := idOf(group, dialectOf(p.dialect).ids())
 		if err != nil {
 			return badID(group.DN, err)
 		}
@@ -134,7 +133,7 @@ func (s *Session) Belongs(ctx context.Context, base string, p Person, groups []e
 		return nil
 	}
 	ask := func(base, filter string, scope int) error {
-		request := search(base, filter, []string{"objectGUID", "entryUUID", "nsUniqueId"})
+		request := search(base, filter, dialectOf(p.dialect).ids())
 		request.Scope = scope
 		result, err := s.conn.SearchWithPaging(request, 500)
 		if err != nil {

@@ -18,12 +18,12 @@ func (k *keeper) joined() (through, other entry.ID) {
 	group := func(name string, members ...string) (string, entry.ID) {
 		dn := "CN=" + name + "," + k.crew
 		request := ldap.NewAddRequest(dn, nil)
-		request.Attribute("objectClass", []string{map[entry.Dialect]string{entry.AD: "group", entry.Standard: "groupOfNames"}[k.dialect]})
+		request.Attribute("objectClass", []string{map[bool]string{true: "group", false: "groupOfNames"}[k.dialect == entry.AD]})
 		request.Attribute("member", members)
 		require.NoError(k.t, k.admin.Add(request))
-		found, err := k.admin.Search(&ldap.SearchRequest{BaseDN: dn, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"objectGUID", "entryUUID"}})
+		found, err := k.admin.Search(&ldap.SearchRequest{BaseDN: dn, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: dialectOf(k.dialect).ids()})
 		require.NoError(k.t, err)
-		id, err := idOf(found.Entries[0])
+		id, err := idOf(found.Entries[0], dialectOf(k.dialect).ids())
 		require.NoError(k.t, err)
 		return dn, id
 	}
@@ -34,14 +34,13 @@ func (k *keeper) joined() (through, other entry.ID) {
 	return through, other
 }
 
-// TestWhoSignsIn tries passwords, standings and groups of both dialects.
+// TestWhoSignsIn tries passwords, standings and groups of all dialects.
 func TestWhoSignsIn(t *testing.T) {
-	for dialect, start := range map[entry.Dialect]func(*testing.T) *keeper{entry.AD: keeperAD, entry.Standard: keeperStandard} {
+	for dialect, start := range keepers {
 		t.Run(string(dialect), func(t *testing.T) {
 			t.Parallel()
 			k := start(t)
-			login := map[entry.Dialect]string{entry.AD: "sAMAccountName", entry.Standard: "uid"}[dialect]
-			k.change(k.ada, login, "ada.lind")
+			k.change(k.ada, dialectOf(dialect).logins()[0], "ada.lind")
 			through, other := k.joined()
 			person, err := k.session.PersonOf(dialect, k.server.BaseDN, "ada.lind")
 			require.NoError(t, err)
@@ -69,20 +68,25 @@ func TestWhoSignsIn(t *testing.T) {
 			if dialect == entry.AD {
 				domain, err := k.admin.Search(&ldap.SearchRequest{BaseDN: "CN=Domain Users,CN=Users," + k.server.BaseDN, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"objectGUID"}})
 				require.NoError(t, err)
-				users, err := idOf(domain.Entries[0])
+				users, err := idOf(domain.Entries[0], dialectOf(k.dialect).ids())
 				require.NoError(t, err)
 				groups, err := k.session.Belongs(t.Context(), k.server.BaseDN, person, []entry.ID{users})
 				require.NoError(t, err)
 				assert.Equal(t, []entry.ID{users}, groups, "the primary group, of which she is no member by name")
 				k.change(k.ada, "pwdLastSet", "0")
 				assert.Equal(t, password.StandsExpired, try(adaFirst))
-				k.change(k.ada, "userAccountControl", "514")
-			} else {
+			} else if dialect == entry.Standard {
 				k.change("cn=passwords,dc=brisling,dc=example", "pwdMustChange", "TRUE")
 				k.change(k.ada, "pwdReset", "TRUE")
 				assert.Equal(t, password.StandsExpired, try(adaFirst), "the first one is to be changed")
 				k.change(k.ada, "pwdReset")
-				k.change(k.ada, "pwdAccountLockedTime", neverUnlocks)
+			} else {
+				k.change(k.ada, "passwordExpirationTime", "19700101000000Z")
+				assert.Equal(t, password.StandsExpired, try(adaFirst), "it is to be changed")
+				k.change(k.ada, "passwordExpirationTime")
+			}
+			k.disable()
+			if dialect != entry.AD {
 				assert.Equal(t, password.StandsDisabled, try(adaFirst))
 			}
 			now, err := k.session.PersonNow(dialect, k.server.BaseDN, k.id)

@@ -13,10 +13,6 @@ import (
 	"kambrel.example/kambrel/core/problem"
 )
 
-// controlNotification asks an AD-compatible server to leave a search open and to answer it
-// with each entry that changes (MS-ADTS section 3.1.1.3.4.1.9, LDAP_SERVER_NOTIFICATION_OID).
-const controlNotification = "1.2.840.113556.1.4.528"
-
 // ErrNotWatched says that a directory has no way to tell of changes as they come.
 var ErrNotWatched = errors.New("the directory does not tell of changes as they come")
 
@@ -44,7 +40,7 @@ func (s *Session) Watch(ctx context.Context, dialect entry.Dialect, base string,
 	if err != nil {
 		return err
 	}
-	response, err := s.openWatch(ctx, dialect, parsed)
+	response, err := dialectOf(dialect).watch(ctx, s, parsed)
 	if err != nil {
 		return err
 	}
@@ -95,32 +91,6 @@ func (s *Session) ownPath(dialect entry.Dialect, base entry.DN) (string, error) 
 		return "", nil
 	}
 	return entry.PathOf(result.Entries[0].DN)
-}
-
-// openWatch sends the search that stays open. By RFC 4533 (refreshAndPersist) it begins at
-// what the directory has now, so that nothing is sent twice.
-func (s *Session) openWatch(ctx context.Context, dialect entry.Dialect, base entry.DN) (ldap.Response, error) {
-	if dialect == entry.AD {
-		root, err := s.namingContext(base)
-		if err != nil {
-			return nil, err
-		}
-		request := search(root, "(objectClass=*)", []string{"objectGUID"})
-		// Of what is deleted only who asks for the deleted hears.
-		request.Controls = []ldap.Control{ldap.NewControlString(controlNotification, true, ""), ldap.NewControlString(showDeletedControl, true, "")}
-		return s.conn.SearchAsync(ctx, request, watchBuffer), nil
-	}
-	now, err := s.stateNow(base)
-	if err != nil {
-		return nil, err
-	}
-	return s.conn.Syncrepl(ctx, search(base.String(), standardFilter, []string{"1.1"}), watchBuffer, ldap.SyncRequestModeRefreshAndPersist, now, false), nil
-}
-
-// stateNow is the cookie of how a directory is now, as its contextCSN tells it.
-func (s *Session) stateNow(base entry.DN) ([]byte, error) {
-	numbers, err := s.shown(base.String(), "contextCSN")
-	return []byte("rid=000,csn=" + strings.Join(numbers, ";")), err
 }
 
 // shown are the values of an attribute of one entry, "" being the root of the directory; it is

@@ -73,11 +73,7 @@ func (s *Session) Apply(ctx context.Context, dialect entry.Dialect, base string,
 
 // byID finds an entry by its unchanging id.
 func (s *Session) byID(dialect entry.Dialect, base string, id entry.ID, attributes ...string) (*ldap.Entry, error) {
-	filter := "(entryUUID=" + id.String() + ")"
-	if dialect == entry.AD {
-		filter = "(objectGUID=" + escaped(id.ObjectGUID()) + ")"
-	}
-	result, err := s.conn.Search(search(base, filter, attributes))
+	result, err := s.conn.Search(search(base, dialectOf(dialect).byID(id), attributes))
 	if err != nil {
 		return nil, refused(err, "look for entry %s", id)
 	}

@@ -77,7 +77,7 @@ func (k *Keeping) MarkOf(e entry.Entry) string {
 
 // NeedsMember tells whether a group must have one.
 func (k *Keeping) NeedsMember() bool {
-	return k.Dialect == entry.Standard && settings.Classes[k.Class].Needs
+	return k.Dialect != entry.AD && settings.Classes[k.Class].Needs
 }
 
 // MemberAttribute is that which holds the members.

@@ -3,11 +3,16 @@ package entry
 // Dialect is how a directory tells identity and change.
 type Dialect string
 
-// The dialects.
+// The dialects. All but AD follow the standards: names of members are what the group has,
+// classes are those of RFC 4519 and RFC 2798.
 const (
 	AD       Dialect = "ad"       // objectGUID, DirSync control, unicodePwd
 	Standard Dialect = "standard" // entryUUID, RFC 4533, RFC 3062
+	DS389    Dialect = "389ds"    // nsUniqueId, persistent search, nsAccountLock, RFC 3062
 )
+
+// Dialects lists them in the order in which they are shown.
+var Dialects = []Dialect{AD, Standard, DS389}
 
 // Feature is something that needs a right in a directory beyond reading.
 type Feature string

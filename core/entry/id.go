@@ -10,7 +10,7 @@ import (
 	"github.com/google/uuid"
 )
 
-// ID is an entry's unchanging id: objectGUID or entryUUID.
+// ID is an entry's unchanging id: objectGUID, entryUUID or nsUniqueId.
 type ID uuid.UUID
 
 // ErrNoID is returned for text that is an id in no form we know.
@@ -93,9 +93,16 @@ func (id ID) Forms(dialect Dialect) []Form {
 	if dialect == AD {
 		return []Form{{"objectGUID", id.String()}, {"objectGUID, hex", hex.EncodeToString(id.ObjectGUID())}, {"objectGUID, base64", base64Of(id.ObjectGUID())}, {"link key", id.String()}}
 	}
-	digits := hex.EncodeToString(id[:])
-	return []Form{
-		{"entryUUID", id.String()}, {"nsUniqueId", digits[:8] + "-" + digits[8:16] + "-" + digits[16:24] + "-" + digits[24:]},
-		{"hex", digits}, {"base64", base64Of(id[:])}, {"link key", id.String()},
+	forms := []Form{{"entryUUID", id.String()}, {"nsUniqueId", id.NSUniqueID()}, {"hex", hex.EncodeToString(id[:])}, {"base64", base64Of(id[:])}, {"link key", id.String()}}
+	if dialect == DS389 {
+		return forms[1:]
 	}
+	return forms
+}
+
+// NSUniqueID is the id in four groups of eight digits, as 389 Directory Server and its kin
+// write it.
+func (id ID) NSUniqueID() string {
+	digits := hex.EncodeToString(id[:])
+	return digits[:8] + "-" + digits[8:16] + "-" + digits[16:24] + "-" + digits[24:]
 }

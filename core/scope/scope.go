@@ -72,7 +72,7 @@ func Compile(document settings.Document) (*Scope, error) {
 			return nil, fmt.Errorf("base of directory %s: %w", directory.Name, err)
 		}
 		s.bases[directory.Name] = base.Path()
-		s.ad[directory.Name] = directory.Dialect != entry.Standard
+		s.ad[directory.Name] = directory.Dialect == entry.AD
 		var marks []mark
 		add := func(dns []string, include bool) error {
 			for _, text := range dns {

@@ -3,6 +3,7 @@ package settings
 import (
 	"reflect"
 	"slices"
+	"strings"
 
 	"kambrel.example/kambrel/core/entry"
 )
@@ -68,26 +69,38 @@ type defaults struct {
 	users, groups, contacts, active string
 }
 
+// activeBy tells of who is not disabled, by dialect.
+var activeBy = map[entry.Dialect]string{
+	entry.AD:       `!flag(entry.userAccountControl, 2)`,
+	entry.Standard: `entry.pwdAccountLockedTime != "000001010000Z"`,
+	entry.DS389:    `entry.nsAccountLock.lowerAscii() != "true"`,
+}
+
 func defaultsFor(directories []Directory) defaults {
 	has := func(dialect entry.Dialect) bool {
 		return slices.ContainsFunc(directories, func(d Directory) bool { return d.Dialect == dialect })
 	}
-	d := defaults{ad: has(entry.AD), standard: has(entry.Standard)}
+	d := defaults{ad: has(entry.AD), standard: has(entry.Standard) || has(entry.DS389)}
 	const (
-		adUsers, standardUsers   = "(&(objectClass=user)(!(objectClass=computer)))", "(objectClass=inetOrgPerson)"
-		adActive, standardActive = `!flag(entry.userAccountControl, 2)`, `entry.pwdAccountLockedTime != "000001010000Z"`
+		adUsers, standardUsers = "(&(objectClass=user)(!(objectClass=computer)))", "(objectClass=inetOrgPerson)"
 		// Not what the controller itself needs.
 		adGroups, standardGroups = "(&(objectClass=group)(!(isCriticalSystemObject=TRUE)))", "(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames))"
 	)
 	switch {
 	case d.ad && d.standard:
 		d.users, d.groups, d.contacts = "(|"+adUsers+standardUsers+")", "(|"+adGroups+standardGroups+")", "(objectClass=contact)"
-		d.active = adActive + " && " + standardActive
 	case d.standard:
-		d.users, d.groups, d.active = standardUsers, standardGroups, standardActive
+		d.users, d.groups = standardUsers, standardGroups
 	default:
-		d.users, d.groups, d.contacts, d.active = adUsers, adGroups, "(objectClass=contact)", adActive
+		d.users, d.groups, d.contacts = adUsers, adGroups, "(objectClass=contact)"
 	}
+	var active []string
+	for _, dialect := range entry.Dialects {
+		if has(dialect) || dialect == entry.AD && !d.standard {
+			active = append(active, activeBy[dialect])
+		}
+	}
+	d.active = strings.Join(active, " && ")
 	return d
 }
 

@@ -107,8 +107,8 @@ func (v *validation) directory(path string, d Directory) {
 	if !DirectoryName(d.Name) {
 		v.add(path+".name", "%q is no name; use small letters, digits and hyphens, at most 63, a letter first", d.Name)
 	}
-	if d.Dialect != entry.AD && d.Dialect != entry.Standard {
-		v.add(path+".dialect", "%q is no dialect; write ad or standard", d.Dialect)
+	if !slices.Contains(entry.Dialects, d.Dialect) {
+		v.add(path+".dialect", "%q is no dialect; write one of %q", d.Dialect, entry.Dialects)
 	}
 	base, err := entry.ParseDN(d.Base)
 	if err != nil {

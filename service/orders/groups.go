@@ -46,7 +46,7 @@ func (g *groupTaker) keep(ctx context.Context, s *store.Store) error {
 	}
 	kept := g.written
 	g.written = nil
-	return s.CloudGroups.Keep(ctx, g.order.Directory, g.order.Request.Dialect == entry.Standard, *g.order.Request.Groups, kept)
+	return s.CloudGroups.Keep(ctx, g.order.Directory, g.order.Request.Dialect != entry.AD, *g.order.Request.Groups, kept)
 }
 
 func (g *groupTaker) done(context.Context, *store.Store, protocol.Done) error { return nil }

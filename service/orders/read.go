@@ -36,10 +36,10 @@ func newReadTaker(i *ingestion) taker {
 	}
 }
 
-// sourceOf says where entries come from. Only in a standard directory do members
+// sourceOf says where entries come from. Only where names are members do they
 // stay the names that the group has.
 func sourceOf(order store.Order, pointers []string) store.Source {
-	return store.Source{Directory: order.Directory, Pointers: pointers, ByName: order.Request.Dialect == entry.Standard}
+	return store.Source{Directory: order.Directory, Pointers: pointers, ByName: order.Request.Dialect != entry.AD}
 }
 
 func (r *readTaker) line(line protocol.Line) (belongs, full bool, err error) {

@@ -154,7 +154,7 @@ func (x *execution) giveOrder(ctx context.Context, directory settings.Directory)
 	if state.Base == directory.Base {
 		read.Expected, read.Hidden = only(state.Expected, known), only(state.Hidden, known)
 	}
-	if checked := state.Checked; len(read.Cookie) > 0 && directory.Dialect == entry.Standard && (checked == nil || time.Since(*checked) > x.options.CheckEvery) {
+	if checked := state.Checked; len(read.Cookie) > 0 && directory.Dialect != entry.AD && (checked == nil || time.Since(*checked) > x.options.CheckEvery) {
 		from := state.Read
 		if checked != nil {
 			from = *checked
@@ -162,7 +162,7 @@ func (x *execution) giveOrder(ctx context.Context, directory settings.Directory)
 		from = from.Add(-checkOverlap)
 		read.Check = &from
 	}
-	read.Schema = len(read.Cookie) == 0 && directory.Dialect == entry.Standard
+	read.Schema = len(read.Cookie) == 0 && directory.Dialect != entry.AD
 	order := store.Order{RunID: &x.run.ID, Directory: directory.Name, Request: protocol.Order{Directory: directory.Name, Dialect: directory.Dialect, Base: directory.Base, Read: &read}}
 	return order, x.store.Orders.Add(ctx, &order)
 }
