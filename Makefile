@@ -3,6 +3,7 @@ SHELL := /bin/sh
 .DEFAULT_GOAL := help
 # One way for all: what lint, build and tests compile is compiled once.
 export GOFLAGS := -trimpath $(GOFLAGS)
+export CGO_ENABLED := 0
 GOSOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*' -not -path './var/*' 2>/dev/null) go.mod go.sum
 SQL := $(wildcard service/store/migrations/*.sql)
 APISOURCES := go.mod go.sum $(wildcard protocol/wire/*.go service/api/*.go service/operators/*.go core/*/*.go)
@@ -51,12 +52,13 @@ SIDE_BY_SIDE := ./agent/... ./cloud/... ./directory/... ./service/... ./lab/stan
 
 # Never from the cache: the programs under test are no part of what go caches by. The race
 # detector watches what goes on side by side: the packages above, and in lab/e2e the programs
-# of tests that ask for it, not the tests that drive them.
+# of tests that ask for it, not the tests that drive them. Those mostly wait, so three packages
+# share two cores.
 test: needs build lab/othercloud/node_modules/.package-lock.json ## run all tests against real servers, with the race detector
 	cd console && npm run --silent test
 	@status=0; \
-	go test -race -count=1 -parallel 2 -timeout 20m $(SIDE_BY_SIDE) || status=1; \
-	go test -count=1 -parallel 2 -timeout 20m $(filter-out $(shell go list $(SIDE_BY_SIDE)),$(shell go list ./...)) || status=1; \
+	CGO_ENABLED=1 go test -race -count=1 -parallel 2 -timeout 20m $(SIDE_BY_SIDE) || status=1; \
+	go test -count=1 -p 3 -parallel 2 -timeout 20m $(filter-out $(shell go list $(SIDE_BY_SIDE)),$(shell go list ./...)) || status=1; \
 	exit $$status
 
 lint: console/dist/index.html ## gofmt, go vet, staticcheck; Prettier, eslint, vue-tsc
@@ -76,7 +78,7 @@ check: ## what CI runs: lint, then all tests
 	$(MAKE) test
 
 soak: needs build ## an hour of random edits and faults; ARGS='-for 10m -seed 3' for others
-	go test -race -count=1 -timeout 0 -v -run Soak ./lab/e2e/soak -args -for 1h -seed $$(date +%s) $(ARGS)
+	CGO_ENABLED=1 go test -race -count=1 -timeout 0 -v -run Soak ./lab/e2e/soak -args -for 1h -seed $$(date +%s) $(ARGS)
 
 picture: ## draw the rooms in docs/architecture.md from the real imports
 	go run ./lab/house/draw

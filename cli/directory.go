@@ -142,7 +142,7 @@ The containers can be chosen later with 'kambrel scope'. Nothing is synced befor
 			})
 		},
 	}
-	command.Flags().StringVar(&dialect, "dialect", "", "ad (AD-compatible) or standard (RFC 4533, as OpenLDAP)")
+	command.Flags().StringVar(&dialect, "dialect", "", "ad (AD-compatible), standard (RFC 4533, as OpenLDAP) or 389ds (389 Directory Server)")
 	command.Flags().StringVar(&in.Base, "base", "", "distinguished name below which everything lies")
 	command.Flags().StringArrayVar(&in.Include, "include", nil, "container that takes part; may be given several times")
 	command.Flags().StringArrayVar(&in.Exclude, "exclude", nil, "container below an included one that does not; may be given several times")

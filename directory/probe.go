@@ -229,9 +229,9 @@ func (p *probe) base() bool {
 		p.tell(Verdict{StepBase, "", Doubtful, "no base is set; the directory holds " + held, "Choose one of these as the base."})
 		return false
 	}
-	_, err = p.session.conn.Search(&ldap.SearchRequest{BaseDN: p.request.Base, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"objectClass"}})
+	seen, err := p.session.baseSeen(p.request.Base)
 	switch {
-	case ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject), ldap.IsErrorWithCode(err, ldap.LDAPResultReferral):
+	case err == nil && !seen:
 		p.tell(Verdict{StepBase, "", Bad, fmt.Sprintf("%s does not exist here or cannot be seen; the directory holds %s", p.request.Base, held),
 			"Correct the base in the settings, or allow the account to read it."})
 		return false
@@ -321,6 +321,10 @@ func (p *probe) server() {
 		name = "a domain controller, " + p.root.GetAttributeValue("dnsHostName")
 	case name == "":
 		name = "a server that does not give its name"
+	case strings.Contains(name, "389") && p.request.Dialect != entry.DS389:
+		p.tell(Verdict{StepServer, "", Doubtful, name + ": it gives entryUUID to some entries and not to others; once it gives it to all, they would be known by other ids than now",
+			"Choose the dialect 389ds for this directory before its first run: it goes by nsUniqueId, which all entries have for good."})
+		return
 	}
 	p.good(StepServer, "", "%s", name)
 }

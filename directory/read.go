@@ -95,6 +95,15 @@ func (s *Session) Read(ctx context.Context, r Request, emit func(Item) error) (R
 	return result, err
 }
 
+// baseSeen tells whether the base is there, as far as the account can see.
+func (s *Session) baseSeen(base string) (bool, error) {
+	result, err := s.conn.Search(&ldap.SearchRequest{BaseDN: base, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"1.1"}})
+	if ldap.IsErrorAnyOf(err, ldap.LDAPResultNoSuchObject, ldap.LDAPResultReferral) {
+		return false, nil
+	}
+	return err == nil && len(result.Entries) == 1, err
+}
+
 // cookieRefused tells errors that a full read can heal: e-syncRefreshRequired
 // (RFC 4533 section 5) and what servers answer to a cookie they cannot read.
 func cookieRefused(err error) bool {

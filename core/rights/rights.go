@@ -4,6 +4,7 @@
 package rights
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -20,8 +21,8 @@ type Right struct {
 	Kind      string // the kind of entry, "" for all
 	Text      string
 	// Grant is the right in the form that the directory's own tools take: an
-	// access control entry in SDDL ([MS-DTYP] section 2.5.1) for the dialect ad,
-	// an access line (slapd.access(5)) for the dialect standard.
+	// access control entry in SDDL ([MS-DTYP] section 2.5.1) for the dialect ad, an access
+	// control instruction for 389ds, and what the server has for the dialect standard.
 	Grant string
 }
 
@@ -63,16 +64,27 @@ func LanguageOf(server string) Language {
 	return Unknown
 }
 
+// languageOf is how a directory's server writes rights down.
+func languageOf(d settings.Directory, probed Language) Language {
+	if d.Dialect == entry.DS389 {
+		return Instructions
+	}
+	return probed
+}
+
 // List lists the rights for a directory. account stands in the grants: a SID
-// for the dialect ad, a distinguished name for the dialect standard.
+// for the dialect ad, a distinguished name for the others.
 func List(d settings.Directory, account string, language Language) []Right {
 	if account == "" {
-		account = map[entry.Dialect]string{entry.AD: "SID-OF-THE-ACCOUNT", entry.Standard: "DN-OF-THE-ACCOUNT"}[d.Dialect]
+		account = "DN-OF-THE-ACCOUNT"
+		if d.Dialect == entry.AD {
+			account = "SID-OF-THE-ACCOUNT"
+		}
 	}
 	if d.Dialect == entry.AD {
 		return listAD(d, account)
 	}
-	return listStandard(d, account, language)
+	return listStandard(d, account, languageOf(d, language))
 }
 
 func listAD(d settings.Directory, account string) []Right {
@@ -125,11 +137,12 @@ func listStandard(d settings.Directory, account string, language Language) []Rig
 			return fmt.Sprintf(`access to dn.subtree=%q%s by dn.exact=%q %s by * break`, container, attributes, account, right)
 		case Instructions:
 			target := `targetattr!="userPassword"`
-			rights := "read,search,compare"
 			if names != "" {
-				target, rights = fmt.Sprintf("targetattr=%q", strings.ReplaceAll(names, ",", " || ")), "write"
+				target = fmt.Sprintf("targetattr=%q", strings.ReplaceAll(names, ",", " || "))
 			}
-			return fmt.Sprintf(`aci: (%s)(version 3.0; acl "kambrel %s"; allow (%s) userdn="ldap:///%s";)`, target, right, rights, account)
+			// Unlike an access line, an instruction to write does not include reading.
+			rights := map[string]string{"read": "read,search,compare", "write": "write"}[right]
+			return fmt.Sprintf(`aci: (%s)(version 3.0; acl "kambrel %s %s"; allow (%s) userdn="ldap:///%s";)`, target, right, strings.ReplaceAll(cmp.Or(names, "all"), ",", " "), rights, account)
 		}
 		return ""
 	}
@@ -143,6 +156,10 @@ func listStandard(d settings.Directory, account string, language Language) []Rig
 		list = append(list, Right{string(entry.FeatureCloudGroups), container, "group", "create, write, move and delete groups", line})
 	}
 	attributes := map[entry.Feature][]string{entry.FeatureRepair: survey.Repairable(d.Dialect, entry.User), entry.FeatureResetPasswords: {"userPassword", "pwdReset"}, entry.FeatureChangePasswords: {"userPassword"}, entry.FeatureUnlock: {"pwdAccountLockedTime"}}
+	if d.Dialect == entry.DS389 {
+		attributes[entry.FeatureResetPasswords] = []string{"userPassword", "passwordExpirationTime"}
+		attributes[entry.FeatureUnlock] = []string{"accountUnlockTime", "passwordRetryCount"}
+	}
 	for _, container := range d.Containers.Include {
 		for _, feature := range entry.Features {
 			if slices.Contains(d.Features, feature) && feature != entry.FeatureDigests && feature != entry.FeatureCloudGroups {
@@ -174,7 +191,7 @@ func Text(d settings.Directory, account string, language Language) string {
 	if len(d.Features) == 0 {
 		b.WriteString("It only reads this directory; no right to change anything is needed.\n")
 	}
-	form := forms[language]
+	form := forms[languageOf(d, language)]
 	if d.Dialect == entry.AD {
 		form = "access control entries in SDDL, to add to the list of the container"
 	}

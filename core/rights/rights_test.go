@@ -36,9 +36,13 @@ func TestRightsOfTheStandardDialectAreAccessLines(t *testing.T) {
 	assert.Equal(t, `access to dn.subtree="ou=Quays,dc=brisling,dc=example" attrs=mail,displayName by dn.exact="uid=svc,dc=brisling,dc=example" write by * break`, List(d, "uid=svc,dc=brisling,dc=example", LanguageOf("OpenLDAP"))[0].Grant)
 	assert.Contains(t, Text(d, "", AccessLines), "DN-OF-THE-ACCOUNT")
 	aci := Text(d, "uid=svc,dc=brisling,dc=example", LanguageOf("389 Project"))
-	assert.Contains(t, aci, `aci: (targetattr="mail || displayName")(version 3.0; acl "kambrel write"; allow (write) userdn="ldap:///uid=svc,dc=brisling,dc=example";)`)
+	assert.Contains(t, aci, `aci: (targetattr="mail || displayName")(version 3.0; acl "kambrel write mail displayName"; allow (write) userdn="ldap:///uid=svc,dc=brisling,dc=example";)`)
 	assert.NotContains(t, aci, "access to")
 	words := Text(d, "", LanguageOf("Some Server"))
 	assert.Contains(t, words, "write mail,displayName\n")
 	assert.Contains(t, words, "probe the directory first")
+	d.Dialect, d.Features = entry.DS389, []entry.Feature{entry.FeatureUnlock, entry.FeatureDigests}
+	aci = Text(d, "uid=svc,dc=brisling,dc=example", Unknown)
+	assert.Contains(t, aci, `(targetattr="accountUnlockTime || passwordRetryCount")(version 3.0; acl "kambrel write accountUnlockTime passwordRetryCount"; allow (write)`)
+	assert.Contains(t, aci, `(targetattr="userPassword")(version 3.0; acl "kambrel read userPassword"; allow (read,search,compare)`, "to read is not to write")
 }

@@ -63,7 +63,7 @@ func TestValidateListsAllFaultsWithTheirPaths(t *testing.T) {
 	}
 	for path, part := range map[string]string{
 		"directories[0].name":                  "small letters",
-		"directories[0].dialect":               "ad or standard",
+		"directories[0].dialect":               "one of [\"ad\" \"standard\" \"389ds\"]",
 		"directories[0].containers.exclude[0]": "include[0]",
 		"directories[0].containers.exclude[1]": "RFC 4514",
 		"directories[0].containers.exclude[2]": "does not lie below",

@@ -106,7 +106,7 @@ type Checked struct {
 // NewDirectory adds a directory to the draft.
 type NewDirectory struct {
 	Name     string          `json:"name" maxLength:"63" doc:"Small letters, digits and hyphens; the same name as in the agent's configuration"`
-	Dialect  entry.Dialect   `json:"dialect" enum:"ad,standard"`
+	Dialect  entry.Dialect   `json:"dialect" enum:"ad,standard,389ds"`
 	Base     string          `json:"base" maxLength:"1000" doc:"Distinguished name"`
 	Include  []string        `json:"include,omitempty" doc:"Containers that take part; they can be chosen later"`
 	Exclude  []string        `json:"exclude,omitempty"`

@@ -139,6 +139,10 @@ func (r *readTaker) settle(ctx context.Context, tx *store.Store, before store.Di
 	return state, nil
 }
 
+// unknownAgain is after how long everything is read again for entries that are there and not
+// known.
+const unknownAgain = 10 * time.Minute
+
 // done keeps the cookie together with what it covers.
 func (r *readTaker) done(ctx context.Context, tx *store.Store, done protocol.Done) error {
 	directory := r.order.Directory
@@ -149,8 +153,10 @@ func (r *readTaker) done(ctx context.Context, tx *store.Store, done protocol.Don
 	if err != nil {
 		return err
 	}
+	unknown := 0
 	if done.Complete {
-		n, err := tx.Entries.MarkGoneExcept(ctx, directory, r.seen, before.Base != r.order.Request.Base)
+		var n int
+		n, unknown, err = tx.Entries.MarkGoneExcept(ctx, directory, r.seen, before.Base != r.order.Request.Base)
 		if err != nil {
 			return err
 		}
@@ -176,6 +182,12 @@ func (r *readTaker) done(ctx context.Context, tx *store.Store, done protocol.Don
 	state, err := r.settle(ctx, tx, before, done.Cookie)
 	if err != nil {
 		return err
+	}
+	// Who is named as still there and is not known was out of sight for a while: no change
+	// will tell of them. What is never known, as of another kind, must not have everything read
+	// each time.
+	if now := time.Now(); unknown > 0 && !r.whole && (before.MissedAt == nil || now.Sub(*before.MissedAt) > unknownAgain) {
+		state.Cookie, state.Missed, state.MissedAt = nil, unknown, &now
 	}
 	state.Expected, state.Hidden, state.Absent = expected, r.hidden, absent
 	state.Directory, state.Base, state.Attributes, state.Pointers, state.Read = directory, r.order.Request.Base, r.asked.Attributes, r.asked.Pointers, time.Now()

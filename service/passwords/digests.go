@@ -135,10 +135,11 @@ func (p *Passwords) roundOf(ctx context.Context, d settings.Directory, document 
 		return err
 	}
 	if len(among) == 0 {
-		return problem.New(problem.AgentOffline, "no agent can read its stored passwords%s", map[entry.Dialect]string{
-			entry.AD:       ": run one on a domain controller's host, with localSocket in its configuration and the cloud's keys pinned ('kambrel agent trust')",
-			entry.Standard: ": pin the cloud's keys in its configuration ('kambrel agent trust')",
-		}[d.Dialect])
+		what := "pin the cloud's keys in its configuration ('kambrel agent trust')"
+		if d.Dialect == entry.AD {
+			what = "run one on a domain controller's host, with localSocket in its configuration and the cloud's keys pinned ('kambrel agent trust')"
+		}
+		return problem.New(problem.AgentOffline, "no agent can read its stored passwords: %s", what)
 	}
 	if err := p.digest(ctx, d, among, protocol.Digest{Since: round.Since}); err != nil {
 		return err

@@ -272,16 +272,18 @@ func (s Entries) MarkGone(ctx context.Context, directory string, ids []entry.ID)
 
 // MarkGoneExcept is MarkGone for every entry that is not in seen, after a read that
 // named all there are. That of several entries none is there any more is not believed
-// (problem.NothingVisible), unless another base was read.
-func (s Entries) MarkGoneExcept(ctx context.Context, directory string, seen map[entry.ID]struct{}, another bool) (int, error) {
+// (problem.NothingVisible), unless another base was read. It counts those that went, and
+// those of seen that the mirror does not have.
+func (s Entries) MarkGoneExcept(ctx context.Context, directory string, seen map[entry.ID]struct{}, another bool) (went, unknown int, err error) {
 	gone, had, left, err := s.unseen(ctx, directory, seen)
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
-	if had >= Fewest && left == 0 && !another {
-		return 0, problem.Of(problem.NothingVisible, problem.Facts{Value: directory, Count: had})
+	if had.others >= Fewest && left.others == 0 && !another {
+		return 0, 0, problem.Of(problem.NothingVisible, problem.Facts{Value: directory, Count: had.others})
 	}
-	return s.MarkGone(ctx, directory, gone)
+	went, err = s.MarkGone(ctx, directory, gone)
+	return went, len(seen) - left.containers - left.others, err
 }
 
 // CountUnseen counts the entries of the mirror that are not in seen.
@@ -290,34 +292,41 @@ func (s Entries) CountUnseen(ctx context.Context, directory string, seen map[ent
 	return len(gone), err
 }
 
-// unseen lists the entries of the mirror that are not in seen, and counts those that it
-// has but for containers, and those of them that are.
-func (s Entries) unseen(ctx context.Context, directory string, seen map[entry.ID]struct{}) (gone []entry.ID, had, left int, err error) {
+type counted struct{ containers, others int }
+
+func (c *counted) add(container bool) {
+	if container {
+		c.containers++
+	} else {
+		c.others++
+	}
+}
+
+// unseen lists the entries of the mirror that are not in seen, and counts those that it has,
+// and those of them that are.
+func (s Entries) unseen(ctx context.Context, directory string, seen map[entry.ID]struct{}) (gone []entry.ID, had, left counted, err error) {
 	rows, err := s.raw(ctx, `SELECT id, kind = 'container' FROM entries WHERE directory = ? AND gone IS NULL`, directory).Rows()
 	if err != nil {
-		return nil, 0, 0, err
+		return nil, had, left, err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var text string
 		var container bool
 		if err := rows.Scan(&text, &container); err != nil {
-			return nil, 0, 0, err
+			return nil, had, left, err
 		}
 		id, err := entry.NewID(text)
 		if err != nil {
-			return nil, 0, 0, err
+			return nil, had, left, err
 		}
 		_, there := seen[id]
+		had.add(container)
 		if !there {
 			gone = append(gone, id)
+			continue
 		}
-		if !container {
-			had++
-			if there {
-				left++
-			}
-		}
+		left.add(container)
 	}
 	return gone, had, left, rows.Err()
 }

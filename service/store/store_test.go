@@ -176,7 +176,7 @@ func goneEntries(t *testing.T, s *Store) {
 	_, err := s.Entries.Store(ctx, halvard, []*entry.Entry{a, b})
 	require.NoError(t, err)
 	s.clean(t)
-	n, err := s.Entries.MarkGoneExcept(ctx, "halvard", map[entry.ID]struct{}{a.ID: {}}, false)
+	n, _, err := s.Entries.MarkGoneExcept(ctx, "halvard", map[entry.ID]struct{}{a.ID: {}}, false)
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
 	n, err = s.Entries.MarkGone(ctx, "halvard", []entry.ID{b.ID})

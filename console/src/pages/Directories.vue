@@ -5,6 +5,7 @@ import { reactive, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, Refusal, unwrap, type Schemas } from '../api/client'
+import { dialectLabel, dialects, type Dialect } from '../parts/dialects'
 import Fault from '../parts/Fault.vue'
 import Tag from '../parts/Tag.vue'
 import { useLoad } from '../parts/use-load'
@@ -28,7 +29,7 @@ useLive().listen((event) => {
   if (event.kind === 'settings') void removals.again()
 })
 
-const form = reactive({ name: '', dialect: 'ad' as 'ad' | 'standard', base: '' })
+const form = reactive({ name: '', dialect: 'ad' as Dialect, base: '' })
 const refused = ref('')
 const busy = ref(false)
 async function add(): Promise<void> {
@@ -126,11 +127,11 @@ function next(d: Schemas['ConnectedDirectory']): string {
       <NForm class="body" size="small" label-placement="left" label-width="90" @submit.prevent="add">
         <NFormItem label="Dialect">
           <NRadioGroup v-model:value="form.dialect" name="dialect">
-            <NRadio value="ad">AD-compatible <span class="quiet">(objectGUID, changes by DirSync)</span></NRadio
-            ><br />
-            <NRadio value="standard"
-              >Standard LDAP <span class="quiet">(entryUUID, changes by RFC 4533, as OpenLDAP)</span></NRadio
-            >
+            <div v-for="one in dialects" :key="one.name">
+              <NRadio :value="one.name"
+                >{{ one.label }} <span class="quiet">({{ one.about }})</span></NRadio
+              >
+            </div>
           </NRadioGroup>
         </NFormItem>
         <NFormItem label="Name"
@@ -185,7 +186,7 @@ function next(d: Schemas['ConnectedDirectory']): string {
           </td>
           <td>
             {{ directory.active ? 'active' : 'in the draft only' }}<br /><span class="quiet">{{
-              directory.dialect === 'ad' ? 'AD-compatible' : 'standard LDAP'
+              dialectLabel(directory.dialect)
             }}</span>
           </td>
           <td>

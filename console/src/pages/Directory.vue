@@ -6,6 +6,7 @@ import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 
 import type { Schemas } from '../api/client'
+import { dialectLabel } from '../parts/dialects'
 import Fault from '../parts/Fault.vue'
 import Tag from '../parts/Tag.vue'
 import { count, when, type Tone } from '../parts/words'
@@ -54,8 +55,7 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
         <Tag :text="data.active ? 'Active' : 'In the draft only'" :tone="data.active ? 'success' : 'info'" />
         <Tag v-if="data.plain" text="Plain LDAP" tone="error" />
         <span class="quiet"
-          >{{ data.dialect === 'ad' ? 'AD-compatible' : 'Standard LDAP' }},
-          <span class="mono">{{ data.base }}</span></span
+          >{{ dialectLabel(data.dialect) }}, <span class="mono">{{ data.base }}</span></span
         >
         <NButton v-if="session.may('administrator')" class="push" size="small" quaternary @click="askRemoval"
           >Take away…</NButton

@@ -62,7 +62,7 @@ func (d *running) start() {
 	d.process = exec.Command(worldtest.Plainly.Lab, "demo", "--dir", d.dir, "--ports-from", strconv.Itoa(min(port, 60000)), "--by-hand")
 	d.process.Dir, d.process.Stdout, d.process.Stderr = d.work, d.output, d.output
 	require.NoError(d.t, d.process.Start())
-	deadline := time.Now().Add(2 * time.Minute)
+	deadline := time.Now().Add(5 * time.Minute)
 	tick := time.NewTicker(100 * time.Millisecond)
 	defer tick.Stop()
 	for {

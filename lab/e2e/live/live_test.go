@@ -134,7 +134,7 @@ func TestWhatFailedIsTriedAgain(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, health.NextRun, "it is told when it is tried again")
 	require.NoError(t, os.WriteFile(w.TokenFile, token, 0o600))
-	require.Eventually(t, func() bool { return w.User(login)["title"] == "Master" }, 60*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return w.User(login)["title"] == "Master" }, 3*time.Minute, 50*time.Millisecond, "after a minute, where two runs have failed")
 }
 
 // TestADirectoryThatTellsNothingIsAsked says so, and changes arrive without a schedule.

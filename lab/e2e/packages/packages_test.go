@@ -66,7 +66,7 @@ func build(t *testing.T) (now, next [2]string) {
 	for version, packages := range map[string]*[2]string{"": &now, nextVersion: &next} {
 		folder := t.TempDir()
 		command := exec.Command("../../../packaging/build.sh", folder)
-		command.Env = append(os.Environ(), "COMPRESS=gzip", "ONLY_DEBIAN=1", "VERSION="+version)
+		command.Env = append(os.Environ(), "COMPRESS=none", "ONLY_DEBIAN=1", "VERSION="+version)
 		out, err := command.CombinedOutput()
 		require.NoError(t, err, string(out))
 		for i, name := range []string{"kambrel", "kambrel-agent"} {

@@ -28,6 +28,7 @@ func TestAPersonIsToldWhatTheDirectorySays(t *testing.T) {
 	w := worldtest.WithPasswords(t, worldtest.Options{Database: true})
 	w.PasswordsOpen("open")
 	w.Ask(worldtest.Asked{Login: "anna@brisling.example", New: "Cloud-Only-1", Own: true})
+	require.Eventually(t, func() bool { return w.SignsIn("anna", "Cloud-Only-1") == http.StatusNoContent }, time.Minute, 100*time.Millisecond, "her digest has come")
 	page, stop, err := browser.New(t.Context())
 	require.NoError(t, err)
 	t.Cleanup(stop)

@@ -101,6 +101,32 @@ func TestADirectoryThatShowsNothingIsNotEmpty(t *testing.T) {
 	w.InStep(0)
 }
 
+// TestWhoComesBackIntoSightComesBack hides some people from the agent and shows them again
+// unchanged, which no change tells of, in a directory that is read by the times of changes.
+func TestWhoComesBackIntoSightComesBack(t *testing.T) {
+	t.Parallel()
+	w := worldtest.NewWith(t, worldtest.LDIFPeople(8), worldtest.Options{NoSync: true})
+	d := worldtest.Document()
+	d.Guard.Removals, d.Guard.Share = 100, 100
+	w.Activate(d)
+	w.InStep(8)
+	active := func() (n int) {
+		for _, user := range worldtest.Users(t, w.Address(), "") {
+			if user["active"] == true {
+				n++
+			}
+		}
+		return n
+	}
+	w.HideEntries("cn=crew 0000[012]")
+	w.InStep(3)
+	assert.Equal(t, 5, active())
+	w.Hide()
+	w.InStep(3)
+	assert.Equal(t, 8, active())
+	w.InStep(0)
+}
+
 // TestAnAttributeThatIsReallyGoneIsTakenWhenSomebodySaysSo empties an attribute of
 // everybody, which looks the same from outside; a few who lose it are believed at once.
 func TestAnAttributeThatIsReallyGoneIsTakenWhenSomebodySaysSo(t *testing.T) {

@@ -189,7 +189,7 @@ func TestARehearsalWritesNothingAndForgetsNothing(t *testing.T) {
 // a run: the next one brings everybody in step with them.
 func TestSettingsActivatedDuringARunAreNotLost(t *testing.T) {
 	t.Parallel()
-	const crew = 800
+	const crew = 300
 	w := worldtest.NewRaced(t, worldtest.LDIFPeople(crew))
 	d := worldtest.Document()
 	w.Activate(d)

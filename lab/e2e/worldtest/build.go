@@ -69,7 +69,12 @@ func programs(dir, name string, flags ...string) (Programs, error) {
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
 		return Programs{}, fmt.Errorf("wait for the programs to be built: %w", err)
 	}
-	if out, err := exec.Command("go", slices.Concat([]string{"build", "-trimpath"}, flags, []string{"-o", built + "/", root + "/cmd/..."})...).CombinedOutput(); err != nil {
+	build := exec.Command("go", slices.Concat([]string{"build", "-trimpath"}, flags, []string{"-o", built + "/", root + "/cmd/..."})...)
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if slices.Contains(flags, "-race") { // which is in C
+		build.Env = append(os.Environ(), "CGO_ENABLED=1")
+	}
+	if out, err := build.CombinedOutput(); err != nil {
 		return Programs{}, fmt.Errorf("build the programs: %w\n%s", err, out)
 	}
 	own := Programs{filepath.Join(dir, "bin", "kambrel"), filepath.Join(dir, "bin", "kambrel-lab")}

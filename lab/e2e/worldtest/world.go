@@ -57,6 +57,7 @@ type World struct {
 	serve     []string
 
 	secondPort int      // of Standby
+	noSync     bool     // the directory does not tell what changed
 	Programs   Programs // of service, agent and stand-in
 }
 
@@ -69,6 +70,9 @@ type Options struct {
 	Access string   // access rules of the directory
 	NoSync bool     // the directory does not tell what changed
 	Policy string   // the password policy of the directory, by name
+	// Instead starts another directory instead of OpenLDAP, with the same entries, in which
+	// the agent's account has no right yet.
+	Instead func(ctx context.Context, lab *servers.Lab, base, ldif string) (*servers.LDAPServer, error)
 	// Database is for tests that stop PostgreSQL or read what it logs: it is this
 	// world's own.
 	Database bool
@@ -94,7 +98,7 @@ func NewRaced(t *testing.T, ldif string) *World {
 
 func NewWith(t *testing.T, ldif string, o Options) *World {
 	t.Helper()
-	w := &World{T: t, Programs: Plainly}
+	w := &World{T: t, Programs: Plainly, noSync: o.NoSync}
 	if !o.Database {
 		w.Postgres, w.DSN = sharedDatabase(t)
 	}
@@ -129,7 +133,11 @@ func NewWith(t *testing.T, ldif string, o Options) *World {
 	if o.ShortLived {
 		options.Certificate = servers.ExpiringCertificate
 	}
-	w.Directory, err = w.Lab.StartOpenLDAP(ctx, "openldap", options)
+	if o.Instead != nil {
+		w.Directory, err = o.Instead(ctx, w.Lab, Base, file)
+	} else {
+		w.Directory, err = w.Lab.StartOpenLDAP(ctx, "openldap", options)
+	}
 	require.NoError(t, err)
 	w.LDAP, err = w.Directory.Dial()
 	require.NoError(t, err)
@@ -389,7 +397,7 @@ func (w *World) restartDirectory(access string) {
 	var port int
 	_, err = fmt.Sscan(address.Port(), &port)
 	require.NoError(w.T, err)
-	again, err := w.Lab.StartOpenLDAP(w.T.Context(), "openldap", servers.OpenLDAPOptions{BaseDN: Base, Port: port, Access: access})
+	again, err := w.Lab.StartOpenLDAP(w.T.Context(), "openldap", servers.OpenLDAPOptions{BaseDN: Base, Port: port, Access: access, NoSync: w.noSync})
 	require.NoError(w.T, err)
 	require.Equal(w.T, w.Directory.URL, again.URL)
 	w.Directory = again
