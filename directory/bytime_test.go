@@ -108,15 +108,15 @@ func TestEntriesAreKnownByTheIDsThatServersHave(t *testing.T) {
 	t.Parallel()
 	const id = "3d864a23-61ab-4c6d-868c-c7fa6b6ff1de"
 	for name, attribute := range map[string]*ldap.EntryAttribute{
-		"entryUUID":  {Name: "entryUUID", Values: []string{id}},
-		"nsUniqueId": {Name: "nsUniqueId", Values: []string{"3d864a23-61ab4c6d-868cc7fa-6b6ff1de"}},
+		"entryUUID":  ldap.NewEntryAttribute("entryUUID", []string{id}),
+		"nsUniqueId": ldap.NewEntryAttribute("nsUniqueId", []string{"3d864a23-61ab4c6d-868cc7fa-6b6ff1de"}),
 	} {
 		got, err := idOf(&ldap.Entry{Attributes: []*ldap.EntryAttribute{attribute}}, standard{}.ids())
 		require.NoError(t, err, name)
 		assert.Equal(t, id, got.String(), name)
 	}
 	for _, bad := range []string{"", "3d864a23"} {
-		_, err := idOf(&ldap.Entry{Attributes: []*ldap.EntryAttribute{{Name: "nsUniqueId", Values: []string{bad}}}}, standard{}.ids())
+		_, err := idOf(&ldap.Entry{Attributes: []*ldap.EntryAttribute{ldap.NewEntryAttribute("nsUniqueId", []string{bad})}}, standard{}.ids())
 		assert.Error(t, err)
 	}
 }
