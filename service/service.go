@@ -126,7 +126,7 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	one.Operators = operators.New(s, one.Orders)
 	one.Provider = provider.New(s, one.Operators, provider.Options{URL: options.URL, Seal: options.Cloud.Seal, Keytab: options.Keytab})
 	one.SignIn = signin.New(s, c, one.Events, one.Explain, one.Provider)
-	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords, one.SignIn, one.pacing, health.Own{URL: options.URL, Certificate: options.Certificate})
+	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords, one.SignIn, one.Setup, one.pacing, health.Own{URL: options.URL, Certificate: options.Certificate})
 	one.Groups = cloudgroups.New(s, judges, one.Problems)
 	one.Checkup = checkup.New(s, one.Health, one.Setup, one.Operators, options.URL)
 	one.watching = watching.New(s, c, one.Jobs)

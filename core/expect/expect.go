@@ -32,6 +32,19 @@ type Unmet struct {
 	Why      string `json:"why,omitempty"` // where the value came from
 }
 
+// Broken says what does not hold, each with what it is about, what was expected and what came.
+func (r Result) Broken() []string {
+	var told []string
+	for _, unmet := range r.Unmet {
+		message := fmt.Sprintf("%s: %s: expected %s, got %s", r.Expectation.Called(), unmet.What, unmet.Expected, unmet.Got)
+		if r.Expectation.Note != "" {
+			message += " (" + r.Expectation.Note + ")"
+		}
+		told = append(told, message)
+	}
+	return told
+}
+
 // Check decides about a world by settings, and holds expectations against that, in their order.
 // What is wrong with an expectation itself is a fault of it.
 func Check(ctx context.Context, document settings.Document, world World, list []settings.Expectation) ([]Result, error) {

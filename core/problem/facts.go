@@ -245,7 +245,7 @@ func (f Facts) text(code Code) string {
 		return fmt.Sprintf("agent %s reaches %s so", f.Value, strings.Join(f.Names, ", "))
 	case NothingVisible:
 		return fmt.Sprintf("%s had %d entries, and shows none of them", f.Value, f.Count)
-	case Paused, CertificateEnds, SignInGuessed, EmergencyUsed, AgentNotUpdated, SignOnNotSent, SignOnDrifted, ProviderRefused, ProviderEnds, NoWayBack:
+	case Paused, CertificateEnds, SignInGuessed, EmergencyUsed, AgentNotUpdated, SignOnNotSent, SignOnDrifted, ProviderRefused, ProviderEnds, NoWayBack, ExpectationBroken:
 		return f.Answer
 	case AttributeHidden:
 		return fmt.Sprintf("entries of %s had %s, and at the last read nobody had", f.Value, strings.Join(f.Names, ", "))

@@ -108,7 +108,7 @@ service/passwords   cloud core/ protocol/events protocol/orders protocol/wire se
 service/provider    core/ protocol/saml service/operators service/seal service/store
 service/signin      cloud core/ protocol/federation protocol/orders protocol/saml protocol/wire service/events service/explain service/provider service/setup service/store
 service/cloudgroups core/ protocol/wire service/jobs service/judging service/problems service/store
-service/health      cloud core/ protocol/wire service/certificates service/jobs service/pacing service/passwords service/problems service/signin service/store service/views
+service/health      cloud core/ protocol/wire service/certificates service/jobs service/pacing service/passwords service/problems service/setup service/signin service/store service/views
 service/notices     core/ protocol/wire service/store
 service/runs        cloud core/ service/events service/judging service/orders service/pacing service/setup service/store protocol/orders
 service/operators   core/ protocol/events protocol/orders protocol/wire service/orders service/store
@@ -124,7 +124,7 @@ lab/servers         service/certificates
 lab/browser
 lab/house
 lab/demo            agent cli client core/ lab/servers protocol/wire
-lab/bench           agent client core/ lab/servers protocol/wire
+lab/bench           agent client core/ lab/browser lab/servers protocol/wire
 lab/e2e
 lab/screenshots     lab/browser lab/demo lab/servers
 `

@@ -47,6 +47,8 @@ type Health struct {
 	Certificates []Certificate `json:"certificates" doc:"Those by which a service, a directory or the cloud is known, and which end within a month"`
 	// SignOn is what is wrong with how the people of domains sign in to the cloud.
 	SignOn []SignOnTrouble `json:"signOn" doc:"What is wrong with how the people of login domains sign in to the cloud"`
+	// Expectations is how what the active settings expect stood after the last run, if they do.
+	Expectations *ExpectationsHeld `json:"expectations,omitempty" doc:"How what the active settings expect stood when it was looked at last, after a run or an activation"`
 	// NoticesStuck is why people cannot be told.
 	NoticesStuck string `json:"noticesStuck,omitempty" doc:"Why notices do not get through"`
 }
@@ -127,4 +129,11 @@ type DirectoryState struct {
 	LastRead *time.Time `json:"lastRead,omitempty"`
 	Agents   int        `json:"agents" doc:"Agents online that serve it"`
 	Missed   int        `json:"missed,omitempty" doc:"Changes that it had not told, as was found in the last week"`
+}
+
+// ExpectationsHeld is how what the active settings expect stands.
+type ExpectationsHeld struct {
+	Failing int       `json:"failing" doc:"How many do not hold"`
+	Told    string    `json:"told,omitempty" doc:"The first of them, in words"`
+	Looked  time.Time `json:"looked"`
 }

@@ -91,6 +91,13 @@ func standing(h wire.Health) []store.NewProblem {
 	for _, trouble := range h.SignOn {
 		met(about.Thing{Type: about.Domain, Key: trouble.Domain}, problem.Code(trouble.Code), problem.Facts{Answer: trouble.Domain + ": " + trouble.Detail})
 	}
+	if held := h.Expectations; held != nil && held.Failing > 0 {
+		told := held.Told
+		if held.Failing > 1 {
+			told += fmt.Sprintf("; and %d more", held.Failing-1)
+		}
+		met(about.Thing{Type: about.Settings}, problem.ExpectationBroken, problem.Facts{Answer: told})
+	}
 	if h.NoticesStuck != "" {
 		met(about.Thing{Type: about.Service}, problem.NoticesStuck, problem.Facts{Answer: h.NoticesStuck})
 	}

@@ -18,6 +18,7 @@ import (
 	"kambrel.example/kambrel/service/pacing"
 	"kambrel.example/kambrel/service/passwords"
 	"kambrel.example/kambrel/service/problems"
+	"kambrel.example/kambrel/service/setup"
 	"kambrel.example/kambrel/service/signin"
 	"kambrel.example/kambrel/service/store"
 	"kambrel.example/kambrel/service/views"
@@ -32,6 +33,7 @@ type Health struct {
 
 	passwords *passwords.Passwords
 	signOn    *signin.SignIn
+	setup     *setup.Setup
 	pacing    *pacing.Pacing
 	own       Own
 }
@@ -44,14 +46,14 @@ type Own struct {
 }
 
 // New makes one.
-func New(s *store.Store, c *cloud.Client, w *jobs.Jobs, p *problems.Problems, way *passwords.Passwords, on *signin.SignIn, pace *pacing.Pacing, own Own) *Health {
-	return &Health{store: s, cloud: c, jobs: w, problems: p, passwords: way, signOn: on, pacing: pace, own: own}
+func New(s *store.Store, c *cloud.Client, w *jobs.Jobs, p *problems.Problems, way *passwords.Passwords, on *signin.SignIn, settings *setup.Setup, pace *pacing.Pacing, own Own) *Health {
+	return &Health{store: s, cloud: c, jobs: w, problems: p, passwords: way, signOn: on, setup: settings, pacing: pace, own: own}
 }
 
 // Now gathers the state of everything, and says what needs attention.
 func (e *Health) Now(ctx context.Context) (wire.Health, error) {
 	h := wire.Health{State: "well", Attention: []wire.Attention{}, Beside: []wire.Run{}, Going: []progress.Going{}, Agents: []wire.Agent{}, Directory: []wire.DirectoryState{}, Cloud: wire.CloudState{URL: e.cloud.URL()}}
-	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.way, e.signOns, e.notices, e.certificates, e.signIns, e.pauses, e.otherRuns, e.counts, e.leavers, e.readings, e.judge} {
+	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.way, e.signOns, e.notices, e.certificates, e.signIns, e.pauses, e.expectations, e.otherRuns, e.counts, e.leavers, e.readings, e.judge} {
 		if err := part(ctx, &h); err != nil {
 			return h, err
 		}
@@ -63,7 +65,7 @@ func (e *Health) Now(ctx context.Context) (wire.Health, error) {
 // called all the time, so it looks at nothing that grows with the directories.
 func (e *Health) Watch(ctx context.Context) error {
 	var h wire.Health
-	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.way, e.signOns, e.pauses, e.notices, e.certificates, e.signIns} {
+	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.way, e.signOns, e.pauses, e.notices, e.certificates, e.signIns, e.lookAtExpectations, e.expectations} {
 		if err := part(ctx, &h); err != nil {
 			return err
 		}

@@ -146,11 +146,7 @@ func (e *Setup) met(ctx context.Context, document settings.Document) error {
 	}
 	failure := problem.New(problem.ExpectationsNotMet, "")
 	for i, r := range results {
-		for _, unmet := range r.Unmet {
-			message := fmt.Sprintf("%s: %s: expected %s, got %s", r.Expectation.Called(), unmet.What, unmet.Expected, unmet.Got)
-			if r.Expectation.Note != "" {
-				message += " (" + r.Expectation.Note + ")"
-			}
+		for _, message := range r.Broken() {
 			failure.Faults = append(failure.Faults, problem.Fault{Path: "expect[" + strconv.Itoa(i) + "]", Message: message})
 		}
 	}
@@ -161,6 +157,20 @@ func (e *Setup) met(ctx context.Context, document settings.Document) error {
 		failure.Faults = append(failure.Faults, problem.Fault{Path: "directories", Message: name + " was not read yet, so that what hangs on it is empty here; a rehearsal of the draft reads it"})
 	}
 	return failure
+}
+
+// Broken tells of a document what it expects and does not hold, each expectation once.
+func (e *Setup) Broken(ctx context.Context, document settings.Document) (told []string, err error) {
+	if len(document.Expect) == 0 {
+		return nil, nil
+	}
+	results, _, err := e.hold(ctx, document)
+	for _, r := range results {
+		if broken := r.Broken(); len(broken) > 0 {
+			told = append(told, broken[0])
+		}
+	}
+	return told, err
 }
 
 // Expect adds to the draft that an entry stays as the active settings have it: whether it takes

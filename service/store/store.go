@@ -72,7 +72,8 @@ type Store struct {
 	Search       Search
 	Passwords    Passwords // what the cloud asked about passwords
 	Budget       Budget    // of requests to the cloud
-	Digests      Digests   // of whose password the cloud has a digest
+	Expectations Expectations
+	Digests      Digests // of whose password the cloud has a digest
 	// CloudGroups are groups that the cloud owns, in directories.
 	CloudGroups CloudGroups
 }
@@ -127,6 +128,7 @@ func (s *session) all() *Store {
 		Search:       Search{s},
 		Passwords:    Passwords{s},
 		Budget:       Budget{s},
+		Expectations: Expectations{s},
 		Digests:      Digests{s},
 	}
 }

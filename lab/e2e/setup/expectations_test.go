@@ -3,6 +3,7 @@ package setup_test
 import (
 	"net/url"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
@@ -119,4 +120,16 @@ func TestWhatIsExpectedStandsBeforeAnActivation(t *testing.T) {
 	assert.Equal(t, 2, status)
 	assert.Contains(t, out, "title: expected Mate, got Master")
 	assert.Contains(t, out, "from title")
+	broken := func() (open []wire.Problem) {
+		page, err := w.Client.Problems(t.Context(), url.Values{"code": {string(problem.ExpectationBroken)}})
+		require.NoError(t, err)
+		return page.Items
+	}
+	require.Eventually(t, func() bool { return len(broken()) == 1 }, 30*time.Second, 50*time.Millisecond, "nobody has to look by themselves")
+	assert.Equal(t, "Ada Brekke: title: expected Mate, got Master (since: the papers of the ship)", broken()[0].Detail)
+	w.Says([]string{"health"}, "What the settings expect does not hold", "kambrel expectation list --active")
+	do("told on the overview", chromedp.Navigate(w.URL+"/"), shows("main", "What the settings expect does not hold"))
+	w.Set(ada, "title", "Mate")
+	w.InStep(1)
+	require.Eventually(t, func() bool { return len(broken()) == 0 }, 30*time.Second, 50*time.Millisecond, "it ends by itself")
 }
