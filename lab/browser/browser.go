@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 )
 
@@ -50,6 +51,9 @@ func New(ctx context.Context) (page context.Context, stop func(), err error) {
 	}
 	return page, stop, nil
 }
+
+// Awaits lets an evaluation end when what it comes to, a promise, does.
+func Awaits(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }
 
 // SignIn opens the console and signs in.
 func SignIn(console, name, password string) chromedp.Tasks {

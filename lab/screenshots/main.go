@@ -19,7 +19,6 @@ import (
 	"time"
 
 	"github.com/chromedp/cdproto/emulation"
-	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/go-ldap/ldap/v3"
 
@@ -314,7 +313,7 @@ func (s *studio) picture(name, address, look string, ready chromedp.Action) erro
 	defer cancel()
 	var png []byte
 	scheme := emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: look}, {Name: "prefers-reduced-motion", Value: "reduce"}})
-	settle := chromedp.Evaluate(`new Promise(done => requestAnimationFrame(() => setTimeout(done, 600)))`, nil, func(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) })
+	settle := chromedp.Evaluate(`new Promise(done => requestAnimationFrame(() => setTimeout(done, 600)))`, nil, browser.Awaits)
 	if err := chromedp.Run(ctx, scheme, chromedp.Navigate(address), ready, settle, chromedp.CaptureScreenshot(&png)); err != nil {
 		return fmt.Errorf("picture %s: %w", name, err)
 	}

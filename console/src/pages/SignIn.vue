@@ -76,7 +76,12 @@ function wrong(): string {
       <h1><img src="/icon.svg" alt="" width="30" height="30" /> Kambrel</h1>
       <p class="quiet">Keeps the cloud directory in step with the directories on site.</p>
       <NForm @submit.prevent="enter">
-        <NFormItem v-if="choices.length > 1" label="Sign in by" :show-feedback="false" label-for="directory">
+        <NFormItem
+          v-if="choices.length > 1"
+          label="Sign in by"
+          :show-feedback="false"
+          :label-props="{ for: 'directory' }"
+        >
           <NSelect
             :value="chosen"
             :options="choices"
@@ -84,7 +89,7 @@ function wrong(): string {
             @update:value="(value: string) => (by = value)"
           />
         </NFormItem>
-        <NFormItem label="Name" :show-feedback="false" label-for="name">
+        <NFormItem label="Name" :show-feedback="false" :label-props="{ for: 'name' }">
           <NInput
             v-model:value="name"
             :input-props="{ id: 'name', name: 'name', autocomplete: 'username' }"
@@ -92,7 +97,7 @@ function wrong(): string {
             autofocus
           />
         </NFormItem>
-        <NFormItem label="Password" :show-feedback="false" label-for="password">
+        <NFormItem label="Password" :show-feedback="false" :label-props="{ for: 'password' }">
           <NInput
             v-model:value="password"
             type="password"
@@ -104,7 +109,7 @@ function wrong(): string {
           v-if="asksCode && !chosen"
           label="Code of your authenticator"
           :show-feedback="false"
-          label-for="code"
+          :label-props="{ for: 'code' }"
         >
           <NInput
             v-model:value="code"

@@ -49,6 +49,7 @@ describe('pages and acts', () => {
     expect(names('run')).toEqual(['Runs', 'Sync now'])
     expect(names('yaml set')).toEqual(['Settings as text'])
     expect(names('ada brekke')).toEqual([])
+    expect(names('cloud')[0]).toBe('Cloud') // not Cloud groups, which comes before it
   })
   it('are all there while nothing is typed, but what cannot be done', () => {
     expect(names('')).toHaveLength(pages.length + 1)

@@ -30,7 +30,8 @@ export interface Act {
 
 /** The pages and acts that a text fits: all of them while nothing is typed. */
 export function offered(text: string, pages: Page[], acts: Act[]): Find[] {
-  return [
+  const named = (name: string) => name.toLowerCase() === text.trim().toLowerCase()
+  const all: Find[] = [
     ...pages
       .filter((page) => fits(text, page.label, page.words))
       .map((page) => ({ key: 'page' + page.label, name: page.label, more: '', sort: 'page', to: placeOfPage(page) })),
@@ -38,6 +39,7 @@ export function offered(text: string, pages: Page[], acts: Act[]): Find[] {
       .filter((one) => !one.off && fits(text, one.name, one.words))
       .map((one) => ({ key: 'act' + one.name, name: one.name, more: '', sort: 'do it', act: one.act })),
   ]
+  return [...all.filter((one) => named(one.name)), ...all.filter((one) => !named(one.name))]
 }
 
 const sorts: Record<Found['sort'], string> = {

@@ -12,7 +12,6 @@ import (
 
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/input"
-	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -45,7 +44,6 @@ func TestEverybodyCanUseEveryPage(t *testing.T) {
 	require.NoError(t, err)
 	defer stop()
 	do, shows := worldtest.Actor(t, page)
-	do("sign in", browser.SignIn(w.URL+"/", "administrator", worldtest.Password), shows("h1", "Overview"))
 	found := func(what string, actions ...chromedp.Action) {
 		t.Helper()
 		var text string
@@ -53,8 +51,8 @@ func TestEverybodyCanUseEveryPage(t *testing.T) {
 		defer cancel()
 		err := chromedp.Run(ctx, append(actions,
 			// Until nothing has changed for a moment, and colours are what they will be.
-			chromedp.Evaluate(`new Promise(done => { let timer; const rest = () => { clearTimeout(timer); timer = setTimeout(() => { seen.disconnect(); done(true) }, 150) }; const seen = new MutationObserver(rest); seen.observe(document, {childList: true, subtree: true, attributes: true}); setTimeout(done, 5000, true); rest() }).then(() => Promise.allSettled(document.getAnimations().filter(a => a instanceof CSSTransition).map(a => a.finished))).then(() => true)`, nil, awaits),
-			chromedp.Evaluate(`axe.run(document, {runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa"]}).then(r => JSON.stringify(r.violations.map(v => v.id + ": " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(" AND "))))`, &text, awaits))...)
+			chromedp.Evaluate(`new Promise(done => { let timer; const rest = () => { clearTimeout(timer); timer = setTimeout(() => { seen.disconnect(); done(true) }, 150) }; const seen = new MutationObserver(rest); seen.observe(document, {childList: true, subtree: true, attributes: true}); setTimeout(done, 5000, true); rest() }).then(() => Promise.allSettled(document.getAnimations().filter(a => a instanceof CSSTransition).map(a => a.finished))).then(() => true)`, nil, browser.Awaits),
+			chromedp.Evaluate(`axe.run(document, {runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa"]}).then(r => JSON.stringify(r.violations.map(v => v.id + ": " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(" AND "))))`, &text, browser.Awaits))...)
 		require.NoError(t, err, what)
 		var violations []string
 		require.NoError(t, json.Unmarshal([]byte(text), &violations))
@@ -63,12 +61,6 @@ func TestEverybodyCanUseEveryPage(t *testing.T) {
 	open := func(path string) chromedp.Action {
 		return chromedp.Tasks{chromedp.Navigate(w.URL + path), chromedp.WaitVisible("main h1"), chromedp.Evaluate(string(axe)+";0", nil)}
 	}
-	// What opens over a page.
-	for _, over := range []struct{ path, button, text string }{{"/", "Pause…", "No run begins"}, {"/", "Your account", "password"}, {"/objects/crew00003@brisling.example", "Expect that it stays so…", "Add to the draft"}} {
-		found(over.button, open(over.path), worldtest.Button(over.button), shows(".n-modal", over.text))
-	}
-	found("what finds anything", open("/"), chromedp.KeyEvent("k", chromedp.KeyModifiers(input.ModifierCtrl)), shows("#finds li", "Login domains"))
-	found("the keys", open("/"), chromedp.KeyEvent("?"), shows(".n-modal kbd", "Ctrl K"))
 	turn := func(look string, width int64) chromedp.Action {
 		return chromedp.Tasks{emulation.SetDeviceMetricsOverride(width, 800, 1, false),
 			emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: look}}),
@@ -76,7 +68,7 @@ func TestEverybodyCanUseEveryPage(t *testing.T) {
 			chromedp.Poll(fmt.Sprintf(`[undefined, %q].includes(document.documentElement.dataset.look)`, look), nil)}
 	}
 	// Each page is loaded once, and turned in the hand: what it shows is the same.
-	for _, path := range everyPage {
+	everywhere := func(path string) {
 		do("open "+path, turn("light", 1280), open(path))
 		for _, view := range []struct {
 			look  string
@@ -85,6 +77,16 @@ func TestEverybodyCanUseEveryPage(t *testing.T) {
 			found(fmt.Sprintf("%s, %s, %d wide", path, view.look, view.width), turn(view.look, view.width))
 		}
 	}
+	do("be asked to sign in", chromedp.Navigate(w.URL+"/"), chromedp.WaitVisible("#name"))
+	everywhere("/")
+	do("sign in", turn("light", 1280), browser.SignIn(w.URL+"/", "administrator", worldtest.Password), shows("h1", "Overview"))
+	// What opens over a page.
+	for _, over := range []struct{ path, button, text string }{{"/", "Pause…", "No run begins"}, {"/", "Your account", "password"}, {"/objects/crew00003@brisling.example", "Expect that it stays so…", "Add to the draft"}} {
+		found(over.button, open(over.path), worldtest.Button(over.button), shows(".n-modal", over.text))
+	}
+	found("what finds anything", open("/"), chromedp.KeyEvent("k", chromedp.KeyModifiers(input.ModifierCtrl)), shows("#finds li", "Login domains"))
+	found("the keys", open("/"), chromedp.KeyEvent("?"), shows(".n-modal kbd", "Ctrl K"))
+	for _, path := range everyPage {
+		everywhere(path)
+	}
 }
-
-func awaits(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }

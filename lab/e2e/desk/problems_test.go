@@ -91,22 +91,16 @@ func TestTheDeskIsCleared(t *testing.T) {
 	assert.Contains(t, closed, "twin.a@brisling.example")
 	assert.Equal(t, "twin@brisling.example", w.Value(twin, "mail"), "the other was not touched")
 
-	// The rest in the console.
+	// The rest in the console, without a mouse.
 	do, shows := w.Console()
-	link := func(text string) chromedp.Action {
-		return chromedp.Tasks{
-			chromedp.Poll(fmt.Sprintf(`[...document.querySelectorAll("main a, nav a")].some(e => e.textContent.includes(%q))`, text), nil),
-			chromedp.Evaluate(fmt.Sprintf(`[...document.querySelectorAll("main a, nav a")].find(e => e.textContent.includes(%q)).click()`, text), nil),
-		}
-	}
-	do("see what needs attention, and go there", shows(".attention", "Login suffix is not verified"), link("Problems"), shows(".group", "Somebody looks like the same person"))
-	do("open one cause, and correct all of it", link("Login suffix is not verified"), shows(".note", "has not verified"), worldtest.Button("Correct the values of all…"),
+	do("see what needs attention, and go there", shows(".attention", "Login suffix is not verified"), worldtest.Press("Problems"), shows(".group", "Somebody looks like the same person"))
+	do("open one cause, and correct all of it", worldtest.Press("Login suffix is not verified"), shows(".note", "has not verified"), worldtest.Press("Correct the values of all…"),
 		shows(".n-modal .mono", "late4@corp.brisling.example"))
-	do("write what is proposed", worldtest.Button("Write 5 values"), shows("[role=status]", "1 open problem"))
-	do("open the other one", link("All causes"), link("Somebody looks like"), link("Mira Tangen"), shows("h1", "Somebody looks like the same person"), shows("th", "The other: Mira Tangen"), shows("section", "the same name"))
-	do("say who looks after it", worldtest.Button("I look after it"), shows(".note", "administrator looks after it"))
-	do("link the two", worldtest.Button("Same person: link with mira.tangen@brisling.example…"), shows(".n-modal", "takes the entry's values"), worldtest.Button("Link"), shows(".tag", "Closed"), shows("section", "the cause is gone"))
-	do("find the desk clear", link("All problems"), shows(".clear", "No open problems"), shows(".clear", "In the last 14 days these were solved"))
+	do("write what is proposed", worldtest.Press("Write 5 values"), shows("[role=status]", "1 open problem"))
+	do("open the other one", worldtest.Press("All causes"), worldtest.Press("Somebody looks like"), worldtest.Press("Mira Tangen"), shows("h1", "Somebody looks like the same person"), shows("th", "The other: Mira Tangen"), shows("section", "the same name"))
+	do("say who looks after it", worldtest.Press("I look after it"), shows(".note", "administrator looks after it"))
+	do("link the two", worldtest.Press("Same person: link with mira.tangen@brisling.example…"), shows(".n-modal", "takes the entry's values"), worldtest.Press("Link"), shows(".tag", "Closed"), shows("section", "the cause is gone"))
+	do("find the desk clear", worldtest.Press("All problems"), shows(".clear", "No open problems"), shows(".clear", "In the last 14 days these were solved"))
 	w.InStep(0) // the problem is closed as soon as that is planned
 	assert.Equal(t, known, w.User("mt@brisling.example")["id"])
 	assert.NotNil(t, w.User("late4@brisling.example"))
@@ -119,10 +113,10 @@ func TestTheDeskIsCleared(t *testing.T) {
 	w.Says([]string{"report", "--days", "1"}, "Came (9)", "The resource is linked to another entry", "Wrote a value to a directory")
 	w.Says([]string{"report", "--days", "1", "--csv"}, "came,", "twin.a@brisling.example")
 	w.Refuses([]string{"report", "--from", "2020-01-01", "--to", "2026-01-01"}, "of a year at most")
-	do("see the report", link("Audit"), link("Report"), shows("h2", "Came"), shows("td", "twin.a@brisling.example"))
+	do("see the report", worldtest.Press("Audit"), worldtest.Press("Report"), shows("h2", "Came"), shows("td", "twin.a@brisling.example"))
 
 	// The audit: found, taken along, and passed on, each act once.
-	do("find an act", link("Audit"), shows("li", "administrator from 127.0.0.1, console linked an entry"), chromedp.Navigate(w.URL+"/audit?kind=mark-problem&text=twins"), shows("[role=status]", "2 acts"), shows(".acts", "from 127.0.0.1, command line"))
+	do("find an act", worldtest.Press("Audit"), shows("li", "administrator from 127.0.0.1, console linked an entry"), chromedp.Navigate(w.URL+"/audit?kind=mark-problem&text=twins"), shows("[role=status]", "2 acts"), shows(".acts", "from 127.0.0.1, command line"))
 	w.Says([]string{"acts", "--kind", "mark-problem", "--since", "1h", "--text", "twins"}, "from 127.0.0.1, command line", "asked the twins")
 	table, err := csv.NewReader(strings.NewReader(w.Says([]string{"acts", "--csv"}, "number,at,by,origin"))).ReadAll()
 	require.NoError(t, err)

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/go-ldap/ldap/v3"
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
@@ -19,6 +20,7 @@ import (
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
 	"kambrel.example/kambrel/core/settings"
+	"kambrel.example/kambrel/lab/browser"
 	"kambrel.example/kambrel/lab/e2e/worldtest"
 	"kambrel.example/kambrel/lab/servers"
 	"kambrel.example/kambrel/protocol/wire"
@@ -87,38 +89,41 @@ func TestFromAnEmptyServiceByTheCommandLineAlone(t *testing.T) {
 	assert.Contains(t, do(0, "settings", "history"), "First day")
 }
 
-// TestFromAnEmptyServiceByTheConsoleAlone does the same with the pages; only
-// what runs on the agent's host is a command.
-func TestFromAnEmptyServiceByTheConsoleAlone(t *testing.T) {
+// TestFromAnEmptyServiceByKeysInTheConsole does the same with the pages, and without a mouse;
+// only what runs on the agent's host is a command.
+func TestFromAnEmptyServiceByKeysInTheConsole(t *testing.T) {
 	t.Parallel()
 	w := worldtest.NewWith(t, worldtest.LDIFPeople(8), worldtest.Options{Bare: true})
-	do, shows := w.Console()
-	do("be told where to begin", chromedp.Navigate(w.URL+"/scope"), shows("section", "No directory is connected yet"), chromedp.Click("section.empty a", chromedp.ByQuery), shows("h1", "Directories"))
-	do("add a directory", worldtest.Button("Add directory"), chromedp.WaitVisible(`input[aria-label="Name"]`, chromedp.ByQuery), chromedp.Click(`input[value="standard"]`, chromedp.ByQuery),
-		chromedp.SendKeys(`input[aria-label="Name"]`, "brisling", chromedp.ByQuery), chromedp.SendKeys(`input[aria-label="Base"]`, worldtest.Base, chromedp.ByQuery), worldtest.Button("Add to the draft"), shows("h1", "brisling"), shows("[data-next=true]", "An agent serves it"))
+	page, stop, err := browser.New(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	do, shows := worldtest.Actor(t, page)
+	do("sign in", chromedp.Navigate(w.URL+"/"), worldtest.Write("Name", "administrator"), worldtest.Write("Password", worldtest.Password), chromedp.KeyEvent(kb.Enter), shows("h1", "Overview"))
+	do("be told where to begin", worldtest.Page("Scope"), shows("section", "No directory is connected yet"), worldtest.Press("Connect"), shows("h1", "Directories"))
+	do("add a directory", worldtest.Press("Add directory"), worldtest.Turn("dialect", 1), worldtest.Write("Name", "brisling"), worldtest.Write("Base", worldtest.Base),
+		worldtest.Press("Add to the draft"), shows("h1", "brisling"), shows(".page-head", "Standard LDAP"), shows("[data-next=true]", "An agent serves it"))
 	var commands string
-	do("get a code", worldtest.Button("Enrol an agent"), shows("pre", "kambrel agent enrol"), chromedp.Text("pre.commands", &commands, chromedp.ByQuery))
+	do("get a code", worldtest.Press("Enrol an agent"), shows("pre", "kambrel agent enrol"), chromedp.Text("pre.commands", &commands, chromedp.ByQuery))
 	enrol, _, _ := strings.Cut(commands, "\n")
 	out, err := exec.Command("sh", "-c", strings.Replace(enrol, "kambrel", worldtest.Plainly.Kambrel, 1)+" --name brisling-1 --config "+w.AgentFile).CombinedOutput()
 	require.NoError(t, err, string(out))
 	agentDirectory(w, t)
 	w.StartAgent()
 	do("see the agent come, without a reload", shows(".agent", "brisling-1"), shows("[data-next=true]", "The probe finds nothing wrong"))
-	do("probe", worldtest.Button("Probe now"), shows(".verdicts", "signed in as"), shows("[data-next=true]", "It was read"))
-	do("read it", worldtest.Button("Read now"), shows("h1", "Run 1"), shows(".tag", "Read"))
-	do("choose", chromedp.Navigate(w.URL+"/scope?directory=brisling"), shows("[role=treeitem]", "People"), chromedp.Evaluate(`[...document.querySelectorAll("[role=treeitem]")].find(e => e.textContent.includes("People")).querySelector(".box").click()`, nil),
-		shows(".kind", "8of 8 users"), shows(".draft", "Not saved"))
-	do("mistype a filter and be told where", chromedp.Focus(`textarea[aria-label^="Filter for users"]`, chromedp.ByQuery), chromedp.SendKeys(`textarea[aria-label^="Filter for users"]`, "(", chromedp.ByQuery), shows(".fault", "character"))
-	do("undo", worldtest.Button("Undo edits"), shows(".draft", "differences"))
-	do("choose again and save", chromedp.Evaluate(`[...document.querySelectorAll("[role=treeitem]")].find(e => e.textContent.includes("People")).querySelector(".box").click()`, nil), worldtest.Button("Save draft"), shows(".draft", "Draft version 2"))
-	do("see the impact", worldtest.Button("Show impact"), shows(".impact", "8 would be created"))
+	do("probe", worldtest.Press("Probe now"), shows(".verdicts", "signed in as"), shows("[data-next=true]", "It was read"))
+	do("read it", worldtest.Press("Read now"), shows("h1", "Run 1"), shows(".tag", "Read"))
+	do("choose", worldtest.Page("Scope"), shows("[role=treeitem]", "People"), worldtest.Tick("People"), shows(".kind", "8of 8 users"), shows(".draft", "Not saved"))
+	do("mistype a filter and be told where", worldtest.Write("Filter for users", "("), shows(".fault", "character"))
+	do("undo", worldtest.Press("Undo edits"), shows(".draft", "differences"))
+	do("choose again and save", worldtest.Tick("People"), worldtest.Press("Save draft"), shows(".draft", "Draft version 2"))
+	do("see the impact", worldtest.Press("Show impact"), shows(".impact", "8 would be created"))
 	assert.Empty(t, worldtest.Users(t, w.Address(), ""))
-	do("activate", worldtest.Button("Activate…"), worldtest.Button("Confirm"), shows(".draft", "these are the active settings, revision 1"))
-	do("sync", worldtest.Button("Sync now"), shows("h1", "Run"), shows(".tag", "In step"))
+	do("activate", worldtest.Press("Activate…"), worldtest.Press("Confirm"), shows(".draft", "these are the active settings, revision 1"))
+	do("sync", worldtest.Press("Sync now"), shows("h1", "Run"), shows(".tag", "In step"))
 	assert.Len(t, worldtest.Users(t, w.Address(), ""), 8)
-	do("see the history", chromedp.Navigate(w.URL+"/settings?view=history"), shows("td", "1, active"))
-	do("survey", chromedp.Navigate(w.URL+"/survey"), worldtest.Button("Survey now"), shows(".kinds", "No display name"), shows("td", "brisling.example"))
-	do("look at the cloud", chromedp.Navigate(w.URL+"/cloud"), shows("td", "only what changes is sent"))
+	do("see the history", worldtest.Page("History of the settings"), shows("td", "1, active"))
+	do("survey", worldtest.Page("Survey"), worldtest.Press("Survey now"), shows(".kinds", "No display name"), shows("td", "brisling.example"))
+	do("look at the cloud", worldtest.Page("Cloud"), shows("td", "only what changes is sent"))
 }
 
 // TestAnAgentThatDiesIsTakenOver kills the agent that holds a read order in the

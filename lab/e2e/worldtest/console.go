@@ -20,7 +20,9 @@ func Actor(t *testing.T, page context.Context) (do func(string, ...chromedp.Acti
 		defer cancel()
 		if err := chromedp.Run(ctx, actions...); err != nil {
 			var text string
-			_ = chromedp.Run(page, chromedp.Text("body", &text))
+			after, end := context.WithTimeout(page, 5*time.Second)
+			defer end()
+			_ = chromedp.Run(after, chromedp.Evaluate("document.body.innerText", &text))
 			t.Fatalf("%s: %v; the page shows:\n%s", what, err, text)
 		}
 	}
