@@ -52,6 +52,11 @@ type figures struct {
 	Undo       float64 `json:"undo"`
 	Runs       float64 `json:"runs"`
 	Pages      float64 `json:"pages"`
+	ConsoleKB  float64 `json:"consoleKB"`
+	Seen       float64 `json:"consoleSeen"`
+	Largest    float64 `json:"consoleLargest"`
+	Blocked    float64 `json:"consoleBlocked"`
+	Moved      float64 `json:"consoleMoved"`
 	Live       float64 `json:"live"`
 	LiveBeside float64 `json:"liveBesideARehearsal"`
 	Reset      float64 `json:"reset"`
@@ -199,6 +204,7 @@ func measure(ctx context.Context, n int, o options, hold bool, keep func(figures
 		{"preview of undoing the first run", &f.Undo, s.undo},
 		{"a thousand runs", &f.Runs, s.thousandRuns},
 		{"data of the console's pages, 95 of 100", &f.Pages, s.pages},
+		{"the console opens", &f.Largest, s.opens},
 		{"the group read and one PATCH", &f.RawMember, s.rawMember},
 		{"password resets, 95 of 100", &f.Reset, s.passwords},
 		{"password resets beside a run of everything, 95 of 100", &f.ResetRun, s.passwordsBeside},
@@ -213,6 +219,7 @@ func measure(ctx context.Context, n int, o options, hold bool, keep func(figures
 		}
 		fmt.Fprintf(os.Stderr, "bench:   %-50s %8.3f s\n", step.name, *step.into)
 		f.Slowest = s.slowest
+		f.ConsoleKB, f.Seen, f.Blocked, f.Moved = s.opening.kB, s.opening.seen, s.opening.blocked, s.opening.moved
 		f.FirstRead, f.FirstPlan, f.FirstWrite = s.readTime, s.planTime, s.writeTime
 		f.ServiceMB, f.AgentMB = peakMB(s.service.PID()), peakMB(s.agent.PID())
 		if f.DatabaseMB, err = s.databaseMB(ctx); err != nil {

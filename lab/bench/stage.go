@@ -57,6 +57,7 @@ type stage struct {
 	address                       string                    // of the service
 	runs                          map[purpose.Purpose]int64 // the first run of each kind
 	slowest                       float64
+	opening                       opening
 	services                      int
 }
 
