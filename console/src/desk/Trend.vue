@@ -1,18 +1,13 @@
 <script setup lang="ts">
 // How things went on each of the last days, drawn: changes, removals, problems, and how long
 // runs took.
-import { BarChart, LineChart } from 'echarts/charts'
-import { AriaComponent, GridComponent, LegendComponent, TooltipComponent } from 'echarts/components'
-import { init, use, type EChartsType } from 'echarts/core'
-import { SVGRenderer } from 'echarts/renderers'
 import { onMounted, onUnmounted, shallowRef, useTemplateRef, watch } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { day as light, night } from '../state/palette'
 import { dark } from '../state/theme'
+import type { EChartsType } from './charts'
 import { series } from './trend'
-
-use([BarChart, LineChart, AriaComponent, GridComponent, LegendComponent, TooltipComponent, SVGRenderer])
 
 const props = defineProps<{ days: Schemas['TrendDay'][] }>()
 const places = {
@@ -21,14 +16,17 @@ const places = {
   took: useTemplateRef('took'),
 }
 const charts = shallowRef<EChartsType[]>([])
+const missing = shallowRef(false)
+const library = shallowRef<typeof import('./charts')>()
 
 function draw(): void {
+  if (!library.value) return
   for (const chart of charts.value) chart.dispose()
   charts.value = []
   const colours = dark.value ? night : light
   for (const [name, place] of Object.entries(places)) {
     if (!place.value) continue
-    const chart = init(place.value, null, { renderer: 'svg' })
+    const chart = library.value.init(place.value, null, { renderer: 'svg' })
     chart.setOption({
       aria: { enabled: true },
       animation: false,
@@ -53,8 +51,13 @@ function draw(): void {
   }
 }
 const resize = () => charts.value.forEach((chart) => chart.resize())
+const rest = () => new Promise<unknown>((done) => (window.requestIdleCallback ?? window.setTimeout)(done))
 onMounted(() => {
-  draw()
+  void rest()
+    .then(() => import('./charts'))
+    .then((loaded) => (library.value = loaded))
+    .then(draw)
+    .catch(() => (missing.value = true))
   window.addEventListener('resize', resize)
 })
 onUnmounted(() => {
@@ -65,7 +68,8 @@ watch([() => props.days, dark], draw)
 </script>
 
 <template>
-  <div class="charts">
+  <p v-if="missing" class="quiet">The charts cannot be loaded; load the page again.</p>
+  <div v-else class="charts">
     <section class="sheet">
       <header><h2>Changes by day</h2></header>
       <div ref="changes" class="chart" />

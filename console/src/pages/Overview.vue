@@ -1,9 +1,10 @@
 <script setup lang="ts">
 // The state of everything on one page: what it is, what it means, what to do.
 import { NSkeleton } from 'naive-ui'
-import { computed, defineAsyncComponent } from 'vue'
+import { computed } from 'vue'
 
 import { api, unwrap } from '../api/client'
+import Trend from '../desk/Trend.vue'
 import Fault from '../parts/Fault.vue'
 import Going from '../parts/Going.vue'
 import RunCounts from '../parts/RunCounts.vue'
@@ -13,9 +14,6 @@ import Tag from '../parts/Tag.vue'
 import { count, runKind, runWord, took, until, when, type Tone } from '../parts/words'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
-
-// Charts are large, and the page is there before them.
-const Trend = defineAsyncComponent(() => import('../desk/Trend.vue'))
 
 const live = useLive()
 const session = useSession()
@@ -66,7 +64,12 @@ const numbers = computed(() => {
           <span class="big">{{ number.n.toLocaleString('en') }}</span><span class="quiet">{{ number.text }}</span>
         </RouterLink>
       </section>
-      <Trend v-if="trend.data.value?.some((d) => d.runs || d.opened)" :days="trend.data.value" class="trend" />
+      <!-- Its place is kept from the first, so that nothing jumps. -->
+      <Trend
+        v-if="trend.data.value ? trend.data.value.some((d) => d.runs || d.opened) : health.lastRun"
+        :days="trend.data.value ?? []"
+        class="trend"
+      />
       <div class="columns">
         <section class="sheet">
           <header>
