@@ -53,6 +53,7 @@ type figures struct {
 	Runs       float64 `json:"runs"`
 	Pages      float64 `json:"pages"`
 	ConsoleKB  float64 `json:"consoleKB"`
+	ConsoleAll float64 `json:"consoleAllKB"`
 	Seen       float64 `json:"consoleSeen"`
 	Largest    float64 `json:"consoleLargest"`
 	Blocked    float64 `json:"consoleBlocked"`
@@ -219,7 +220,7 @@ func measure(ctx context.Context, n int, o options, hold bool, keep func(figures
 		}
 		fmt.Fprintf(os.Stderr, "bench:   %-50s %8.3f s\n", step.name, *step.into)
 		f.Slowest = s.slowest
-		f.ConsoleKB, f.Seen, f.Blocked, f.Moved = s.opening.kB, s.opening.seen, s.opening.blocked, s.opening.moved
+		f.ConsoleKB, f.ConsoleAll, f.Seen, f.Blocked, f.Moved = s.opening.kB, s.opening.all, s.opening.seen, s.opening.blocked, s.opening.moved
 		f.FirstRead, f.FirstPlan, f.FirstWrite = s.readTime, s.planTime, s.writeTime
 		f.ServiceMB, f.AgentMB = peakMB(s.service.PID()), peakMB(s.agent.PID())
 		if f.DatabaseMB, err = s.databaseMB(ctx); err != nil {

@@ -90,6 +90,9 @@ func (l *Lab) setUpDS389(ctx context.Context, name, dir string, port int, s *LDA
 	text = regexp.MustCompile(`\n{3,}`).ReplaceAllString(text, "\n\n") // an empty entry is refused
 	more := fmt.Sprintf("nsslapd-security: on\nnsslapd-secureport: %d\nnsslapd-minssf: 0\nnsslapd-disk-monitoring: off\n", port)
 	text = strings.Replace(text, "nsslapd-localhost:", more+"nsslapd-localhost:", 1)
+	// A lab need not survive a loss of power, and tells its log to nobody.
+	text = strings.Replace(text, "nsslapd-subtree-rename-switch: on\n", "nsslapd-subtree-rename-switch: on\nnsslapd-db-durable-transaction: off\n", 1)
+	text = strings.Replace(text, "nsslapd-localhost:", "nsslapd-accesslog-logging-enabled: off\nnsslapd-localhost:", 1)
 	if options.Sync {
 		for _, plugin := range []string{"Retro Changelog Plugin", "Content Synchronization"} {
 			before, after, _ := strings.Cut(text, "dn: cn="+plugin+",cn=plugins,cn=config")
