@@ -126,8 +126,10 @@ func TestWhatIsExpectedStandsBeforeAnActivation(t *testing.T) {
 		return page.Items
 	}
 	require.Eventually(t, func() bool { return len(broken()) == 1 }, 30*time.Second, 50*time.Millisecond, "nobody has to look by themselves")
-	assert.Equal(t, "Ada Brekke: title: expected Mate, got Master (since: the papers of the ship)", broken()[0].Detail)
-	w.Says([]string{"health"}, "What the settings expect does not hold", "kambrel expectation list --active")
+	assert.Equal(t, "Ada Brekke: title: expected Mate, got Master (the papers of the ship)", broken()[0].Detail)
+	out, _, status = w.Kambrel("health")
+	assert.Equal(t, 2, status)
+	assert.Contains(t, out, "What the settings expect does not hold")
 	do("told on the overview", chromedp.Navigate(w.URL+"/"), shows("main", "What the settings expect does not hold"))
 	w.Set(ada, "title", "Mate")
 	w.InStep(1)
