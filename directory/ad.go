@@ -14,8 +14,11 @@ import (
 	"kambrel.example/kambrel/core/problem"
 )
 
-// adFilter keeps people, groups, contacts and what can contain them.
-const adFilter = "(|(&(objectClass=user)(!(objectClass=computer)))(objectClass=group)(objectClass=contact)(objectClass=organizationalUnit)(objectClass=container)(objectClass=builtinDomain))"
+// adUsers keeps people, adFilter also groups, contacts and what can contain them.
+const (
+	adUsers  = "(&(objectClass=user)(!(objectClass=computer)))"
+	adFilter = "(|" + adUsers + "(objectClass=group)(objectClass=contact)(objectClass=organizationalUnit)(objectClass=container)(objectClass=builtinDomain))"
+)
 
 // ad is the dialect of AD-compatible domain controllers ([MS-ADTS]).
 type ad struct{}
@@ -23,7 +26,7 @@ type ad struct{}
 func (ad) everything() string { return adFilter }
 
 func (ad) ofKind(kind entry.Kind) string {
-	return map[entry.Kind]string{entry.User: "(&(objectClass=user)(!(objectClass=computer)))", entry.Group: "(objectClass=group)", entry.Contact: "(objectClass=contact)"}[kind]
+	return map[entry.Kind]string{entry.User: adUsers, entry.Group: "(objectClass=group)", entry.Contact: "(objectClass=contact)"}[kind]
 }
 
 func (ad) logins() []string { return []string{"sAMAccountName", "userPrincipalName"} }
@@ -59,7 +62,7 @@ func (ad) stored() string { return "unicodePwd" }
 func (ad) marks() []string { return []string{"pwdLastSet"} }
 
 func (ad) passwordSet(since string) string {
-	return "(&(objectClass=user)(!(objectClass=computer))(pwdLastSet>=" + cmp.Or(since, "1") + "))"
+	return "(&" + adUsers + "(pwdLastSet>=" + cmp.Or(since, "1") + "))"
 }
 
 func (ad) setPassword(s *Session, a Account, p NewPassword) (note string, err error) {

@@ -100,7 +100,7 @@ func (s *Session) readByTime(ctx context.Context, r Request, base entry.DN, emit
 		return Result{}, err
 	}
 	if len(r.Cookie) > 0 {
-		if err := s.present(ctx, dialectOf(r.Dialect), base, emit); err != nil {
+		if err := s.present(ctx, r, base, emit); err != nil {
 			return Result{}, err
 		}
 	}
@@ -124,7 +124,7 @@ func (s *Session) CrossCheck(ctx context.Context, r Request, since time.Time, em
 	if err := s.stamped(ctx, r, base, filter, func(string) {}, emit); err != nil {
 		return err
 	}
-	return s.present(ctx, dialectOf(r.Dialect), base, emit)
+	return s.present(ctx, r, base, emit)
 }
 
 // Tracked tells whether a cookie is one of content synchronization, on which the
@@ -167,7 +167,8 @@ func (s *Session) stamped(ctx context.Context, r Request, base entry.DN, filter 
 }
 
 // present names every entry that is there.
-func (s *Session) present(ctx context.Context, d dialect, base entry.DN, emit func(Item) error) error {
+func (s *Session) present(ctx context.Context, r Request, base entry.DN, emit func(Item) error) error {
+	d := dialectOf(r.Dialect)
 	var ids []entry.ID
 	flush := func() error {
 		part := ids

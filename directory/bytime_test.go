@@ -19,7 +19,7 @@ func TestChangesAreReadByTheirTimes(t *testing.T) {
 	t.Parallel()
 	for dialect, start := range map[entry.Dialect]func(*testing.T) *peer{
 		entry.Standard: func(t *testing.T) *peer { return startStandardWith(t, servers.OpenLDAPOptions{NoSync: true}) },
-		entry.DS389:    func(t *testing.T) *peer { return startDS389With(t, servers.DS389Options{}, "") },
+		entry.DS389:    func(t *testing.T) *peer { return startDS389With(t, servers.DS389Options{}) },
 	} {
 		t.Run(string(dialect), func(t *testing.T) {
 			t.Parallel()

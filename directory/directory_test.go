@@ -47,14 +47,14 @@ func startAD(t *testing.T) *peer {
 
 // startDS389 is a server whose plug-in for content synchronization is on; TestChangesAreReadByTheirTimes
 // has one as it comes.
-func startDS389(t *testing.T) *peer { return startDS389With(t, servers.DS389Options{Sync: true}, "") }
+func startDS389(t *testing.T) *peer { return startDS389With(t, servers.DS389Options{Sync: true}) }
 
-func startDS389With(t *testing.T, options servers.DS389Options, access string) *peer {
+func startDS389With(t *testing.T, options servers.DS389Options) *peer {
 	t.Helper()
 	const base = "dc=brisling,dc=example"
 	ldif := filepath.Join(t.TempDir(), "base.ldif")
 	require.NoError(t, os.WriteFile(ldif, []byte("dn: "+base+"\nobjectClass: organization\nobjectClass: dcObject\no: Brisling Cargo\ndc: brisling\n"+
-		`aci: (targetattr!="userPassword")(version 3.0; acl "reads"; allow (read,search,compare) userdn="ldap:///uid=svc-kambrel,ou=Service Accounts,dc=brisling,dc=example";)`+"\n"+access+"\n"+servers.ReaderLDIF(base)), 0o600))
+		`aci: (targetattr!="userPassword")(version 3.0; acl "reads"; allow (read,search,compare) userdn="ldap:///uid=svc-kambrel,ou=Service Accounts,dc=brisling,dc=example";)`+"\n\n"+servers.ReaderLDIF(base)), 0o600))
 	options.BaseDN, options.LDIF = base, ldif
 	server, err := serverstest.New(t).StartDS389(t.Context(), "ds389", options)
 	require.NoError(t, err)

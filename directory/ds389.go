@@ -67,5 +67,5 @@ func (ds389) setPassword(s *Session, a Account, p NewPassword) (note string, err
 func (ds389) marks() []string { return []string{"pwdUpdateTime", "modifyTimestamp"} }
 
 func (ds389) passwordSet(since string) string {
-	return "(&(objectClass=person)(modifyTimestamp>=" + sinceOrEver(since) + "))"
+	return "(&" + standardUsers + "(modifyTimestamp>=" + sinceOrEver(since) + "))"
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/go-ldap/ldif"
@@ -19,6 +20,9 @@ var (
 	// emptyLDIF are values of nothing, which the library refuses and which say nothing.
 	emptyLDIF = regexp.MustCompile(`(?m)^[A-Za-z0-9.;-]+: *\r?\n`)
 )
+
+// anyID are the ids of servers of all dialects.
+var anyID = []string{"objectGUID", "entryUUID", "nsUniqueId"}
 
 // FromLDIF reads entries that somebody has written down (RFC 2849) as if a directory of a name had
 // told them. One without objectGUID, entryUUID or nsUniqueId gets an id of its name.
@@ -41,8 +45,8 @@ func FromLDIF(text, name string) ([]entry.Entry, error) {
 		if kind == "" {
 			continue
 		}
-		id, err := idOf(raw, []string{"objectGUID", "entryUUID", "nsUniqueId"})
-		if len(raw.GetRawAttributeValue("objectGUID")) == 0 && raw.GetAttributeValue("entryUUID") == "" && raw.GetAttributeValue("nsUniqueId") == "" {
+		id, err := idOf(raw, anyID)
+		if !slices.ContainsFunc(anyID, func(name string) bool { return len(raw.GetRawAttributeValue(name)) > 0 }) {
 			sum := sha256.Sum256([]byte(name + "/" + strings.ToLower(raw.DN)))
 			copy(id[:], sum[:])
 			err = nil

@@ -57,10 +57,18 @@ func (k *keeper) change(dn, attribute string, values ...string) {
 
 func (k *keeper) find() {
 	k.t.Helper()
-	found, err := k.admin.Search(&ldap.SearchRequest{BaseDN: k.ada, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: dialectOf(k.dialect).ids()})
+	k.id = k.idAt(k.ada)
+}
+
+// idAt is the id of the entry of a name.
+func (k *keeper) idAt(dn string) entry.ID {
+	k.t.Helper()
+	ids := dialectOf(k.dialect).ids()
+	found, err := k.admin.Search(&ldap.SearchRequest{BaseDN: dn, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: ids})
 	require.NoError(k.t, err)
-	k.id, err = idOf(found.Entries[0], dialectOf(k.dialect).ids())
+	id, err := idOf(found.Entries[0], ids)
 	require.NoError(k.t, err)
+	return id
 }
 
 const adaFirst, adaNext, adaLast = secret.Text("Otter-Bay-55"), secret.Text("Gannet-Rock-66"), secret.Text("Puffin-Isle-77")
@@ -104,7 +112,7 @@ func keeperStandard(t *testing.T) *keeper {
 
 func keeperDS389(t *testing.T) *keeper {
 	const base = "dc=brisling,dc=example"
-	k := &keeper{peer: startDS389With(t, servers.DS389Options{}, "")}
+	k := &keeper{peer: startDS389With(t, servers.DS389Options{})}
 	for _, one := range [][2]string{{"passwordCheckSyntax", "on"}, {"passwordMinLength", "7"}, {"passwordMinCategories", "1"}, {"passwordHistory", "on"}, {"passwordInHistory", "3"}, {"passwordLockout", "on"}, {"passwordMaxFailure", "3"}, {"passwordStorageScheme", "SSHA512"}} {
 		k.change("cn=config", one[0], one[1])
 	}

@@ -69,9 +69,10 @@ func (p *probe) missing(feature entry.Feature, kind entry.Kind, dn string) (stri
 	if feature == entry.FeatureDigests {
 		return p.missingStored(dn)
 	}
+	attributes := map[entry.Feature][]string{entry.FeatureRepair: p.request.Attributes[kind], entry.FeatureUnlock: dialectOf(p.request.Dialect).locks(),
+		entry.FeatureResetPasswords: {"userPassword"}, entry.FeatureChangePasswords: {"userPassword"}}[feature]
 	if p.request.Dialect != entry.AD {
-		return p.missingStandard(dn, map[entry.Feature][]string{entry.FeatureRepair: p.request.Attributes[kind], entry.FeatureUnlock: dialectOf(p.request.Dialect).locks(),
-			entry.FeatureResetPasswords: {"userPassword"}, entry.FeatureChangePasswords: {"userPassword"}}[feature])
+		return p.missingStandard(dn, attributes)
 	}
 	if right, extended := extendedRights[feature]; extended {
 		allowed, err := p.session.mayDo(dn, right.octets)
@@ -80,7 +81,7 @@ func (p *probe) missing(feature entry.Feature, kind entry.Kind, dn string) (stri
 		}
 		return "", err
 	}
-	return p.missingAD(dn, map[entry.Feature][]string{entry.FeatureRepair: p.request.Attributes[kind], entry.FeatureUnlock: dialectOf(p.request.Dialect).locks()}[feature])
+	return p.missingAD(dn, attributes)
 }
 
 // missingStored tells whether stored passwords cannot be read; with the dialect ad that is

@@ -16,16 +16,8 @@ import (
 func (k *keeper) joined() (through, other entry.ID) {
 	k.t.Helper()
 	group := func(name string, members ...string) (string, entry.ID) {
-		dn := "CN=" + name + "," + k.crew
-		request := ldap.NewAddRequest(dn, nil)
-		request.Attribute("objectClass", []string{map[bool]string{true: "group", false: "groupOfNames"}[k.dialect == entry.AD]})
-		request.Attribute("member", members)
-		require.NoError(k.t, k.admin.Add(request))
-		found, err := k.admin.Search(&ldap.SearchRequest{BaseDN: dn, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: dialectOf(k.dialect).ids()})
-		require.NoError(k.t, err)
-		id, err := idOf(found.Entries[0], dialectOf(k.dialect).ids())
-		require.NoError(k.t, err)
-		return dn, id
+		dn := k.peer.group(k.crew, name, members)
+		return dn, k.idAt(dn)
 	}
 	watch, _ := group("Watch", k.ada)
 	bridge, through := group("Bridge", watch)
@@ -66,10 +58,7 @@ func TestWhoSignsIn(t *testing.T) {
 				assert.Equal(t, password.StandsNobody, found.Standing, text)
 			}
 			if dialect == entry.AD {
-				domain, err := k.admin.Search(&ldap.SearchRequest{BaseDN: "CN=Domain Users,CN=Users," + k.server.BaseDN, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"objectGUID"}})
-				require.NoError(t, err)
-				users, err := idOf(domain.Entries[0], dialectOf(k.dialect).ids())
-				require.NoError(t, err)
+				users := k.idAt("CN=Domain Users,CN=Users," + k.server.BaseDN)
 				groups, err := k.session.Belongs(t.Context(), k.server.BaseDN, person, []entry.ID{users})
 				require.NoError(t, err)
 				assert.Equal(t, []entry.ID{users}, groups, "the primary group, of which she is no member by name")

@@ -13,7 +13,11 @@ import (
 	"kambrel.example/kambrel/core/entry"
 )
 
-const standardFilter = "(|(objectClass=person)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=groupOfMembers)(objectClass=organizationalUnit)(objectClass=organization)(objectClass=locality))"
+const (
+	standardUsers  = "(objectClass=person)"
+	standardGroups = "(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=groupOfMembers)"
+	standardFilter = "(|" + standardUsers + standardGroups + "(objectClass=organizationalUnit)(objectClass=organization)(objectClass=locality))"
+)
 
 // standard is the dialect of servers that keep to the standards, OpenLDAP foremost.
 type standard struct{}
@@ -21,7 +25,7 @@ type standard struct{}
 func (standard) everything() string { return standardFilter }
 
 func (standard) ofKind(kind entry.Kind) string {
-	return map[entry.Kind]string{entry.User: "(objectClass=person)", entry.Group: "(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=groupOfMembers))"}[kind]
+	return map[entry.Kind]string{entry.User: standardUsers, entry.Group: "(|" + standardGroups + ")"}[kind]
 }
 
 func (standard) logins() []string { return []string{"uid"} }
@@ -64,7 +68,7 @@ func (standard) marks() []string { return []string{"pwdChangedTime", "modifyTime
 // told.
 func (standard) passwordSet(since string) string {
 	since = sinceOrEver(since)
-	return "(&(objectClass=person)(|(pwdChangedTime>=" + since + ")(modifyTimestamp>=" + since + ")))"
+	return "(&" + standardUsers + "(|(pwdChangedTime>=" + since + ")(modifyTimestamp>=" + since + ")))"
 }
 
 func sinceOrEver(since string) string { return cmp.Or(since, "19700101000000Z") }
@@ -148,7 +152,7 @@ func (s *Session) readStandard(ctx context.Context, r Request, base entry.DN, em
 			return Result{}, err
 		}
 	}
-	return result, s.present(ctx, dialectOf(r.Dialect), base, emit)
+	return result, s.present(ctx, r, base, emit)
 }
 
 // changeNumber is a change sequence number as OpenLDAP writes it into cookies and entryCSN:

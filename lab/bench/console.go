@@ -14,9 +14,10 @@ import (
 )
 
 // opening is how the console opens in a browser that has nothing of it: what comes over the
-// wire until the largest part of the page is to be seen and in all, when something and when the largest part of the page is to be seen, for how long tasks
-// kept it from answering (of each what is over 50 ms), and how far what was to be seen has
-// moved. Times are in seconds from the beginning of the navigation.
+// wire until the largest part of the page is to be seen, and in all; when something is to be
+// seen, and when that part; for how long tasks kept it from answering (of each what is over
+// 50 ms); and how far what was to be seen has moved. Times are in seconds from the beginning
+// of the navigation.
 type opening struct{ kB, all, seen, largest, blocked, moved float64 }
 
 // traceEvent is what is taken of an event of Chromium's trace; times in microseconds.
@@ -25,10 +26,8 @@ type traceEvent struct {
 	TS   float64 `json:"ts"`
 	Dur  float64 `json:"dur"`
 	PID  int     `json:"pid"`
-	TID  int     `json:"tid"`
 	Args struct {
-		Frame string `json:"frame"`
-		Data  struct {
+		Data struct {
 			EncodedDataLength float64 `json:"encodedDataLength"`
 			Score             float64 `json:"weighted_score_delta"`
 			DocumentURL       string  `json:"documentLoaderURL"`

@@ -37,24 +37,20 @@ func (l *Lab) StartDS389(ctx context.Context, name string, options DS389Options)
 	if err != nil {
 		return nil, err
 	}
-	s := &LDAPServer{
-		URL: fmt.Sprintf("ldaps://127.0.0.1:%d", port), CAFile: l.CAFile(), BaseDN: options.BaseDN,
-		AdminDN: "cn=Directory Manager", AdminPassword: "Capstan-Deep-41",
-		ReaderDN: "uid=svc-kambrel,ou=Service Accounts," + options.BaseDN, ReaderPassword: readerPassword,
-	}
+	s := l.ldapServer(port, options.BaseDN, "cn=Directory Manager")
 	dir := filepath.Join(l.Dir, name)
-	arguments := []string{"-D", filepath.Join(dir, "config")}
-	if _, err := os.Stat(filepath.Join(dir, "config", "dse.ldif")); err != nil {
+	config := filepath.Join(dir, "config")
+	if _, err := os.Stat(filepath.Join(config, "dse.ldif")); err != nil {
 		if err := l.setUpDS389(ctx, name, dir, port, s, options); err != nil {
 			return nil, err
 		}
 		if options.LDIF != "" {
-			if out, err := exec.CommandContext(ctx, ds389, "ldif2db", "-D", filepath.Join(dir, "config"), "-n", "userRoot", "-i", options.LDIF).CombinedOutput(); err != nil {
+			if out, err := exec.CommandContext(ctx, ds389, "ldif2db", "-D", config, "-n", "userRoot", "-i", options.LDIF).CombinedOutput(); err != nil {
 				return nil, fmt.Errorf("import into %s: %w\n%s", name, err, out)
 			}
 		}
 	}
-	s.Process, err = l.Start(ctx, Command{Name: name, Path: ds389, Args: append(arguments, "-d", "0", "-i", filepath.Join(dir, "run", "pid")),
+	s.Process, err = l.Start(ctx, Command{Name: name, Path: ds389, Args: []string{"-D", config, "-d", "0", "-i", filepath.Join(dir, "run", "pid")},
 		Ready: func(context.Context) error { return s.answersTo(s.AdminDN, s.AdminPassword) }})
 	return s, err
 }
@@ -88,11 +84,10 @@ func (l *Lab) setUpDS389(ctx context.Context, name, dir string, port int, s *LDA
 		text += "dn:" + strings.TrimRight(facts.Replace(entries), "\n") + "\n\n"
 	}
 	text = regexp.MustCompile(`\n{3,}`).ReplaceAllString(text, "\n\n") // an empty entry is refused
-	more := fmt.Sprintf("nsslapd-security: on\nnsslapd-secureport: %d\nnsslapd-minssf: 0\nnsslapd-disk-monitoring: off\n", port)
-	text = strings.Replace(text, "nsslapd-localhost:", more+"nsslapd-localhost:", 1)
 	// A lab need not survive a loss of power, and tells its log to nobody.
+	more := fmt.Sprintf("nsslapd-security: on\nnsslapd-secureport: %d\nnsslapd-minssf: 0\nnsslapd-disk-monitoring: off\nnsslapd-accesslog-logging-enabled: off\n", port)
+	text = strings.Replace(text, "nsslapd-localhost:", more+"nsslapd-localhost:", 1)
 	text = strings.Replace(text, "nsslapd-subtree-rename-switch: on\n", "nsslapd-subtree-rename-switch: on\nnsslapd-db-durable-transaction: off\n", 1)
-	text = strings.Replace(text, "nsslapd-localhost:", "nsslapd-accesslog-logging-enabled: off\nnsslapd-localhost:", 1)
 	if options.Sync {
 		for _, plugin := range []string{"Retro Changelog Plugin", "Content Synchronization"} {
 			before, after, _ := strings.Cut(text, "dn: cn="+plugin+",cn=plugins,cn=config")

@@ -87,6 +87,15 @@ func ReaderLDIF(base string) string {
 		"\nobjectClass: account\nobjectClass: simpleSecurityObject\nuserPassword: " + readerPassword + "\n\n"
 }
 
+// ldapServer is how a server of the lab is reached that holds what ReaderLDIF says.
+func (l *Lab) ldapServer(port int, base, admin string) *LDAPServer {
+	return &LDAPServer{
+		URL: fmt.Sprintf("ldaps://127.0.0.1:%d", port), CAFile: l.CAFile(), BaseDN: base,
+		AdminDN: admin, AdminPassword: "Capstan-Deep-41",
+		ReaderDN: "uid=svc-kambrel,ou=Service Accounts," + base, ReaderPassword: readerPassword,
+	}
+}
+
 // StartOpenLDAP starts slapd with its data in the lab.
 func (l *Lab) StartOpenLDAP(ctx context.Context, name string, options OpenLDAPOptions) (*LDAPServer, error) {
 	const slapd = "/usr/sbin/slapd"
@@ -97,11 +106,7 @@ func (l *Lab) StartOpenLDAP(ctx context.Context, name string, options OpenLDAPOp
 	if err != nil {
 		return nil, err
 	}
-	s := &LDAPServer{
-		URL: fmt.Sprintf("ldaps://127.0.0.1:%d", port), CAFile: l.CAFile(), BaseDN: options.BaseDN,
-		AdminDN: "cn=admin," + options.BaseDN, AdminPassword: "Capstan-Deep-41",
-		ReaderDN: "uid=svc-kambrel,ou=Service Accounts," + options.BaseDN, ReaderPassword: readerPassword,
-	}
+	s := l.ldapServer(port, options.BaseDN, "cn=admin,"+options.BaseDN)
 	dir := filepath.Join(l.Dir, name)
 	if err := os.MkdirAll(filepath.Join(dir, "data"), 0o700); err != nil {
 		return nil, err

@@ -11,17 +11,17 @@ import (
 
 // lookAtExpectations holds what the active settings expect against what is so, once after each
 // run and each activation: a change in a directory may have made it untrue.
-func (e *Health) lookAtExpectations(ctx context.Context, h *wire.Health) error {
-	active, ok, err := e.store.Settings.Active(ctx)
-	if err != nil || !ok {
-		return err
-	}
-	now := store.Held{Revision: active.Revision, Looked: time.Now()}
+func (e *Health) lookAtExpectations(ctx context.Context, h wire.Health) error {
+	now := store.Held{Revision: h.Revision, Looked: time.Now()}
 	if h.LastRun != nil {
 		now.RunID = h.LastRun.ID
 	}
 	before, err := e.store.Expectations.Last(ctx)
 	if err != nil || before.Revision == now.Revision && before.RunID == now.RunID {
+		return err
+	}
+	active, _, err := e.store.Settings.Active(ctx)
+	if err != nil || active.Revision != now.Revision || len(active.Document.Expect) == 0 {
 		return err
 	}
 	told, err := e.setup.Broken(ctx, active.Document)
@@ -34,14 +34,10 @@ func (e *Health) lookAtExpectations(ctx context.Context, h *wire.Health) error {
 	return e.store.Expectations.Keep(ctx, now)
 }
 
-// expectations are how they stood then.
+// expectations are how they stood then; nothing is kept of settings that expect nothing.
 func (e *Health) expectations(ctx context.Context, h *wire.Health) error {
-	active, ok, err := e.store.Settings.Active(ctx)
-	if err != nil || !ok || len(active.Document.Expect) == 0 {
-		return err
-	}
 	last, err := e.store.Expectations.Last(ctx)
-	if err == nil && last.Revision == active.Revision {
+	if err == nil && h.Revision != 0 && last.Revision == h.Revision {
 		h.Expectations = &wire.ExpectationsHeld{Failing: last.Failing, Told: last.Told, Looked: last.Looked}
 	}
 	return err

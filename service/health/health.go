@@ -65,12 +65,15 @@ func (e *Health) Now(ctx context.Context) (wire.Health, error) {
 // called all the time, so it looks at nothing that grows with the directories.
 func (e *Health) Watch(ctx context.Context) error {
 	var h wire.Health
-	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.way, e.signOns, e.pauses, e.notices, e.certificates, e.signIns, e.lookAtExpectations, e.expectations} {
+	for _, part := range []func(context.Context, *wire.Health) error{e.lastRun, e.connections, e.way, e.signOns, e.pauses, e.notices, e.certificates, e.signIns, e.expectations} {
 		if err := part(ctx, &h); err != nil {
 			return err
 		}
 	}
-	return e.store.Problems.Watched(ctx, standing(h))
+	if err := e.store.Problems.Watched(ctx, standing(h)); err != nil {
+		return err
+	}
+	return e.lookAtExpectations(ctx, h) // last, so that nothing else waits for it; it is told the next time
 }
 
 // way tells how the way stands by which passwords come.

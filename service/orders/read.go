@@ -36,7 +36,7 @@ func newReadTaker(i *ingestion) taker {
 	}
 }
 
-// sourceOf says where entries come from. Only where names are members do they
+// sourceOf says where entries come from. Only outside of the dialect ad do members
 // stay the names that the group has.
 func sourceOf(order store.Order, pointers []string) store.Source {
 	return store.Source{Directory: order.Directory, Pointers: pointers, ByName: order.Request.Dialect != entry.AD}
@@ -115,9 +115,14 @@ func (r *readTaker) keep(ctx context.Context, s *store.Store) error {
 	return nil
 }
 
+// unknownAgain is after how long everything is read again for entries that are there and not
+// known.
+const unknownAgain = 10 * time.Minute
+
 // settle is the state of a directory after the read, as far as its changes are told: what
-// was missed makes the next read one of everything.
-func (r *readTaker) settle(ctx context.Context, tx *store.Store, before store.DirectoryState, cookie []byte) (store.DirectoryState, error) {
+// was missed makes the next read one of everything. Of unknown entries the directory says
+// that they are still there, and the mirror does not have them.
+func (r *readTaker) settle(ctx context.Context, tx *store.Store, before store.DirectoryState, cookie []byte, unknown int) (store.DirectoryState, error) {
 	now := time.Now()
 	state := store.DirectoryState{Cookie: cookie, Checked: before.Checked, Missed: before.Missed, MissedAt: before.MissedAt, Schema: before.Schema}
 	if r.schema != nil {
@@ -126,22 +131,24 @@ func (r *readTaker) settle(ctx context.Context, tx *store.Store, before store.Di
 	if r.whole || r.there != nil { // also one that the directory has refused is tried again later
 		state.Checked = &now
 	}
-	if !r.checked {
-		return state, nil
+	missed := 0
+	// They were out of sight for a while, of which no change will tell. What is never known, as
+	// of another kind, must not have everything read each time.
+	if !r.whole && (before.MissedAt == nil || now.Sub(*before.MissedAt) > unknownAgain) {
+		missed = unknown
 	}
-	lost, err := tx.Entries.CountUnseen(ctx, r.order.Directory, r.there)
-	if err != nil {
-		return state, err
+	if r.checked {
+		lost, err := tx.Entries.CountUnseen(ctx, r.order.Directory, r.there)
+		if err != nil {
+			return state, err
+		}
+		missed += r.missed + lost
 	}
-	if missed := r.missed + lost; missed > 0 {
+	if missed > 0 {
 		state.Cookie, state.Missed, state.MissedAt = nil, missed, &now
 	}
 	return state, nil
 }
-
-// unknownAgain is after how long everything is read again for entries that are there and not
-// known.
-const unknownAgain = 10 * time.Minute
 
 // done keeps the cookie together with what it covers.
 func (r *readTaker) done(ctx context.Context, tx *store.Store, done protocol.Done) error {
@@ -179,15 +186,9 @@ func (r *readTaker) done(ctx context.Context, tx *store.Store, done protocol.Don
 			expected = append(expected, name)
 		}
 	}
-	state, err := r.settle(ctx, tx, before, done.Cookie)
+	state, err := r.settle(ctx, tx, before, done.Cookie, unknown)
 	if err != nil {
 		return err
-	}
-	// Who is named as still there and is not known was out of sight for a while: no change
-	// will tell of them. What is never known, as of another kind, must not have everything read
-	// each time.
-	if now := time.Now(); unknown > 0 && !r.whole && (before.MissedAt == nil || now.Sub(*before.MissedAt) > unknownAgain) {
-		state.Cookie, state.Missed, state.MissedAt = nil, unknown, &now
 	}
 	state.Expected, state.Hidden, state.Absent = expected, r.hidden, absent
 	state.Directory, state.Base, state.Attributes, state.Pointers, state.Read = directory, r.order.Request.Base, r.asked.Attributes, r.asked.Pointers, time.Now()

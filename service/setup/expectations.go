@@ -161,9 +161,6 @@ func (e *Setup) met(ctx context.Context, document settings.Document) error {
 
 // Broken tells of a document what it expects and does not hold, each expectation once.
 func (e *Setup) Broken(ctx context.Context, document settings.Document) (told []string, err error) {
-	if len(document.Expect) == 0 {
-		return nil, nil
-	}
 	results, _, err := e.hold(ctx, document)
 	for _, r := range results {
 		if broken := r.Broken(); len(broken) > 0 {

@@ -56,7 +56,6 @@ onMounted(() => {
   void rest()
     .then(() => import('./charts'))
     .then((loaded) => (library.value = loaded))
-    .then(draw)
     .catch(() => (missing.value = true))
   window.addEventListener('resize', resize)
 })
@@ -64,7 +63,7 @@ onUnmounted(() => {
   window.removeEventListener('resize', resize)
   for (const chart of charts.value) chart.dispose()
 })
-watch([() => props.days, dark], draw)
+watch([() => props.days, dark, library], draw)
 </script>
 
 <template>

@@ -127,8 +127,8 @@ function next(d: Schemas['ConnectedDirectory']): string {
       <NForm class="body" size="small" label-placement="left" label-width="90" @submit.prevent="add">
         <NFormItem label="Dialect">
           <NRadioGroup v-model:value="form.dialect" name="dialect">
-            <div v-for="one in dialects" :key="one.name">
-              <NRadio :value="one.name"
+            <div v-for="(one, name) in dialects" :key="name">
+              <NRadio :value="name"
                 >{{ one.label }} <span class="quiet">({{ one.about }})</span></NRadio
               >
             </div>

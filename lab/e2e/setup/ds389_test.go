@@ -30,9 +30,10 @@ func TestA389DirectoryServerIsKeptInStep(t *testing.T) {
 		Instead: func(ctx context.Context, lab *servers.Lab, base, ldif string) (*servers.LDAPServer, error) {
 			return lab.StartDS389(ctx, "ds389", servers.DS389Options{BaseDN: base, LDIF: ldif})
 		}})
-	d := worldtest.Document()
-	d = settings.Default(settings.Directory{Name: "brisling", Dialect: entry.DS389, Base: worldtest.Base, Containers: d.Directories[0].Containers,
-		Features: []entry.Feature{entry.FeatureRepair, entry.FeatureResetPasswords, entry.FeatureUnlock, entry.FeatureCloudGroups}, CloudGroups: &settings.CloudGroups{Container: worldtest.CloudGroups}})
+	brisling := worldtest.GroupDocument(nil).Directories[0]
+	brisling.Dialect = entry.DS389
+	brisling.Features = append(brisling.Features, entry.FeatureRepair, entry.FeatureResetPasswords, entry.FeatureUnlock)
+	d := settings.Default(brisling)
 	d.Schedule.Every = "off"
 	w.Activate(d)
 	text := w.Says([]string{"directory", "rights", "brisling", "--account", w.Directory.ReaderDN}, "an access control instruction, to add to the attribute aci")

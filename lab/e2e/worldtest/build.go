@@ -70,10 +70,11 @@ func programs(dir, name string, flags ...string) (Programs, error) {
 		return Programs{}, fmt.Errorf("wait for the programs to be built: %w", err)
 	}
 	build := exec.Command("go", slices.Concat([]string{"build", "-trimpath"}, flags, []string{"-o", built + "/", root + "/cmd/..."})...)
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	cgo := "CGO_ENABLED=0"
 	if slices.Contains(flags, "-race") { // which is in C
-		build.Env = append(os.Environ(), "CGO_ENABLED=1")
+		cgo = "CGO_ENABLED=1"
 	}
+	build.Env = append(os.Environ(), cgo)
 	if out, err := build.CombinedOutput(); err != nil {
 		return Programs{}, fmt.Errorf("build the programs: %w\n%s", err, out)
 	}
