@@ -28,7 +28,7 @@ var codes = map[tone]string{good: "\x1b[32m", warning: "\x1b[33m", bad: "\x1b[31
 // tones are those of the words by which tables say how things stand.
 var tones = map[string]tone{
 	"in step": good, "in-step": good, "done": good, "online": good, "open": good, "active": good, "well": good,
-	"finished with problems": warning, "problems": warning, "problem": warning, "held": warning, "suspended": warning, "leaving": warning, "changing": warning, "waits": warning, "near-miss": warning,
+	"finished with problems": warning, "problems": warning, "problem": warning, "held": warning, "suspended": warning, "leaving": warning, "changing": warning, "waits": warning, "to do": warning, "near-miss": warning,
 	"failed": bad, "blocked": bad, "offline": bad, "closed": bad, "refused": bad, "not taken": bad, "lost": bad,
 }
 
@@ -61,4 +61,17 @@ func painted(text string) string {
 func coloured(to io.Writer) bool {
 	file, is := to.(*os.File)
 	return is && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && term.IsTerminal(int(file.Fd()))
+}
+
+// widthOf is how many cells a line of the terminal has, 0 where it is none.
+func widthOf(to io.Writer) int {
+	file, is := to.(*os.File)
+	if !is {
+		return 0
+	}
+	width, _, err := term.GetSize(int(file.Fd()))
+	if err != nil {
+		return 0
+	}
+	return width
 }

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/mattn/go-runewidth"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -14,7 +15,7 @@ func TestColoursOnlyRepeatWords(t *testing.T) {
 	t.Parallel()
 	write := func(coloured bool) string {
 		var out strings.Builder
-		w := cleanWriter{&out, coloured}
+		w := cleanWriter{&out, coloured, 0}
 		table := newTable("NAME", "STATE")
 		table.add("Ada \x1b[31m", "failed")
 		table.add("Bo", "in-step")
@@ -33,4 +34,32 @@ func TestColoursOnlyRepeatWords(t *testing.T) {
 		inColour = strings.ReplaceAll(inColour, code, "")
 	}
 	assert.Equal(t, plain, inColour)
+}
+
+// TestTablesFitTheTerminal prints a table for a narrow terminal: no line is wider, no word is
+// lost, and a column that is narrow anyway stays.
+func TestTablesFitTheTerminal(t *testing.T) {
+	t.Parallel()
+	table := newTable("STATE", "WHAT", "DETAIL")
+	table.add("in-step", "Agents take over within seconds of one another", "cn=Pilot,ou=Teams,dc=halvard,dc=example and no other")
+	table.add("failed", "港の制御所 の 人々 と 船", "-")
+	for _, width := range []int{0, 30, 50, 72, 200} {
+		var out strings.Builder
+		require.NoError(t, table.print(cleanWriter{&out, false, width}))
+		words := map[string]int{}
+		for _, line := range strings.Split(out.String(), "\n") {
+			if width >= 50 {
+				assert.LessOrEqual(t, runewidth.StringWidth(line), width, line)
+			}
+			for _, word := range strings.Fields(line) {
+				words[word]++
+			}
+		}
+		for _, word := range []string{"in-step", "Agents", "another", "other", "人々", "failed"} {
+			assert.Equal(t, 1, words[word], "%d wide: %s\n%s", width, word, out.String())
+		}
+		if width == 0 || width == 200 {
+			assert.Equal(t, 3, strings.Count(out.String(), "\n"), "%d wide: each row is one line", width)
+		}
+	}
 }

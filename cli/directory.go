@@ -359,7 +359,7 @@ attribute, or of all.`, Example: "  kambrel cloud forget title\n  kambrel cloud 
 }
 
 func newCloudCommand(d *deps) *cobra.Command {
-	command := &cobra.Command{Use: "cloud", Short: "Show, probe and connect the cloud"}
+	command := &cobra.Command{Use: "cloud", Short: "Show, probe and connect the cloud, and say how it behaves"}
 	show := &cobra.Command{
 		Use: "show", Short: "Show what the cloud can do and what it holds", Args: terminal.NoArguments, Example: "  kambrel cloud show\n  kambrel cloud show -o json | jq '.targets[].path'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -423,6 +423,6 @@ func newCloudCommand(d *deps) *cobra.Command {
 			return nil
 		},
 	}
-	command.AddCommand(show, probe, newCloudForgetCommand(d), newCloudTryCommand(d), newCloudConnectCommand(d), newCloudDisconnectCommand(d))
+	command.AddCommand(show, probe, newCloudHabitsCommand(d), newCloudForgetCommand(d), newCloudTryCommand(d), newCloudConnectCommand(d), newCloudDisconnectCommand(d))
 	return command
 }

@@ -187,31 +187,26 @@ func printReason(w io.Writer, node reason.Node, depth int) {
 }
 
 func newHealthCommand(d *deps) *cobra.Command {
-	return &cobra.Command{
+	return d.watchable(&cobra.Command{
 		Use: "health", Short: "Show the state of everything", Args: terminal.NoArguments,
 		Long:    "Exit status: 0 well, 2 needs attention, 1 broken.",
-		Example: "  kambrel health\n  kambrel health -o json | jq .state",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := d.client()
-			if err != nil {
-				return err
-			}
-			health, err := c.Health(cmd.Context())
-			if err != nil {
-				return err
-			}
-			if err := d.print(cmd.OutOrStdout(), health, func(w io.Writer) error { return printHealth(w, health) }); err != nil {
-				return err
-			}
-			switch health.State {
-			case "broken":
-				return statusError(statusFailed)
-			case "attention":
-				return statusError(statusProblems)
-			}
-			return nil
-		},
-	}
+		Example: "  kambrel health\n  kambrel health --watch\n  kambrel health -o json | jq .state",
+	}, func(cmd *cobra.Command, c *client.Client) error {
+		health, err := c.Health(cmd.Context())
+		if err != nil {
+			return err
+		}
+		if err := d.print(cmd.OutOrStdout(), health, func(w io.Writer) error { return printHealth(w, health) }); err != nil {
+			return err
+		}
+		switch health.State {
+		case "broken":
+			return statusError(statusFailed)
+		case "attention":
+			return statusError(statusProblems)
+		}
+		return nil
+	})
 }
 
 func printHealth(w io.Writer, h wire.Health) error {

@@ -23,17 +23,16 @@ import (
 )
 
 func newProblemsCommand(d *deps) *cobra.Command {
-	command := &cobra.Command{
+	command := d.watchable(&cobra.Command{
 		Use: "problems", Short: "Show what keeps things from being in step, and solve it", Args: terminal.NoArguments,
 		Long: `Shows the open problems by what causes them: how many, how many of them sleep,
 since when, and what came and went in the last 14 days. 'problems list' names each
 thing that has one, with commands that help; 'problems show N' shows one from both
 sides. A problem closes by itself when its cause is gone.`,
-		Example: "  kambrel problems\n  kambrel problems list --code duplicate-login\n  kambrel problems show 12\n  kambrel problems repair 12 --value ada.lind@halvard.example --yes",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.ProblemGroup, error) { return c.ProblemGroups(ctx) }, printGroups)
-		},
-	}
+		Example: "  kambrel problems\n  kambrel problems list --code duplicate-login\n  kambrel problems show 12\n  kambrel problems repair 12 --value ada.lind@halvard.example --yes\n  kambrel problems --watch",
+	}, func(cmd *cobra.Command, _ *client.Client) error {
+		return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.ProblemGroup, error) { return c.ProblemGroups(ctx) }, printGroups)
+	})
 	command.AddCommand(newProblemsListCommand(d), newProblemsShowCommand(d), newProblemsRepairCommand(d), newProblemsKindsCommand(d),
 		newProblemsAssignCommand(d), newProblemsNoteCommand(d), newProblemsSleepCommand(d), newProblemsWakeCommand(d))
 	return command

@@ -71,7 +71,7 @@ Exit status: 0 done, 1 failed, 2 done with problems.`,
 	add("choose", newScopeCommand(d), newScheduleCommand(d), newGuardCommand(d), newSettingsCommand(d), newExpectationCommand(d), newRulesCommand(d), newFormulaCommand(d), newImpactCommand(d), newSurveyCommand(d))
 	add("match", append(newDecideCommands(d), newForecastCommand(d), newCompareCommand(d))...)
 	add("look", newFindCommand(d), newShowCommand(d), newHistoryCommand(d), newWhyCommand(d), newExplainCommand(d), newHealthCommand(d), newPasswordsCommand(d), newCloudGroupsCommand(d), newProblemsCommand(d), newActsCommand(d), newNoticesCommand(d), newReportCommand(d))
-	add("run", newLoginCommand(d), newLogoutCommand(d), newOperatorCommand(d), newSessionCommand(d), newTokenCommand(d), newDirectoryCommand(d), newAgentCommand(d), newCloudCommand(d), newDomainCommand(d), newServeCommand(), newDoctorCommand(d), newBackupCommand(d), newRestoreCommand(d), newOpenAPICommand())
+	add("run", newFirstDayCommand(d), newLoginCommand(d), newLogoutCommand(d), newOperatorCommand(d), newSessionCommand(d), newTokenCommand(d), newDirectoryCommand(d), newAgentCommand(d), newCloudCommand(d), newDomainCommand(d), newServeCommand(), newDoctorCommand(d), newBackupCommand(d), newRestoreCommand(d), newOpenAPICommand())
 	return root
 }
 
@@ -100,7 +100,7 @@ func ask[T any](d *deps, cmd *cobra.Command, get func(context.Context, *client.C
 // print writes a value as asked; table writes it for people.
 func (d *deps) print(to io.Writer, value any, table func(io.Writer) error) error {
 	if d.output == "table" {
-		return table(cleanWriter{to, coloured(to)})
+		return table(clean(to))
 	}
 	text, err := json.MarshalIndent(value, "", "  ")
 	if err != nil {

@@ -29,31 +29,29 @@ func newRunsCommand(d *deps) *cobra.Command {
 func newRunsListCommand(d *deps) *cobra.Command {
 	var limit int
 	var all bool
-	command := &cobra.Command{
+	command := d.watchable(&cobra.Command{
 		Use: "list", Short: "List runs that changed something, opened or closed a problem, or have not ended well, the newest first", Args: terminal.NoArguments,
-		Example: "  kambrel runs list\n  kambrel runs list --all --limit 100",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := d.listing(limit)
-			if err != nil {
-				return err
+		Example: "  kambrel runs list\n  kambrel runs list --all --limit 100\n  kambrel runs list --all --watch",
+	}, func(cmd *cobra.Command, c *client.Client) error {
+		if err := mayList(limit); err != nil {
+			return err
+		}
+		page, err := c.Runs(cmd.Context(), url.Values{"limit": {strconv.Itoa(limit)}, "changed": {strconv.FormatBool(!all)}})
+		if err != nil {
+			return err
+		}
+		return d.print(cmd.OutOrStdout(), page.Items, func(w io.Writer) error {
+			if page.Total == 0 {
+				fmt.Fprintln(w, map[bool]string{true: "No run yet.", false: "No run has changed anything yet; --all lists all."}[all])
+				return nil
 			}
-			page, err := c.Runs(cmd.Context(), url.Values{"limit": {strconv.Itoa(limit)}, "changed": {strconv.FormatBool(!all)}})
-			if err != nil {
-				return err
+			t := newTable("RUN", "FOR", "STATE", "STARTED", "TOOK", "CHANGES", "HELD", "PROBLEMS", "BY")
+			for _, run := range page.Items {
+				t.add(run.ID, run.Purpose, stateText(run), when(run.Started), took(run.Started, run.Ended), run.Counts.Changes, or(some(run.Counts.Held), "-"), problemsText(run), run.By)
 			}
-			return d.print(cmd.OutOrStdout(), page.Items, func(w io.Writer) error {
-				if page.Total == 0 {
-					fmt.Fprintln(w, map[bool]string{true: "No run yet.", false: "No run has changed anything yet; --all lists all."}[all])
-					return nil
-				}
-				t := newTable("RUN", "FOR", "STATE", "STARTED", "TOOK", "CHANGES", "HELD", "PROBLEMS", "BY")
-				for _, run := range page.Items {
-					t.add(run.ID, run.Purpose, stateText(run), when(run.Started), took(run.Started, run.Ended), run.Counts.Changes, or(some(run.Counts.Held), "-"), problemsText(run), run.By)
-				}
-				return t.print(w)
-			})
-		},
-	}
+			return t.print(w)
+		})
+	})
 	command.Flags().IntVar(&limit, "limit", 20, "how many")
 	command.Flags().BoolVar(&all, "all", false, "also runs that changed nothing")
 	return command
@@ -75,10 +73,17 @@ func problemsText(run wire.Run) string {
 // listing is the client for a list of up to limit lines, which the interface gives in
 // one page.
 func (d *deps) listing(limit int) (*client.Client, error) {
-	if limit < 1 || limit > 500 {
-		return nil, fmt.Errorf("--limit %d: give a number from 1 to 500", limit)
+	if err := mayList(limit); err != nil {
+		return nil, err
 	}
 	return d.client()
+}
+
+func mayList(limit int) error {
+	if limit < 1 || limit > 500 {
+		return fmt.Errorf("--limit %d: give a number from 1 to 500", limit)
+	}
+	return nil
 }
 
 func newRunsShowCommand(d *deps) *cobra.Command {

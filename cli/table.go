@@ -25,39 +25,107 @@ func (t *table) add(cells ...any) {
 }
 
 func (t *table) print(to io.Writer) error {
+	terminal, _ := to.(cleanWriter)
 	widths := make([]int, len(t.rows[0]))
 	for _, row := range t.rows {
 		for i, cell := range row {
 			widths[i] = max(widths[i], runewidth.StringWidth(cell))
 		}
 	}
-	terminal, _ := to.(cleanWriter)
+	fit(widths, terminal.width)
 	for n, row := range t.rows {
-		var line strings.Builder
+		parts, lines := make([][]string, len(row)), 1
 		for i, cell := range row {
-			as := noTone
-			if terminal.coloured {
-				if as = tones[cell]; n == 0 {
-					as = heading
+			parts[i] = wrap(cell, widths[i])
+			lines = max(lines, len(parts[i]))
+		}
+		for at := range lines {
+			var line strings.Builder
+			for i, cell := range row {
+				part := ""
+				if at < len(parts[i]) {
+					part = parts[i][at]
+				}
+				as := noTone
+				if terminal.coloured {
+					if as = tones[cell]; n == 0 {
+						as = heading
+					}
+				}
+				line.WriteString(as.paint(part))
+				if i < len(row)-1 {
+					line.WriteString(strings.Repeat(" ", widths[i]-runewidth.StringWidth(part)+2))
 				}
 			}
-			line.WriteString(as.paint(cell))
-			if i < len(row)-1 {
-				line.WriteString(strings.Repeat(" ", widths[i]-runewidth.StringWidth(cell)+2))
+			if _, err := fmt.Fprintln(to, strings.TrimRight(line.String(), " ")); err != nil {
+				return err
 			}
-		}
-		if _, err := fmt.Fprintln(to, strings.TrimRight(line.String(), " ")); err != nil {
-			return err
 		}
 	}
 	return nil
+}
+
+// narrowest is how narrow a column becomes at most.
+const narrowest = 14
+
+// fit narrows the widest columns until a line has no more than so many cells, two of which
+// stand between columns; 0 is any number, as for what is read by a program.
+func fit(widths []int, cells int) {
+	if cells == 0 {
+		return
+	}
+	over := 2*(len(widths)-1) - cells
+	for _, width := range widths {
+		over += width
+	}
+	for over > 0 {
+		widest := 0
+		for i := range widths {
+			if widths[i] > widths[widest] {
+				widest = i
+			}
+		}
+		if widths[widest] <= narrowest {
+			return // the terminal breaks lines itself
+		}
+		widths[widest]--
+		over--
+	}
+}
+
+// wrap breaks a text between words, and a longer word anywhere.
+func wrap(text string, cells int) []string {
+	if runewidth.StringWidth(text) <= cells {
+		return []string{text}
+	}
+	var lines []string
+	line := ""
+	for _, word := range strings.Split(text, " ") {
+		if line != "" && runewidth.StringWidth(line)+1+runewidth.StringWidth(word) > cells {
+			lines, line = append(lines, line), ""
+		}
+		if line != "" {
+			line += " "
+		}
+		for line += word; runewidth.StringWidth(line) > cells; {
+			head := runewidth.Truncate(line, cells, "")
+			if head == "" { // one letter is wider
+				break
+			}
+			lines, line = append(lines, head), line[len(head):]
+		}
+	}
+	return append(lines, line)
 }
 
 // cleanWriter cleans all that is written, and paints it for terminals.
 type cleanWriter struct {
 	io.Writer
 	coloured bool
+	width    int // in cells, 0 where nobody looks at a terminal
 }
+
+func clean(to io.Writer) cleanWriter { return cleanWriter{to, coloured(to), widthOf(to)} }
 
 func (w cleanWriter) Write(text []byte) (int, error) {
 	out := terminal.Clean(string(text))

@@ -511,6 +511,11 @@ func (c *Client) Checkup(ctx context.Context) (out wire.Checkup, err error) {
 	return out, c.do(ctx, http.MethodPost, "/checkup", nil, nil, &out)
 }
 
+// FirstDay is how far the installation is on its first day.
+func (c *Client) FirstDay(ctx context.Context) (out wire.FirstDay, err error) {
+	return out, c.do(ctx, http.MethodGet, "/first-day", nil, nil, &out)
+}
+
 // Trend tells how things went on each of the last days.
 func (c *Client) Trend(ctx context.Context, days int) (out []wire.TrendDay, err error) {
 	return out, c.do(ctx, http.MethodGet, "/health/trend", url.Values{"days": {strconv.Itoa(days)}}, nil, &out)
@@ -557,6 +562,29 @@ func (c *Client) Wait(ctx context.Context, id int64, each func(wire.Run)) (wire.
 		}
 		if err := rest.For(ctx, 500*time.Millisecond); err != nil {
 			return run, err
+		}
+	}
+}
+
+// gathered is how long events are gathered before it is looked again.
+const gathered = 300 * time.Millisecond
+
+// Watch calls look at once, and again whenever something has happened, until ctx ends or look
+// fails otherwise than since the service is away, which is waited for.
+func (c *Client) Watch(ctx context.Context, look func(context.Context) error) error {
+	for {
+		err := c.events(ctx, func(wire.Event) bool { return true }, func(ctx context.Context) (bool, error) {
+			if err := look(ctx); err != nil {
+				return false, err
+			}
+			return false, rest.For(ctx, gathered)
+		})
+		var refusal *Error
+		if ctx.Err() != nil || errors.As(err, &refusal) && refusal.Status < 500 {
+			return err
+		}
+		if err := rest.For(ctx, 500*time.Millisecond); err != nil {
+			return err
 		}
 	}
 }

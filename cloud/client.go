@@ -20,6 +20,7 @@ import (
 	"kambrel.example/kambrel/core/address"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/rest"
+	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/protocol/scim"
 )
 
@@ -38,6 +39,7 @@ type Client struct {
 	capabilities *Capabilities
 	catalogue    *Catalogue
 	denied       map[Feature]string
+	habits       settings.CloudHabits
 	listed       int       // how many members of a group are listed at most, 0 for all
 	pausedUntil  time.Time // no request starts before, since the cloud asked so
 }
@@ -117,6 +119,13 @@ func (c *Client) Reach(base string, token Token) error {
 func (c *Client) ListsAtMost(members int) {
 	c.mu.Lock()
 	c.listed = members
+	c.mu.Unlock()
+}
+
+// Heed has the client keep to what is known of the service, whatever that says of itself.
+func (c *Client) Heed(habits settings.CloudHabits) {
+	c.mu.Lock()
+	c.habits = habits
 	c.mu.Unlock()
 }
 

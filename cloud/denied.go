@@ -3,18 +3,21 @@ package cloud
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
+
+	"kambrel.example/kambrel/core/settings"
 )
 
 // Feature is something that discovery may promise.
-type Feature string
+type Feature = settings.CloudFeature
 
-// The features without which there is another way.
+// The features that a service is found not to have when it refuses them.
 const (
-	FeaturePatch  Feature = "patch"
-	FeatureBulk   Feature = "bulk"
-	FeatureFilter Feature = "filter"
+	FeaturePatch  = settings.FeaturePatch
+	FeatureBulk   = settings.FeatureBulk
+	FeatureFilter = settings.FeatureFilter
 )
 
 // deny notes that the service refuses what discovery promises, so that the plain way is
@@ -34,22 +37,32 @@ func (c *Client) deny(feature Feature, err error) {
 	}
 }
 
-// without takes away what the service was found not to do; c.mu is held.
-func (c Capabilities) without(denied map[Feature]string) Capabilities {
-	if len(denied) == 0 {
-		return c
+// used is what is used of what the service can do: without what it was found not to do, and
+// what it is known for by the settings; c.mu is held.
+func (c *Client) used(can Capabilities) Capabilities {
+	can.Denied = maps.Clone(c.denied)
+	if can.Denied == nil {
+		can.Denied = map[Feature]string{}
 	}
-	c.Denied = denied
-	if denied[FeaturePatch] != "" {
-		c.Patch = false
+	for _, feature := range c.habits.Without {
+		can.Denied[feature] = "not used, by the settings"
 	}
-	if denied[FeatureBulk] != "" {
-		c.BulkOperations = 0
+	has := func(feature Feature) bool { return can.Denied[feature] == "" }
+	can.Patch = can.Patch && has(FeaturePatch)
+	can.Filter = can.Filter && has(FeatureFilter)
+	can.Sort = can.Sort && has(FeatureFilter) && has(settings.FeatureChanges)
+	can.ETag = can.ETag && has(settings.FeatureETag)
+	if !has(FeatureBulk) {
+		can.BulkOperations = 0
 	}
-	if denied[FeatureFilter] != "" {
-		c.Filter, c.Sort = false, false
+	can.WholeAttributes = c.habits.WholeAttributes
+	if c.habits.PageSize > 0 {
+		can.MaxResults = min(can.MaxResults, c.habits.PageSize)
 	}
-	return c
+	if c.habits.Paging != "" {
+		can.Pages = string(c.habits.Paging)
+	}
+	return can
 }
 
 // lacking tells the refusal of something that the service does not do at all.

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"net/http"
 	"slices"
 	"strconv"
@@ -29,8 +28,10 @@ type Capabilities struct {
 	Pages          string
 	ChangePassword bool
 	SignIn         []string // names of the authentication schemes
-	// Denied is what is promised and refused, with how.
+	// Denied is what is not used although it is promised, with why.
 	Denied map[Feature]string
+	// WholeAttributes: changes set attributes as a whole.
+	WholeAttributes bool
 	// Assumed: the service has no ServiceProviderConfig, so nothing is relied on
 	// but what every service must do (RFC 7644 sections 3.3 to 3.6).
 	Assumed bool
@@ -40,10 +41,9 @@ type Capabilities struct {
 func (c *Client) Discover(ctx context.Context) (Capabilities, error) {
 	c.mu.Lock()
 	known := c.capabilities
-	denied := maps.Clone(c.denied)
 	if known != nil {
 		defer c.mu.Unlock()
-		return known.without(denied), nil
+		return c.used(*known), nil
 	}
 	c.mu.Unlock()
 	found, err := c.discover(ctx, c.get)
@@ -51,9 +51,9 @@ func (c *Client) Discover(ctx context.Context) (Capabilities, error) {
 		return Capabilities{}, fmt.Errorf("discover what the cloud can do: %w", err)
 	}
 	c.mu.Lock()
+	defer c.mu.Unlock()
 	c.capabilities = &found
-	c.mu.Unlock()
-	return found.without(denied), nil
+	return c.used(found), nil
 }
 
 func (c *Client) discover(ctx context.Context, get func(context.Context, string, any) error) (Capabilities, error) {
@@ -411,7 +411,7 @@ type Step struct {
 func (c *Client) Probe(ctx context.Context) []Step {
 	c.Forget()
 	c.mu.Lock()
-	denied := c.denied
+	denied, habits := c.denied, c.habits
 	c.denied = nil // perhaps it does by now
 	c.mu.Unlock()
 	var steps []Step
@@ -439,6 +439,12 @@ func (c *Client) Probe(ctx context.Context) []Step {
 			steps = append(steps, Step{string(feature), "doubtful", why + ": runs took the plain way, and try it once more", "Tell the cloud's makers; nothing is lost meanwhile."})
 		}
 	}
+	c.mu.Lock()
+	can := c.used(found)
+	c.mu.Unlock()
+	for _, feature := range habits.Without {
+		steps = append(steps, Step{string(feature), "skipped", "not used, by the settings (cloud.habits)", ""})
+	}
 	if !found.Filter {
 		steps = append(steps, Step{"filter", "doubtful", "the cloud takes no filters, so that every run reads all of it", "Nothing, unless the cloud's service can be set to take them."})
 	}
@@ -458,12 +464,7 @@ func (c *Client) Probe(ctx context.Context) []Step {
 	} else {
 		steps = append(steps, Step{"domains", "good", "verified login domains: " + strings.Join(catalogue.Domains, ", "), ""})
 	}
-	if page, err := c.list(ctx, entry.User, found.page(1, "", 1)); err != nil {
-		steps = append(steps, failedStep(err))
-	} else {
-		steps = append(steps, Step{"read", "good", fmt.Sprintf("%d users can be read", page.total), ""})
-	}
-	return steps
+	return append(steps, c.tried(ctx, can)...)
 }
 
 // String tells in one line what the service can do.

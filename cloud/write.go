@@ -120,7 +120,7 @@ func (c *Client) request(ctx context.Context, can Capabilities, w Write) (reques
 	case can.Patch:
 		r.method = http.MethodPatch
 		patch := change.Patch
-		if w.whole {
+		if w.whole || can.wholly(w) {
 			patch = change.PatchWhole
 		}
 		var operations []change.PatchOperation
@@ -173,12 +173,20 @@ func (t Type) schemasOf(resource entry.Resource) []string {
 // back is lost, so it must be all that there is, and what others have changed
 // meanwhile, where no entity tag protects that.
 func (c *Client) freshened(ctx context.Context, can Capabilities, w Write) (Write, error) {
-	if w.ID == "" || w.Delete || can.Patch {
+	if w.ID == "" || w.Delete || can.Patch && !can.wholly(w) {
 		return w, nil
 	}
-	if can.ETag && w.Version != "" && w.Resource != nil && w.Kind != entry.Group {
+	if can.ETag && w.Version != "" && w.Resource != nil && (w.Kind != entry.Group || can.Patch) {
 		w.complete = true
 		return w, nil
+	}
+	if can.Patch { // what of an attribute is not Kambrel's goes back as it is now
+		resource, err := c.Get(ctx, w.Kind, w.ID)
+		if err == nil && resource == nil {
+			err = noResource(w)
+		}
+		w.Resource = resource
+		return w, err
 	}
 	path, err := c.path(ctx, w.Kind, w.ID)
 	if err != nil {
@@ -192,7 +200,7 @@ func (c *Client) freshened(ctx context.Context, can Capabilities, w Write) (Writ
 		return w, err
 	}
 	if resource == nil {
-		return w, &Refusal{Status: http.StatusNotFound, Detail: fmt.Sprintf("there is no %s %s", w.Kind, w.ID)}
+		return w, noResource(w)
 	}
 	w.Resource, w.complete = resource, true
 	if w.Kind == entry.Group && w.Version == "" {
@@ -246,10 +254,25 @@ func noTarget(err error) bool {
 	return errors.As(err, &refusal) && refusal.ScimType == "noTarget"
 }
 
+func noResource(w Write) error {
+	return &Refusal{Status: http.StatusNotFound, Detail: fmt.Sprintf("there is no %s %s", w.Kind, w.ID)}
+}
+
+// ofMembers tells whether members of a group change, which are never set as a whole.
+func (w Write) ofMembers() bool {
+	return slices.ContainsFunc(w.Diffs, func(d change.Diff) bool { return d.Target == rules.Members })
+}
+
+// wholly tells whether a change sets its attributes as a whole, as the service is known to
+// need it.
+func (c Capabilities) wholly(w Write) bool {
+	return c.WholeAttributes && c.Patch && w.ID != "" && !w.Delete && !w.ofMembers()
+}
+
 // writeWhole writes again what was refused since a part was not there, with the
 // attributes that change as a whole, as they are now.
 func (c *Client) writeWhole(ctx context.Context, can Capabilities, w Write) Answer {
-	if !can.Patch || w.ID == "" || slices.ContainsFunc(w.Diffs, func(d change.Diff) bool { return d.Target == rules.Members }) {
+	if !can.Patch || w.ID == "" || w.ofMembers() {
 		return Answer{Err: &Refusal{Status: http.StatusBadRequest, ScimType: "noTarget"}}
 	}
 	resource, err := c.Get(ctx, w.Kind, w.ID)
@@ -257,7 +280,7 @@ func (c *Client) writeWhole(ctx context.Context, can Capabilities, w Write) Answ
 		return Answer{Err: err}
 	}
 	if resource == nil {
-		return Answer{Err: &Refusal{Status: http.StatusNotFound, Detail: fmt.Sprintf("there is no %s %s", w.Kind, w.ID)}}
+		return Answer{Err: noResource(w)}
 	}
 	if w.Version != "" && resource.Version() != w.Version {
 		return Answer{Err: &Refusal{Status: http.StatusPreconditionFailed, Detail: "the resource was changed meanwhile"}}

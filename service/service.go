@@ -128,7 +128,7 @@ func New(s *store.Store, c *cloud.Client, options Options) *Service {
 	one.SignIn = signin.New(s, c, one.Events, one.Explain, one.Provider)
 	one.Health = health.New(s, c, one.Jobs, one.Problems, one.Passwords, one.SignIn, one.Setup, one.pacing, health.Own{URL: options.URL, Certificate: options.Certificate})
 	one.Groups = cloudgroups.New(s, judges, one.Problems)
-	one.Checkup = checkup.New(s, one.Health, one.Setup, one.Operators, options.URL)
+	one.Checkup = checkup.New(s, one.Health, one.Setup, one.Operators, c, options.URL)
 	one.watching = watching.New(s, c, one.Jobs)
 	one.audit = audit.New(s, options.Streams)
 	one.Notices = notices.New(s, options.Sender, options.URL, one.Health.Report)
@@ -159,6 +159,7 @@ func (s *Service) Start(ctx context.Context) error {
 		s.Setup.Follow(listening, told)
 	})
 	s.listen.Go(func() { s.Store.Listen(listening, s.Events.Broadcast) })
+	s.listen.Go(func() { s.Store.KeepTime(listening) })
 	s.listen.Go(func() { s.Health.MeetCertificates(listening) })
 	s.Surveys.Start(ctx)
 	// A shadow takes no events off the cloud, and tells nobody what the other has told.

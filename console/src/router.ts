@@ -68,6 +68,12 @@ export const router = createRouter({
       component: () => import('./pages/Installation.vue'),
       meta: { title: 'Installation', place: 'overview' },
     },
+    {
+      path: '/first-day',
+      name: 'first-day',
+      component: () => import('./pages/FirstDay.vue'),
+      meta: { title: 'First day', place: 'overview' },
+    },
     { path: '/audit', name: 'audit', component: () => import('./pages/Audit.vue'), meta: { title: 'Audit' } },
     {
       path: '/kept',

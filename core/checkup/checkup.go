@@ -69,6 +69,8 @@ type Database struct {
 	Superuser bool
 	// Synced: what was committed is on the disk (fsync, synchronous_commit).
 	Synced bool
+	// Ahead is how far its clock is ahead of the service's.
+	Ahead time.Duration
 }
 
 // Agent is one that reaches directories.
@@ -114,6 +116,7 @@ const (
 	tokenSoon    = 30 * 24 * time.Hour
 	tokenIdle    = 90 * 24 * time.Hour
 	runWithin    = 25 * time.Hour
+	clocksApart  = 5 * time.Second
 )
 
 // Look says how everything stands.
@@ -148,6 +151,8 @@ func database(f Facts, _ time.Time) []Finding {
 	switch {
 	case !f.Database.Synced:
 		return one("database", Bad, detail+"; it forgets what was committed when its host falls (fsync or synchronous_commit is off)", "Switch both on: after a fall, what was made in the cloud would be unknown here.")
+	case f.Database.Ahead.Abs() > clocksApart:
+		return one("database", Doubtful, fmt.Sprintf("%s; its clock is %s %s that of the service", detail, f.Database.Ahead.Abs().Round(time.Second), map[bool]string{true: "ahead of", false: "behind"}[f.Database.Ahead > 0]), "Keep both by NTP: times of leases, sessions and history are the database's; the service reckons with the difference.")
 	case f.Database.Superuser:
 		return one("database", Doubtful, detail+"; the service signs in as a superuser", "Give it a role of its own that owns its database: 'CREATE ROLE kambrel LOGIN; ALTER DATABASE ... OWNER TO kambrel'.")
 	}
@@ -214,7 +219,7 @@ func agents(f Facts, _ time.Time) []Finding {
 		case 0:
 			findings = append(findings, Finding{"agents", d.Name, Bad, "no agent that is there serves it", "Start or enrol one: 'kambrel agent code " + d.Name + "'."})
 		case 1:
-			findings = append(findings, Finding{"agents", d.Name, Doubtful, "one agent serves it", "A second one on another host takes over when the first is away, within seconds."})
+			findings = append(findings, Finding{"agents", d.Name, Doubtful, "one agent serves it", "A second one on another host takes over when the first is away, within seconds: 'kambrel agent code " + d.Name + "'."})
 		default:
 			findings = append(findings, Finding{"agents", d.Name, Good, fmt.Sprintf("%d agents serve it", serving[d.Name]), ""})
 		}

@@ -39,6 +39,7 @@ func TestWhatIsNotWellIsNamed(t *testing.T) {
 		"a certificate ends":          {func(f *Facts) { f.Certificates = []Certificate{{"directory halvard", now}} }, "certificates", Doubtful},
 		"no TLS":                      {func(f *Facts) { f.Plain = true }, "certificates", Doubtful},
 		"nothing reaches the disk":    {func(f *Facts) { f.Database.Synced = false }, "database", Bad},
+		"clocks that are apart":       {func(f *Facts) { f.Database.Ahead = -time.Minute }, "database", Doubtful},
 		"a superuser":                 {func(f *Facts) { f.Database.Superuser = true }, "database", Doubtful},
 		"no backup":                   {func(f *Facts) { f.Backup = nil }, "backup", Doubtful},
 		"an old backup":               {func(f *Facts) { f.Backup = &long }, "backup", Doubtful},

@@ -26,11 +26,12 @@ func Diff(before, after Document) []Difference {
 }
 
 // DecideAlike tells whether two documents come to the same about everybody: they differ in
-// nothing but when runs begin, for how long things are remembered, who is told, and what must
-// hold of them.
+// nothing but when runs begin, for how long things are remembered, who is told, what must
+// hold of them, and how the cloud is asked.
 func DecideAlike(one, other Document) bool {
 	for _, d := range []*Document{&one, &other} {
 		d.Schedule, d.History, d.Notices, d.Expect = Schedule{}, History{}, Notices{}, nil
+		d.Cloud.RequestsPerMinute, d.Cloud.Habits = 0, CloudHabits{}
 	}
 	return len(Diff(one, other)) == 0
 }

@@ -91,6 +91,8 @@ type Cloud struct {
 	// RequestsPerMinute is how many requests the cloud is sent at most; 0 for what it is
 	// learned to take.
 	RequestsPerMinute int `json:"requestsPerMinute,omitempty" yaml:"requestsPerMinute,omitempty" doc:"The most requests a minute; 0 for what the cloud is learned to take"`
+	// Habits is what it does otherwise than it says.
+	Habits CloudHabits `json:"habits,omitzero" yaml:"habits,omitempty" doc:"What the cloud does otherwise than it says of itself"`
 }
 
 // Containers marks parts of the tree; the nearest mark on the way up decides,

@@ -51,6 +51,7 @@ func TestValidateListsAllFaultsWithTheirPaths(t *testing.T) {
 	d.Directories[0].Features = []entry.Feature{"everything"}
 	d.Groups.MembersOf.Groups = []string{"CN=Pilot,DC=other,DC=example"}
 	d.Cloud.Domains = []string{"halvard"}
+	d.Cloud.Habits = CloudHabits{PageSize: -1, Paging: "numbers", Without: []CloudFeature{FeaturePatch, "pages"}, WholeAttributes: true}
 	d.Users.Rules[0].Target = "externalId"
 	d.Users.Rules[1].Formula = `entry.cn +`
 	d.Users.Rules[2].From = "cn"
@@ -71,6 +72,10 @@ func TestValidateListsAllFaultsWithTheirPaths(t *testing.T) {
 		"directories[0].features[0]":           "no feature",
 		"groups.membersOf.groups[0]":           "base of no directory",
 		"cloud.domains[0]":                     "no domain",
+		"cloud.habits.pageSize":                "how many resources",
+		"cloud.habits.paging":                  "index or cursor",
+		"cloud.habits.without":                 "nothing that can be done without",
+		"cloud.habits.wholeAttributes":         "without says that this is not used",
 		"users.match[0].resource":              "no resource attribute",
 		"users.rules[0].target":                "cannot be set",
 		"users.rules":                          "userName",

@@ -62,6 +62,7 @@ func (d *Document) Validate() []problem.Fault {
 	if d.Cloud.RequestsPerMinute < 0 {
 		v.add("cloud.requestsPerMinute", "is %d; give the most requests a minute, or 0 for what the cloud is learned to take", d.Cloud.RequestsPerMinute)
 	}
+	v.habits(d.Cloud.Habits)
 	if d.Guard.Removals < 0 {
 		v.add("guard.removals", "is %d; give the number of removals that one run may make, 0 or more", d.Guard.Removals)
 	}

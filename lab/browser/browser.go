@@ -55,6 +55,12 @@ func New(ctx context.Context) (page context.Context, stop func(), err error) {
 // Awaits lets an evaluation end when what it comes to, a promise, does.
 func Awaits(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }
 
+// Until waits until an expression is true in the page. It looks often, but not at each frame,
+// which would have the page drawn all the time.
+func Until(expression string, within time.Duration) chromedp.Action {
+	return chromedp.Poll(expression, nil, chromedp.WithPollingInterval(40*time.Millisecond), chromedp.WithPollingTimeout(within))
+}
+
 // SignIn opens the console and signs in.
 func SignIn(console, name, password string) chromedp.Tasks {
 	return chromedp.Tasks{

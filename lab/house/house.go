@@ -79,7 +79,7 @@ protocol/events     core/password
 protocol/wire       core/ protocol/orders
 
 directory           core/entry core/password core/problem core/secret
-cloud               core/address core/change core/entry core/problem core/rest core/rules core/secret protocol/events protocol/federation protocol/scim
+cloud               core/address core/change core/entry core/problem core/rest core/rules core/secret core/settings protocol/events protocol/federation protocol/scim
 agent               core/address core/entry core/fingerprint core/logkey core/password core/problem core/rest core/secret directory protocol/events protocol/orders protocol/release protocol/wire
 client              core/address core/signin core/problem core/reason core/rest core/settings protocol/wire protocol/orders
 console
@@ -113,7 +113,7 @@ service/notices     core/ protocol/wire service/store
 service/runs        cloud core/ service/events service/judging service/orders service/pacing service/setup service/store protocol/orders
 service/operators   core/ protocol/events protocol/orders protocol/wire service/orders service/store
 service/watching    cloud core/ service/jobs service/store
-service/checkup     core/ protocol/orders protocol/wire service/health service/operators service/setup service/store
+service/checkup     cloud core/ protocol/orders protocol/wire service/health service/operators service/setup service/store
 service             cloud core/ service/acts service/agents service/audit service/certificates service/checkup service/cloudgroups service/events service/explain service/health service/jobs service/judging service/notices service/operators service/orders service/pacing service/passwords service/problems service/provider service/runs service/setup service/signin service/store service/survey service/watching
 service/api         core/ protocol/wire service service/certificates service/health service/operators service/provider service/setup service/store service/views protocol/orders
 

@@ -150,7 +150,7 @@ func (s *studio) tellStories() error {
 // press clicks the button with a text, once it is there.
 func press(text string) chromedp.Action {
 	find := fmt.Sprintf(`[...document.querySelectorAll("button")].find(b => b.textContent.trim() === %q)`, text)
-	return chromedp.Tasks{chromedp.Poll(`Boolean(`+find+`)`, nil), chromedp.Evaluate(find+`.click()`, nil)}
+	return chromedp.Tasks{browser.Until(`Boolean(`+find+`)`, 20*time.Second), chromedp.Evaluate(find+`.click()`, nil)}
 }
 
 const entryToTry = `[aria-label="Entry to try the formula on"]`

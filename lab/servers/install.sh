@@ -2,7 +2,7 @@
 # Installs the Debian packages that the demo and the tests need, if any is
 # missing, as root or through sudo.
 set -eu
-packages="samba samba-ad-dc samba-ad-provision winbind python3-samba samba-dsdb-modules samba-vfs-modules postgresql slapd ldap-utils chromium python3-pysaml2 python3-ldap3 krb5-user curl 389-ds-base libnss3-tools openssl"
+packages="samba samba-ad-dc samba-ad-provision winbind python3-samba samba-dsdb-modules samba-vfs-modules postgresql slapd ldap-utils chromium python3-pysaml2 python3-ldap3 krb5-user curl 389-ds-base libnss3-tools openssl libfaketime"
 missing=""
 for package in $packages; do
 	dpkg-query -W -f '${Status}' "$package" 2>/dev/null | grep -q 'ok installed' || missing="$missing $package"

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"time"
 
 	"kambrel.example/kambrel/service/certificates"
 )
@@ -26,6 +27,9 @@ type Lab struct {
 	Many bool
 	// PostgresOptions are settings of PostgreSQL, as name=value, over those that labs have.
 	PostgresOptions []string
+	// Clocks are how far those of programs are ahead, by the names of the programs, which use
+	// that of the host by the C library.
+	Clocks map[string]time.Duration
 
 	mu          sync.Mutex
 	processes   []*Process
@@ -110,8 +114,25 @@ func (l *Lab) Stop() error {
 	return errors.Join(failures...)
 }
 
+// fakedTime is the library of Debian's package libfaketime that tells another time.
+var fakedTime = func() string {
+	found, _ := filepath.Glob("/usr/lib/*/faketime/libfaketimeMT.so.1")
+	return strings.Join(found, "")
+}()
+
+// clock is what has a program live at another time, in its environment.
+func (l *Lab) clock(name string) []string {
+	ahead := l.Clocks[name]
+	if ahead == 0 {
+		return nil
+	}
+	// What is waited for is as long as ever, and the clock does not jump when this is read again.
+	return []string{"LD_PRELOAD=" + fakedTime, fmt.Sprintf("FAKETIME=%+d", int(ahead.Seconds())), "DONT_FAKE_MONOTONIC=1", "FAKETIME_CACHE_DURATION=86400"}
+}
+
 // Start runs a program of the lab; see Process.
 func (l *Lab) Start(ctx context.Context, c Command) (*Process, error) {
+	c.Env = append(c.Env, l.clock(c.Name)...)
 	p, err := start(ctx, l.Dir, c)
 	if err != nil {
 		return nil, err

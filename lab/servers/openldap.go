@@ -129,7 +129,9 @@ func (l *Lab) StartOpenLDAP(ctx context.Context, name string, options OpenLDAPOp
 		return nil, err
 	}
 	if _, err := os.Stat(filepath.Join(dir, "data", "data.mdb")); err != nil && options.LDIF != "" {
-		if out, err := exec.CommandContext(ctx, "/usr/sbin/slapadd", "-q", "-f", conf, "-l", options.LDIF).CombinedOutput(); err != nil {
+		load := exec.CommandContext(ctx, "/usr/sbin/slapadd", "-q", "-f", conf, "-l", options.LDIF)
+		load.Env = append(os.Environ(), l.clock(name)...)
+		if out, err := load.CombinedOutput(); err != nil {
 			return nil, fmt.Errorf("slapadd: %w\n%s", err, out)
 		}
 	}

@@ -44,6 +44,7 @@ func NewCommand() *cobra.Command {
 	flags.StringSliceVar(&options.Claimed, "claimed-domains", nil, "login domains that are not verified yet, separated by commas")
 	flags.StringSliceVar(&options.Without, "without", nil, "features to take away: bulk, etag, sort, filter, patch, domains, groups, contacts, contact-members, passwords, federation")
 	flags.StringSliceVar(&options.Habits, "habits", nil, "ways of other services to take on; one that there is not lists them")
+	flags.DurationVar(&options.Clock, "clock", 0, "how far its clock is ahead of the host's, such as 40m or -1h")
 	flags.StringVar(&options.AgentsFile, "agents-file", "", "file with the agents for which passwords are sealed: a directory and the thumbprint of the agent's identity on each line")
 	flags.IntVar(&options.PageSize, "page-size", 0, "most resources on a page; 0 for 1000")
 	flags.StringVar(&options.Paging, "paging", "index", "how lists are paged: index, cursor or both")

@@ -39,6 +39,8 @@ const (
 	habitBulkMissing = "bulk-missing"     // bulk is promised, and answers 404
 	habitPatchless   = "patch-missing"    // PATCH is promised, and answers 501
 	habitFilterless  = "filter-missing"   // filters are promised, and answered with 400
+	habitUnfiltered  = "filter-ignored"   // filters are taken, and not heeded
+	habitPartsLost   = "parts-lost"       // a part of an attribute is not replaced, whatever the answer says
 	habitSecretTypes = "secret-schemas"   // schemas and resource types may not be read
 	habitThrottled   = "throttled"        // now and then everybody is asked to wait, until a date
 	habitCutMembers  = "members-cut"      // no more than a few members of a group are listed
@@ -47,7 +49,7 @@ const (
 
 var habits = []string{habitBulkOrder, habitBulkUnnamed, habitOnRequest, habitByReference, habitLateLists, habitOtherCase, habitNoID, habitNoLocation,
 	habitFirstPage, habitSoftDelete, habitNoDiscovery, habitStoredView, habitStrictParts, habitFreeNames, habitSharedKeys, habitNoTitles, habitNoSelf, habitActiveText, habitSmallLogins,
-	habitNoTypes, habitNoMeta, habitBulkMissing, habitPatchless, habitFilterless, habitSecretTypes, habitThrottled, habitCutMembers}
+	habitNoTypes, habitNoMeta, habitBulkMissing, habitPatchless, habitFilterless, habitUnfiltered, habitPartsLost, habitSecretTypes, habitThrottled, habitCutMembers}
 
 // lateFor is how long lists lag behind.
 const lateFor = 2 * time.Second
@@ -277,6 +279,14 @@ func (s *Server) unseen(shown view, endpoint string, edit edit) edit {
 		out, edits, f := edit(t, resource)
 		return out, append([]memberEdit{{clear: true}}, edits...), f
 	}
+}
+
+// withoutParts leaves out what is said about a part of an attribute.
+func withoutParts(operations []scim.PatchOperation) []scim.PatchOperation {
+	return slices.DeleteFunc(slices.Clone(operations), func(o scim.PatchOperation) bool {
+		name := strings.TrimPrefix(o.Path, scim.EnterpriseURN+":")
+		return strings.ContainsAny(name, ".[")
+	})
 }
 
 // strict refuses to replace a part of a complex attribute that is not there.

@@ -333,7 +333,7 @@ func (s *Server) event(who person, asked asking) (events.Token, *failure) {
 	case asked.Act != password.Unlock && asked.New == "", asked.Act == password.Change && asked.Old == "":
 		return events.Token{}, invalidValue("a password is missing")
 	}
-	now := time.Now()
+	now := time.Now().Add(s.options.Clock)
 	token := events.Token{Issuer: s.issuer(), Audience: events.Audience{audience}, ID: uuid.NewString(), IssuedAt: now.Unix(),
 		Subject: &events.Subject{Format: events.IssuerAndSubject, Issuer: s.issuer(), Subject: who.id}}
 	ask := events.Ask{Act: asked.Act, Request: events.Request{Directory: who.directory, Entry: who.entry, By: asked.by, Expires: now.Add(life).Unix(), MustChange: asked.MustChange}}

@@ -35,6 +35,8 @@ type Options struct {
 	Paging   string // index (also by default), cursor or both
 	// Habits are ways in which services differ; see habits.
 	Habits []string
+	// Clock is how far its clock is ahead of the host's, by what it says of times.
+	Clock time.Duration
 	// AgentsFile names the agents for which passwords are sealed; see trusted.
 	AgentsFile string
 }
@@ -330,6 +332,9 @@ func (s *Server) list(c *fiber.Ctx) error {
 	if f != nil {
 		return refuse(c, f)
 	}
+	if s.options.has(habitUnfiltered) {
+		request.Filter = ""
+	}
 	start, cursor, f := s.page(c, request)
 	if f != nil {
 		return refuse(c, f)
@@ -546,6 +551,11 @@ func (s *Server) patched(endpoint string, operations []scim.PatchOperation) edit
 				return nil, nil, f
 			}
 			if len(rest) == 0 {
+				return resource, edits, nil
+			}
+		}
+		if s.options.has(habitPartsLost) {
+			if rest = withoutParts(rest); len(rest) == 0 {
 				return resource, edits, nil
 			}
 		}

@@ -244,7 +244,7 @@ func (s *store) record(c *collection, item *stored) json.RawMessage {
 // now is a clock that never gives the same time twice, so that lastModified
 // orders all changes.
 func (s *store) now() time.Time {
-	now := time.Now().UTC().Truncate(time.Microsecond)
+	now := time.Now().Add(s.options.Clock).UTC().Truncate(time.Microsecond)
 	if !now.After(s.last) {
 		now = s.last.Add(time.Microsecond)
 	}

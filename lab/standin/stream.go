@@ -147,7 +147,7 @@ func (s *Server) verify(c *fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	token := events.Token{Issuer: s.issuer(), Audience: events.Audience{audience}, ID: uuid.NewString(), IssuedAt: time.Now().Unix(), Events: map[string]json.RawMessage{events.Verification: text}}
+	token := events.Token{Issuer: s.issuer(), Audience: events.Audience{audience}, ID: uuid.NewString(), IssuedAt: time.Now().Add(s.options.Clock).Unix(), Events: map[string]json.RawMessage{events.Verification: text}}
 	go func() { _, _ = s.tell(token) }()
 	return c.SendStatus(fiber.StatusNoContent)
 }

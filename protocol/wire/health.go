@@ -53,6 +53,25 @@ type Health struct {
 	NoticesStuck string `json:"noticesStuck,omitempty" doc:"Why notices do not get through"`
 }
 
+// FirstDay is how far an installation is on its way from an empty service to people who are
+// kept in step.
+type FirstDay struct {
+	Steps []FirstDayStep `json:"steps"`
+	Next  string         `json:"next,omitempty" doc:"The key of the step to take now; absent where all are done"`
+	Begun bool           `json:"begun" doc:"All is done that the first run needs"`
+}
+
+// FirstDayStep is one step; none is remembered, each is looked at.
+type FirstDayStep struct {
+	Key       string `json:"key" doc:"Names the place where it is done"`
+	Text      string `json:"text" doc:"What is so once it is done"`
+	Done      bool   `json:"done"`
+	Detail    string `json:"detail,omitempty" doc:"How it stands now"`
+	Do        string `json:"do,omitempty" doc:"What to do, with the command for it; absent once it is done"`
+	Directory string `json:"directory,omitempty" doc:"The first directory that is not as far"`
+	Later     bool   `json:"later,omitempty" doc:"The first run does not need it"`
+}
+
 // Checkup says how an installation stands.
 type Checkup struct {
 	At      time.Time        `json:"at"`

@@ -33,6 +33,9 @@ func (s *Server) healthRoutes() {
 	huma.Register(s.api, operation("POST", "/checkup", "checkup", "Have the installation looked at: what is well, doubtful and bad, with what to do", wire.Administrator), func(ctx context.Context, _ *struct{}) (*body[wire.Checkup], error) {
 		return answer(s.service.Checkup.Look(ctx))
 	})
+	huma.Register(s.api, operation("GET", "/first-day", "first-day", "How far the installation is, from an empty service to people who are kept in step", wire.Administrator), func(ctx context.Context, _ *struct{}) (*body[wire.FirstDay], error) {
+		return answer(s.service.Checkup.FirstDay(ctx))
+	})
 	huma.Register(s.api, operation("GET", "/report", "report", "What came of a time: who came, changed and left, what failed, problems, and who did what", wire.OperatorRole), func(ctx context.Context, in *reportQuery) (*body[wire.Report], error) {
 		return answer(s.service.Health.Report(ctx, in.From, in.To))
 	})

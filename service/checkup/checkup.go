@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/checkup"
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
@@ -28,12 +29,13 @@ type Checkup struct {
 	health    *health.Health
 	setup     *setup.Setup
 	operators *operators.Operators
+	cloud     *cloud.Client
 	plain     bool
 }
 
 // New makes one. url is the one by which the service is known.
-func New(s *store.Store, h *health.Health, e *setup.Setup, o *operators.Operators, url string) *Checkup {
-	return &Checkup{s, h, e, o, strings.HasPrefix(url, "http://")}
+func New(s *store.Store, h *health.Health, e *setup.Setup, o *operators.Operators, c *cloud.Client, url string) *Checkup {
+	return &Checkup{s, h, e, o, c, strings.HasPrefix(url, "http://")}
 }
 
 // Look gathers the facts, has agents and the cloud tried, and says how all stands.

@@ -66,7 +66,7 @@ func (o *Orders) Await(ctx context.Context, order store.Order, patience time.Dur
 			return order, nil
 		case order.State == "failed":
 			return order, problem.New(problem.Code(order.FailureCode), "directory %s: %s", order.Directory, order.FailureDetail)
-		case order.State == "leased" && order.LeaseUntil != nil && time.Now().Before(*order.LeaseUntil):
+		case order.State == "leased" && order.LeaseUntil != nil && o.store.Now().Before(*order.LeaseUntil):
 			alone = time.Now()
 		case order.Taken >= store.MostTaken:
 			return order, o.giveUp(ctx, order)

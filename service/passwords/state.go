@@ -275,7 +275,7 @@ func (p *Passwords) digestStates(ctx context.Context, document settings.Document
 		}
 		one.Seconds = int(left.Seconds())
 		// The first round may take its time; after it a change is late when rounds pass it by.
-		one.Late = counts.Oldest != nil && time.Since(*counts.Oldest) > max(lateRounds*every, 2*left)
+		one.Late = counts.Oldest != nil && p.store.Since(*counts.Oldest) > max(lateRounds*every, 2*left)
 		one.Step = digestStep(one, round)
 		out = append(out, one)
 	}

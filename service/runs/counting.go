@@ -21,7 +21,7 @@ func (x *execution) countSince(ctx context.Context) error {
 		x.since = counting{}
 		return nil
 	}
-	since := time.Now().Add(-window)
+	since := x.store.Now().Add(-window)
 	x.since = counting{since, since}
 	counted, err := x.store.Runs.Counted(ctx)
 	if err != nil {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"slices"
 	"sync"
-	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -150,7 +149,7 @@ func (x *execution) lookForCreation(ctx context.Context, p *pending, finder *clo
 	switch {
 	case p.made:
 		return lookedWait, nil
-	case p.sent.IsZero(), x.refusesSecond(*p), time.Since(p.sent) > x.options.CreationPatience:
+	case p.sent.IsZero(), x.refusesSecond(*p), x.store.Since(p.sent) > x.options.CreationPatience:
 		return lookedSend, nil
 	}
 	return lookedWait, nil

@@ -163,6 +163,9 @@ func (x *execution) stages(ctx context.Context) error {
 		return err
 	}
 	x.cloud.ListsAtMost(shown)
+	if x.run.Purpose.Writes() { // others may work by a draft
+		x.cloud.Heed(x.Settings.Document.Cloud.Habits)
+	}
 	if x.run.Purpose.OfOne() {
 		return x.trial(ctx)
 	}

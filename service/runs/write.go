@@ -307,7 +307,7 @@ func (x *execution) attempt(ctx context.Context, open []pending, r *results, las
 			still = append(still, p)
 		case errors.Is(answer.Err, cloud.ErrUnknownOutcome):
 			if p.look, p.why = true, answer.Err; p.sent.IsZero() {
-				p.sent = time.Now()
+				p.sent = x.store.Now()
 			}
 			still = append(still, p)
 		default:

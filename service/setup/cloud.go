@@ -11,6 +11,7 @@ import (
 	"kambrel.example/kambrel/core/act"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/core/settings"
 	protocol "kambrel.example/kambrel/protocol/orders"
 	"kambrel.example/kambrel/protocol/wire"
 	"kambrel.example/kambrel/service/store"
@@ -101,9 +102,16 @@ func capabilityTable(can cloud.Capabilities) []wire.Capability {
 		{Name: "sign-in", Has: len(can.SignIn) > 0, Detail: strings.Join(can.SignIn, ", "), Meaning: "how the service signs in to the cloud"},
 	}
 	for i, one := range table {
-		if why := can.Denied[cloud.Feature(one.Name)]; why != "" {
+		feature := one.Name
+		if feature == "sort" {
+			feature = string(settings.FeatureChanges)
+		}
+		if why := can.Denied[cloud.Feature(feature)]; why != "" {
 			table[i].Detail = why
 		}
+	}
+	if can.WholeAttributes {
+		table = append(table, wire.Capability{Name: "parts of attributes", Detail: "not used, by the settings", Meaning: "a change sets each attribute as a whole, with what others own in it as it is in the cloud"})
 	}
 	return table
 }

@@ -113,12 +113,18 @@ func (e *Setup) setConnection(ctx context.Context, by, url string, sealed []byte
 	return e.Reach(ctx)
 }
 
-// Reach has this service reach the cloud as the records say, or else as it was started.
+// Reach has this service reach the cloud as the records say, or else as it was started, and
+// heed what the active settings say of it.
 func (e *Setup) Reach(ctx context.Context) error {
 	kept, err := e.store.Connection.Now(ctx)
 	if err != nil {
 		return err
 	}
+	active, _, err := e.store.Settings.Active(ctx)
+	if err != nil {
+		return err
+	}
+	e.cloud.Heed(active.Document.Cloud.Habits)
 	e.reach.Lock()
 	defer e.reach.Unlock()
 	as := fmt.Sprintf("%s %x", kept.URL, kept.Token)
@@ -146,7 +152,8 @@ func (e *Setup) Reach(ctx context.Context) error {
 	return nil
 }
 
-// Follow has this service reach the cloud otherwise when an operator has said so at another.
+// Follow has this service reach the cloud otherwise when an operator has said so, at this one
+// or another.
 func (e *Setup) Follow(ctx context.Context, told <-chan store.Event) {
 	tick := time.NewTicker(lookAgain)
 	defer tick.Stop()
@@ -155,7 +162,7 @@ func (e *Setup) Follow(ctx context.Context, told <-chan store.Event) {
 		case <-ctx.Done():
 			return
 		case event := <-told:
-			if event.Kind != store.EventCloud && event.Kind != "" {
+			if event.Kind != store.EventCloud && event.Kind != "settings" && event.Kind != "" {
 				continue
 			}
 		case <-tick.C:

@@ -34,7 +34,7 @@ import (
 
 const (
 	// every is how often the cloud is asked whether it has what was said.
-	every = time.Minute
+	every = 20 * time.Second
 	// testsEvery is how often it is asked what came of a test that goes on.
 	testsEvery = 2 * time.Second
 	// fetchEvery is how often metadata is fetched anew.

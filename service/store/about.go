@@ -13,9 +13,11 @@ import (
 // About tells what the database is.
 func (s *session) About(ctx context.Context) (checkup.Database, error) {
 	var d checkup.Database
-	return d, s.raw(ctx, `SELECT current_setting('server_version') AS version, pg_database_size(current_database()) AS bytes,
+	err := s.raw(ctx, `SELECT current_setting('server_version') AS version, pg_database_size(current_database()) AS bytes,
 		(SELECT rolsuper FROM pg_roles WHERE rolname = current_user) AS superuser,
 		current_setting('fsync') = 'on' AND current_setting('synchronous_commit') <> 'off' AS synced`).Scan(&d).Error
+	d.Ahead = s.Ahead()
+	return d, err
 }
 
 // LastBackup is when the last backup was made, nil for none.

@@ -71,13 +71,19 @@ func (a Agent) May(directory string) bool { return slices.Contains(a.Granted, di
 // List lists all agents by name.
 func (s Agents) List(ctx context.Context) ([]Agent, error) {
 	var agents []Agent
-	return agents, s.withFaults(ctx).Order("name").Find(&agents).Error
+	err := s.withFaults(ctx).Order("name").Find(&agents).Error
+	for i := range agents {
+		s.here(agents[i].LastContact)
+	}
+	return agents, err
 }
 
 // Get returns one agent.
 func (s Agents) Get(ctx context.Context, id string) (Agent, error) {
 	var agent Agent
-	return agent, s.withFaults(ctx).Where("id = ?", id).Take(&agent).Error
+	err := s.withFaults(ctx).Where("id = ?", id).Take(&agent).Error
+	s.here(agent.LastContact)
+	return agent, err
 }
 
 // Save keeps what an agent told about itself.

@@ -182,7 +182,7 @@ func (s Federations) Test(ctx context.Context, id int64) (SignInTest, error) {
 // Open lists those to which no answer has come and that have not ended.
 func (s Federations) Open(ctx context.Context) ([]SignInTest, error) {
 	var tests []SignInTest
-	return tests, s.with(ctx).Where("answered IS NULL AND cloud_id <> '' AND expires > now()").Order("id").Find(&tests).Error
+	return tests, s.with(ctx).Where("answered IS NULL AND cloud_id <> '' AND expires > ?", time.Now()).Order("id").Find(&tests).Error
 }
 
 // Seen tells whether another test has brought an assertion of this id.

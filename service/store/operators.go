@@ -229,12 +229,15 @@ func (s Operators) Remove(ctx context.Context, name string) (bool, error) {
 	return n == 1, err
 }
 
+// skewOfServices is how far the clocks of services on one database may be apart.
+const skewOfServices = 5 * time.Minute
+
 // DropExpired takes away what nobody can use any more.
 func (s Operators) DropExpired(ctx context.Context) error {
 	if _, err := s.exec(ctx, `DELETE FROM tokens WHERE expires < now()`); err != nil {
 		return err
 	}
-	if _, err := s.exec(ctx, `DELETE FROM agent_signatures WHERE expires < now()`); err != nil {
+	if _, err := s.exec(ctx, `DELETE FROM agent_signatures WHERE expires < ?`, time.Now().Add(-skewOfServices)); err != nil {
 		return err
 	}
 	_, err := s.exec(ctx, `DELETE FROM enrolments WHERE expires < now() - interval '1 day'`)

@@ -175,7 +175,9 @@ func (EventStream) TableName() string { return "event_stream" }
 // Stream tells how the stream stands.
 func (s Passwords) Stream(ctx context.Context) (EventStream, error) {
 	var stream EventStream
-	return stream, s.with(ctx).Take(&stream).Error
+	err := s.with(ctx).Take(&stream).Error
+	s.here(stream.Opened, stream.Polled, stream.Failing, stream.RefusedAt)
+	return stream, err
 }
 
 func (s Passwords) stream(ctx context.Context, set string, values ...any) error {

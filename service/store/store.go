@@ -86,7 +86,8 @@ type session struct {
 	// written counts rows since PostgreSQL has last learnt how the tables look.
 	written   *atomic.Int64
 	shadow    *atomic.Bool
-	rehearsed bool // see Rehearsed
+	ahead     *atomic.Int64 // see Ahead
+	rehearsed bool          // see Rehearsed
 }
 
 // all is all parts on the same connection.
@@ -179,7 +180,12 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		_ = pool.Close()
 		return nil, fmt.Errorf("open the database: %w", err)
 	}
-	return (&session{db: db, sql: pool, dsn: dsn, written: &atomic.Int64{}, shadow: &atomic.Bool{}}).all(), nil
+	s := &session{db: db, sql: pool, dsn: dsn, written: &atomic.Int64{}, shadow: &atomic.Bool{}, ahead: &atomic.Int64{}}
+	if err := s.compareClocks(ctx); err != nil {
+		_ = pool.Close()
+		return nil, fmt.Errorf("ask the database for its time: %w", err)
+	}
+	return s.all(), nil
 }
 
 // WithPassword puts a password into a connection, in either form (libpq section 34.1.1).

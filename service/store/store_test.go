@@ -115,6 +115,7 @@ func TestStore(t *testing.T) {
 		"quiet runs are pruned first":                   prune,
 		"what was on its way and not answered is sent":  onTheirWay,
 		"who claims the same waits for the other":       claimsWait,
+		"times of a clock that is off are carried over": clockBehind,
 		"no log gets the values of a statement":         statementsWithoutValues,
 	} {
 		t.Run(name, func(t *testing.T) { test(t, open(t, server)) })
@@ -587,6 +588,32 @@ func events(t *testing.T, s *Store) {
 	assert.Equal(t, Event{Kind: "run", ID: 7}, <-got)
 	cancel()
 	<-ended
+}
+
+// clockBehind is what a database leaves whose clock is a quarter of an hour behind.
+func clockBehind(t *testing.T, s *Store) {
+	ctx := t.Context()
+	require.NoError(t, s.compareClocks(ctx))
+	assert.Zero(t, s.Ahead(), "that of this test agrees")
+	s.ahead.Store(int64(-15 * time.Minute))
+	agent := Agent{ID: "9b1a6c1e-6f0e-4f63-9f0b-0d5d5f6d2c11", Name: "one", PublicKey: "{}", Directories: []string{}, Granted: []string{}, Plain: []string{}, Enrolled: time.Now()}
+	require.NoError(t, s.Agents.Save(ctx, &agent))
+	_, err := s.exec(ctx, `UPDATE agents SET last_contact = now() - interval '15 minutes'`)
+	require.NoError(t, err)
+	for name, read := range map[string]func() (Agent, error){
+		"one": func() (Agent, error) { return s.Agents.Get(ctx, agent.ID) },
+		"all": func() (Agent, error) { all, err := s.Agents.List(ctx); return all[0], err },
+	} {
+		got, err := read()
+		require.NoError(t, err)
+		require.NotNil(t, got.LastContact)
+		assert.WithinDuration(t, time.Now(), *got.LastContact, time.Minute, "%s: heard of just now", name)
+	}
+	assert.Less(t, s.Since(time.Now().Add(-15*time.Minute)), time.Minute, "what it says was sent then was sent just now, and is not sent again")
+	about, err := s.About(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, -15*time.Minute, about.Ahead)
+	assert.NotEmpty(t, about.Version)
 }
 
 func activated(t *testing.T, s *Store) {

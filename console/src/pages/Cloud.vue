@@ -91,7 +91,10 @@ const from: Record<string, string> = {
     <template v-else>
       <div class="columns">
         <section class="sheet">
-          <header><h2>What it can do</h2></header>
+          <header>
+            <h2>What it can do</h2>
+            <RouterLink :to="{ name: 'settings', query: { view: 'cloud' } }">Say what it does otherwise</RouterLink>
+          </header>
           <table class="body plain">
             <tbody>
               <tr v-for="one in data.capabilities" :key="one.name">

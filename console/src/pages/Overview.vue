@@ -25,6 +25,15 @@ const health = computed(() => live.health)
 // What is paused stands above every page.
 const attention = computed(() => (health.value?.attention ?? []).filter((one) => one.code !== 'paused'))
 const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', 'never-seen': 'default' }
+// Who begins is led on; once people are in step, nobody is asked for it any more.
+const day = useLoad(
+  async () =>
+    session.may('administrator') && health.value && !health.value.lastRun ? unwrap(api.GET('/api/v1/first-day')) : null,
+  [() => live.health?.revision, () => live.health?.agents.length, () => live.health?.lastRun?.id],
+)
+const next = computed(() =>
+  day.data.value?.begun ? undefined : day.data.value?.steps.find((s) => s.key === day.data.value?.next),
+)
 const numbers = computed(() => {
   const o = health.value?.objects
   if (!o) return []
@@ -58,6 +67,15 @@ const numbers = computed(() => {
           <RouterLink v-if="placeOf(one)" class="push" :to="placeOf(one)!.to">{{ placeOf(one)!.text }}</RouterLink>
           <p>{{ one.cause }} {{ one.remedy }}</p>
         </div>
+      </section>
+      <section v-if="next" class="sheet begin" aria-label="First day">
+        <strong>First day</strong>
+        <span
+          >{{ day.data.value!.steps.filter((s) => s.done && !s.later).length }} of
+          {{ day.data.value!.steps.filter((s) => !s.later).length }} steps to the first run are done. Next:
+          {{ next.text }}.</span
+        >
+        <RouterLink class="push" :to="{ name: 'first-day' }">Go on</RouterLink>
       </section>
       <section class="numbers" aria-label="Objects">
         <RouterLink v-for="number in numbers" :key="number.text" class="sheet number" :to="number.to">
@@ -219,6 +237,14 @@ const numbers = computed(() => {
 .one p {
   flex-basis: 100%;
   margin: 2px 0 0;
+}
+.begin {
+  border-left: 4px solid var(--brass);
+  padding: 10px 14px;
+  margin-bottom: 14px;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 2px 10px;
 }
 .numbers {
   display: grid;

@@ -10,6 +10,7 @@ import Tabs from '../parts/Tabs.vue'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { show, when } from '../parts/words'
+import CloudHabits from '../setup/CloudHabits.vue'
 import DraftBar from '../setup/DraftBar.vue'
 import Expectations from '../setup/Expectations.vue'
 import Impact from '../setup/Impact.vue'
@@ -22,7 +23,10 @@ import { useSession } from '../state/session'
 const draft = useDraft()
 const session = useSession()
 const message = useMessage()
-const view = useQuery<'changes' | 'expectations' | 'schedule' | 'limits' | 'text' | 'history'>('view', 'changes')
+const view = useQuery<'changes' | 'expectations' | 'schedule' | 'limits' | 'cloud' | 'text' | 'history'>(
+  'view',
+  'changes',
+)
 const from = useQuery<string>('from', '')
 const to = useQuery<string>('to', '')
 onMounted(draft.load)
@@ -140,6 +144,7 @@ const line = (fault: Schemas['Fault']) => fault.fileLine || fault.line
               { value: 'expectations', text: 'Expectations' },
               { value: 'schedule', text: 'Schedule' },
               { value: 'limits', text: 'Guard and leavers' },
+              { value: 'cloud', text: 'Cloud' },
               { value: 'text', text: 'Text (YAML)' },
               { value: 'history', text: 'History' },
             ]"
@@ -173,6 +178,7 @@ const line = (fault: Schemas['Fault']) => fault.fileLine || fault.line
             <Expectations v-else-if="view === 'expectations'" />
             <Schedule v-else-if="view === 'schedule'" />
             <Limits v-else-if="view === 'limits'" />
+            <CloudHabits v-else-if="view === 'cloud'" />
             <template v-else-if="view === 'text'">
               <div class="row tools">
                 <label class="file"

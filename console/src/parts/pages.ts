@@ -92,6 +92,7 @@ export const pages: Page[] = [
     path: 'M7 18a4.5 4.5 0 0 1-.4-9A6 6 0 0 1 18 10.5a3.8 3.8 0 0 1-.5 7.5z',
   },
   { name: 'domains', label: 'Login domains', words: 'sign-in federation provider' },
+  { name: 'first-day', label: 'First day', words: 'begin steps checklist next', role: 'administrator' },
   { name: 'installation', label: 'Installation', words: 'checkup doctor health' },
   { name: 'kept', label: 'Kept', words: 'held guard' },
   { name: 'leavers', label: 'Leavers', words: 'grace deletion' },
@@ -100,6 +101,12 @@ export const pages: Page[] = [
   { name: 'settings', label: 'Expectations', words: 'must hold tests', query: { view: 'expectations' } },
   { name: 'settings', label: 'Schedule', words: 'live interval hours', query: { view: 'schedule' } },
   { name: 'settings', label: 'Guard and leavers', words: 'limits removals', query: { view: 'limits' } },
+  {
+    name: 'settings',
+    label: "The cloud's habits",
+    words: 'paging bulk patch filter requests',
+    query: { view: 'cloud' },
+  },
   { name: 'settings', label: 'Settings as text', words: 'yaml', query: { view: 'text' } },
   { name: 'settings', label: 'History of the settings', words: 'revisions compare', query: { view: 'history' } },
 ]

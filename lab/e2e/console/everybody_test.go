@@ -23,8 +23,8 @@ import (
 
 // everyPage are the pages of the console, as a day may show them, and the page for the browser of
 // people who sign in at Kambrel.
-var everyPage = []string{"/", "/runs", "/runs/1", "/problems", "/notices", "/report", "/operators", "/domains", "/domains/brisling.example", "/installation", "/audit", "/kept", "/leavers", "/objects",
-	"/objects/crew00003@brisling.example", "/directories", "/directories/brisling", "/scope", "/rules", "/rules?kind=users&target=displayName", "/forecast", "/survey", "/settings", "/cloud-groups", "/passwords", "/cloud", "/nowhere", "/people/check"}
+var everyPage = []string{"/", "/runs", "/runs/1", "/problems", "/notices", "/report", "/operators", "/domains", "/domains/brisling.example", "/installation", "/first-day", "/audit", "/kept", "/leavers", "/objects",
+	"/objects/crew00003@brisling.example", "/directories", "/directories/brisling", "/scope", "/rules", "/rules?kind=users&target=displayName", "/forecast", "/survey", "/settings", "/settings?view=limits", "/settings?view=schedule", "/settings?view=cloud", "/settings?view=expectations", "/cloud-groups", "/passwords", "/cloud", "/nowhere", "/people/check"}
 
 // TestEverybodyCanUseEveryPage holds each page to the rules of WCAG 2.1 AA that axe-core knows, in
 // both looks, wide and narrow.
@@ -65,7 +65,7 @@ func TestEverybodyCanUseEveryPage(t *testing.T) {
 		return chromedp.Tasks{emulation.SetDeviceMetricsOverride(width, 800, 1, false),
 			emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: look}}),
 			// The page for people's browsers has no look of its own.
-			chromedp.Poll(fmt.Sprintf(`[undefined, %q].includes(document.documentElement.dataset.look)`, look), nil)}
+			browser.Until(fmt.Sprintf(`[undefined, %q].includes(document.documentElement.dataset.look)`, look), 20*time.Second)}
 	}
 	// Each page is loaded once, and turned in the hand: what it shows is the same.
 	everywhere := func(path string) {

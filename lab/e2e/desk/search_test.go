@@ -2,6 +2,7 @@ package desk_test
 
 import (
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -10,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/problem"
+	"kambrel.example/kambrel/lab/browser"
 	"kambrel.example/kambrel/lab/e2e/worldtest"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -57,7 +59,7 @@ func TestEverythingIsFound(t *testing.T) {
 	do, shows := w.Console()
 	// Not by KeyEvent, which types the character although the page has taken the key.
 	slash := chromedp.Evaluate(`document.body.dispatchEvent(new KeyboardEvent("keydown", {key: "/", bubbles: true}))`, nil)
-	do("the slash leads to the field", slash, chromedp.Poll(`document.activeElement.matches("[role=combobox]")`, nil), chromedp.KeyEvent("mia"), shows(`[role=option][aria-selected=true]`, "Mia"), shows("[role=option]", "Mia Port"))
+	do("the slash leads to the field", slash, browser.Until(`document.activeElement.matches("[role=combobox]")`, 20*time.Second), chromedp.KeyEvent("mia"), shows(`[role=option][aria-selected=true]`, "Mia"), shows("[role=option]", "Mia Port"))
 	do("with the keys to the second", chromedp.KeyEvent(kb.ArrowDown), shows(`[role=option][aria-selected=true]`, "Mia Sand"), chromedp.KeyEvent(kb.Enter), shows("h1", "mia.sand@brisling.example"))
 	do("a run by its number", slash, chromedp.KeyEvent("run 1"), shows(`[role=option]`, "Run 1"), chromedp.KeyEvent(kb.Enter), shows("h1", "Run 1"))
 	do("nothing is said in words", slash, chromedp.KeyEvent("no such thing"), shows(`[role=search] p`, "Nothing is called so"))

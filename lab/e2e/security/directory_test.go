@@ -72,7 +72,7 @@ func TestMembersOfAGroupSignInByTheirDirectory(t *testing.T) {
 	w.Member(night, true, bo)
 	w.Member(night, false, ada)
 	left := time.Now()
-	do("be signed out", chromedp.Poll(`document.querySelector(".card")?.textContent.includes("Sign in by")`, nil, chromedp.WithPollingTimeout(time.Minute)))
+	do("be signed out", browser.Until(`document.querySelector(".card")?.textContent.includes("Sign in by")`, time.Minute))
 	require.Eventually(t, func() bool {
 		_, stderr, status = worldtest.KambrelIn(t, home, "", "health")
 		return status != 0

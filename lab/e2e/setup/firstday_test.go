@@ -2,6 +2,7 @@ package setup_test
 
 import (
 	"context"
+	"encoding/json"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,6 +20,7 @@ import (
 
 	"kambrel.example/kambrel/core/problem"
 	"kambrel.example/kambrel/core/progress"
+	"kambrel.example/kambrel/core/purpose"
 	"kambrel.example/kambrel/core/settings"
 	"kambrel.example/kambrel/lab/browser"
 	"kambrel.example/kambrel/lab/e2e/worldtest"
@@ -45,6 +47,12 @@ func TestFromAnEmptyServiceByTheCommandLineAlone(t *testing.T) {
 		require.Equal(t, want, status, "%q: %s%s", args, stdout, stderr)
 		return stdout + stderr
 	}
+	// next is what the list of the first day says to do, and that it is not all done.
+	next := func(text string) {
+		t.Helper()
+		assert.Contains(t, do(2, "first-day"), "\nNext: "+text)
+	}
+	next("A directory is added")
 	assert.Contains(t, do(0, "directory", "list"), "No directory yet")
 	assert.Contains(t, do(1, "forecast"), "begin with a directory")
 	assert.Contains(t, do(1, "impact"), "begin with a directory")
@@ -54,6 +62,7 @@ func TestFromAnEmptyServiceByTheCommandLineAlone(t *testing.T) {
 	assert.Contains(t, do(1, "forecast"), "kambrel forecast --draft")
 	assert.Contains(t, do(0, "directory", "rights", "brisling"), "probe the directory first")
 
+	next("An agent serves each directory.\n'kambrel agent code brisling'")
 	code := regexp.MustCompile(`kambrel agent enrol .*`).FindString(do(0, "agent", "code", "brisling"))
 	out, err := exec.Command("sh", "-c", strings.Replace(code, "kambrel", worldtest.Plainly.Kambrel, 1)+" --name brisling-1 --config "+w.AgentFile).CombinedOutput()
 	require.NoError(t, err, string(out))
@@ -63,12 +72,15 @@ func TestFromAnEmptyServiceByTheCommandLineAlone(t *testing.T) {
 		agents, err := w.Client.Agents(t.Context())
 		return err == nil && len(agents) == 1 && len(agents[0].Directories) == 1
 	}, 20*time.Second, 50*time.Millisecond)
+	next("Each was probed, and nothing is wrong")
 	probe := do(0, "directory", "probe", "brisling")
+	next("Each was read")
 	assert.Contains(t, probe, "signed in as "+w.Directory.ReaderDN)
 	assert.Contains(t, do(0, "directory", "rights", "brisling"), "access to dn.subtree=", "in the language of the server that was found")
 	assert.Contains(t, probe, "no group is to be seen", "what is doubtful is told with what to do")
 
 	assert.Contains(t, do(0, "directory", "read"), "8 entries")
+	next("It is chosen who takes part")
 	tree := do(0, "scope", "tree", "brisling")
 	assert.Regexp(t, `\[ \] People +8`, tree)
 	assert.Contains(t, do(1, "scope", "include", "ou=Nowhere,dc=other,dc=example"), "base of no directory")
@@ -79,14 +91,33 @@ func TestFromAnEmptyServiceByTheCommandLineAlone(t *testing.T) {
 	assert.Contains(t, do(0, "scope", "count"), "NOT READ YET: brisling: roomNumber")
 	do(0, "directory", "read")
 	assert.Regexp(t, `take part +7`, do(0, "scope", "count"))
+	next("A rehearsal has told what would become of everybody")
 	impact := do(0, "impact")
+	next("The settings are active")
 	assert.Contains(t, impact, "would create 7")
 	assert.Empty(t, worldtest.Users(t, w.Address(), ""), "nothing reaches the cloud before activation")
 	assert.Contains(t, do(1, "settings", "activate"), "give --yes", "nothing is activated without a word where there is no terminal")
 	assert.Contains(t, do(0, "settings", "activate", "--yes", "--note", "First day"), "Revision 1 is active")
+	next("The first run has ended well")
+	// Somebody watches the runs meanwhile, each time as a JSON document of its own.
+	watcher := exec.Command(worldtest.Plainly.Kambrel, "runs", "list", "--watch", "-o", "json", "--service", w.URL, "--token", w.Client.Token())
+	seen, err := watcher.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, watcher.Start())
+	shown := json.NewDecoder(seen)
+	var runs []wire.Run
+	require.NoError(t, shown.Decode(&runs))
 	do(0, "sync")
+	for runs[0].Purpose != purpose.Sync || runs[0].State != progress.InStep {
+		require.NoError(t, shown.Decode(&runs), "it is shown again by itself until the run is there, and has ended")
+	}
+	require.NoError(t, watcher.Process.Signal(os.Interrupt))
+	assert.NoError(t, watcher.Wait(), "whoever ends it has seen what they wanted")
 	assert.Len(t, worldtest.Users(t, w.Address(), ""), 7)
 	assert.Contains(t, do(0, "settings", "history"), "First day")
+	day := do(0, "first-day")
+	assert.Regexp(t, `to do +There is a backup`, day, "what can come later does not keep it from being done")
+	assert.Contains(t, day, "'kambrel agent code brisling'", "a second agent is asked for, where it is missing")
 }
 
 // TestFromAnEmptyServiceByKeysInTheConsole does the same with the pages, and without a mouse;
@@ -99,6 +130,7 @@ func TestFromAnEmptyServiceByKeysInTheConsole(t *testing.T) {
 	t.Cleanup(stop)
 	do, shows := worldtest.Actor(t, page)
 	do("sign in", chromedp.Navigate(w.URL+"/"), worldtest.Write("Name", "administrator"), worldtest.Write("Password", worldtest.Password), chromedp.KeyEvent(kb.Enter), shows("h1", "Overview"))
+	do("be led", shows("[aria-label='First day']", "1 of 9 steps to the first run are done. Next: A directory is added"), worldtest.Press("Go on"), shows("h1", "First day"), shows("[aria-current=step]", "A directory is added"))
 	do("be told where to begin", worldtest.Page("Scope"), shows("section", "No directory is connected yet"), worldtest.Press("Connect"), shows("h1", "Directories"))
 	do("add a directory", worldtest.Press("Add directory"), worldtest.Turn("dialect", 1), worldtest.Write("Name", "brisling"), worldtest.Write("Base", worldtest.Base),
 		worldtest.Press("Add to the draft"), shows("h1", "brisling"), shows(".page-head", "Standard LDAP"), shows("[data-next=true]", "An agent serves it"))
@@ -121,6 +153,7 @@ func TestFromAnEmptyServiceByKeysInTheConsole(t *testing.T) {
 	do("activate", worldtest.Press("Activate…"), worldtest.Press("Confirm"), shows(".draft", "these are the active settings, revision 1"))
 	do("sync", worldtest.Press("Sync now"), shows("h1", "Run"), shows(".tag", "In step"))
 	assert.Len(t, worldtest.Users(t, w.Address(), ""), 8)
+	do("look what is left of the day", worldtest.Page("First day"), shows("[aria-label='To the first run']", "9 of 9 done"), shows("[aria-label='To sleep well']", "There is a backup"))
 	do("see the history", worldtest.Page("History of the settings"), shows("td", "1, active"))
 	do("survey", worldtest.Page("Survey"), worldtest.Press("Survey now"), shows(".kinds", "No display name"), shows("td", "brisling.example"))
 	do("look at the cloud", worldtest.Page("Cloud"), shows("td", "only what changes is sent"))

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kambrel.example/kambrel/lab/browser"
 	"kambrel.example/kambrel/lab/e2e/worldtest"
 	"kambrel.example/kambrel/protocol/wire"
 )
@@ -54,7 +55,7 @@ func TestPeopleSignInAtTheirOrganizationsProvider(t *testing.T) {
 		shows("td", "no test of a sign-in was accepted yet"))
 	everybody := chromedp.Evaluate(`[...document.querySelectorAll(".n-radio")].find(r => r.textContent.includes("Everybody")).click()`, nil)
 	page("nobody is switched", everybody, button("See what it would do…"), shows(".n-modal td", "no test of a sign-in was accepted yet"),
-		chromedp.Poll(`[...document.querySelectorAll(".n-modal button")].find(b => b.textContent.trim() === "Switch").disabled`, nil))
+		browser.Until(`[...document.querySelectorAll(".n-modal button")].find(b => b.textContent.trim() === "Switch").disabled`, 20*time.Second))
 
 	require.NoError(t, provider.Fault(t.Context(), map[string]string{"login": ""}))
 	test("anna", worldtest.OldPassword)

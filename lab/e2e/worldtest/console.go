@@ -27,7 +27,7 @@ func Actor(t *testing.T, page context.Context) (do func(string, ...chromedp.Acti
 		}
 	}
 	shows = func(selector, text string) chromedp.Action {
-		return chromedp.Poll(fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text), nil, chromedp.WithPollingTimeout(20*time.Second))
+		return browser.Until(fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text), 20*time.Second)
 	}
 	return do, shows
 }
@@ -46,7 +46,7 @@ func (w *World) Console() (do func(string, ...chromedp.Action), shows func(selec
 // Button clicks the button with a text once it can be clicked.
 func Button(text string) chromedp.Action {
 	return chromedp.Tasks{
-		chromedp.Poll(fmt.Sprintf(`[...document.querySelectorAll("button")].some(b => b.textContent.trim() === %q && !b.disabled)`, text), nil, chromedp.WithPollingTimeout(20*time.Second)),
+		browser.Until(fmt.Sprintf(`[...document.querySelectorAll("button")].some(b => b.textContent.trim() === %q && !b.disabled)`, text), 20*time.Second),
 		chromedp.Evaluate(fmt.Sprintf(`[...document.querySelectorAll("button")].find(b => b.textContent.trim() === %q && !b.disabled).click()`, text), nil),
 	}
 }

@@ -8,6 +8,8 @@ import (
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
+
+	"kambrel.example/kambrel/lab/browser"
 )
 
 // What follows uses a page as somebody does who has no mouse.
@@ -19,7 +21,7 @@ const mostTabs = 300
 func reach(what, fits string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {
 		there := fmt.Sprintf(`[...document.querySelectorAll("a, button, input, textarea, [tabindex]")].some(e => !e.disabled && %s)`, fits)
-		if err := chromedp.Poll(there, nil, chromedp.WithPollingTimeout(20*time.Second)).Do(ctx); err != nil {
+		if err := browser.Until(there, 20*time.Second).Do(ctx); err != nil {
 			return fmt.Errorf("%s is not on the page: %w", what, err)
 		}
 		var met string
@@ -81,5 +83,5 @@ func Tick(name string) chromedp.Action {
 // Page goes to a page by the field that finds anything.
 func Page(name string) chromedp.Action {
 	first := fmt.Sprintf(`document.querySelector("#finds li:first-child")?.textContent.trim().startsWith(%q)`, name)
-	return chromedp.Tasks{chromedp.KeyEvent("k", chromedp.KeyModifiers(input.ModifierCtrl)), chromedp.KeyEvent(name), chromedp.Poll(first, nil, chromedp.WithPollingTimeout(20*time.Second)), chromedp.KeyEvent(kb.Enter)}
+	return chromedp.Tasks{chromedp.KeyEvent("k", chromedp.KeyModifiers(input.ModifierCtrl)), chromedp.KeyEvent(name), browser.Until(first, 20*time.Second), chromedp.KeyEvent(kb.Enter)}
 }

@@ -79,6 +79,8 @@ type Options struct {
 	// between stands between the service and the cloud.
 	Between *Between
 	Bare    bool // neither an agent nor settings, as a new user finds it
+	// Clocks are how far those of openldap, postgresql and cloud are ahead.
+	Clocks map[string]time.Duration
 	// ShortLived lets the directory's certificate end in ten days.
 	ShortLived bool
 }
@@ -106,7 +108,10 @@ func NewWith(t *testing.T, ldif string, o Options) *World {
 	if o.Raced {
 		w.Programs = Raced
 	}
-	w.Lab.Many = true
+	w.Lab.Many, w.Lab.Clocks = true, o.Clocks
+	if ahead := o.Clocks["cloud"]; ahead != 0 {
+		o.Cloud = append(o.Cloud, "--clock", ahead.String())
+	}
 	ctx := t.Context()
 	var err error
 	if o.Database {

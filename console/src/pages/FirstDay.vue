@@ -1,0 +1,128 @@
+<script setup lang="ts">
+// From an empty service to people who are kept in step: what is done, and what comes next.
+import { NButton, NSkeleton } from 'naive-ui'
+import { computed } from 'vue'
+
+import { api, unwrap } from '../api/client'
+import Fault from '../parts/Fault.vue'
+import { useLoad } from '../parts/use-load'
+import { useLive } from '../state/live'
+import { placeOfStep } from '../setup/first-day'
+
+const { data, failure, loading, again } = useLoad(() => unwrap(api.GET('/api/v1/first-day')), [])
+useLive().listen(() => void again())
+const parts = computed(() => {
+  const steps = data.value?.steps ?? []
+  return [
+    { title: 'To the first run', about: 'In this order.', steps: steps.filter((step) => !step.later) },
+    { title: 'To sleep well', about: 'Later, in any order.', steps: steps.filter((step) => step.later) },
+  ].map((part) => ({ ...part, done: part.steps.filter((step) => step.done).length }))
+})
+</script>
+
+<template>
+  <div>
+    <div class="page-head">
+      <h1>First day</h1>
+      <span class="quiet">Nothing is remembered here: each step is looked at. Leave it, and go on when you like.</span>
+      <span class="push" />
+      <NButton size="small" :loading="loading" @click="again">Look again</NButton>
+    </div>
+    <Fault v-if="failure && !data" :failure="failure" @again="again" />
+    <section v-else-if="!data" class="sheet" aria-busy="true">
+      <div class="body"><NSkeleton text :repeat="9" /></div>
+    </section>
+    <template v-else>
+      <p v-if="data.begun" role="status" class="told">
+        {{
+          data.next
+            ? 'The first run has ended well: people are kept in step. What is open below can come later, and should.'
+            : 'All is done.'
+        }}
+      </p>
+      <section v-for="part in parts" :key="part.title" class="sheet part" :aria-label="part.title">
+        <header>
+          <h2>{{ part.title }}</h2>
+          <span class="quiet">{{ part.about }} {{ part.done }} of {{ part.steps.length }} done.</span>
+        </header>
+        <ol class="body">
+          <li
+            v-for="(step, i) in part.steps"
+            :key="step.key"
+            :data-done="step.done"
+            :data-next="step.key === data.next"
+            :aria-current="step.key === data.next ? 'step' : undefined"
+          >
+            <span class="number" aria-hidden="true">{{ step.done ? '✓' : step.later ? '·' : i + 1 }}</span>
+            <div class="what">
+              <span class="text">{{ step.text }}</span><span class="visually-hidden">{{
+                step.done ? ', done' : ', to do'
+              }}</span>
+              <span v-if="step.detail" class="quiet detail">{{ step.detail }}</span>
+              <p v-if="step.do && (step.key === data.next || step.later)">{{ step.do }}</p>
+            </div>
+            <RouterLink :to="placeOfStep(step).to">{{ placeOfStep(step).text }}</RouterLink>
+          </li>
+        </ol>
+      </section>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.told {
+  margin: 0 0 12px;
+}
+.part {
+  margin-bottom: 14px;
+}
+ol {
+  list-style: none;
+  margin: 0;
+  padding-top: 0;
+  padding-bottom: 4px;
+}
+li {
+  display: flex;
+  align-items: baseline;
+  gap: 10px;
+  padding: 7px 0;
+  border-top: 1px solid var(--line);
+}
+.number {
+  flex: none;
+  width: 20px;
+  height: 20px;
+  border-radius: 50%;
+  border: 1.5px solid currentColor;
+  display: inline-grid;
+  place-items: center;
+  font-size: 12px;
+  color: var(--ink-3);
+}
+.what {
+  flex: 1;
+  min-width: 0;
+  overflow-wrap: anywhere;
+}
+.what p {
+  margin: 3px 0 0;
+  color: var(--ink-2);
+  border-left: 3px solid var(--brass);
+  padding-left: 8px;
+}
+.detail {
+  margin-left: 10px;
+}
+[data-done='true'] .number {
+  color: var(--good);
+}
+[data-next='true'] .text {
+  font-weight: 650;
+}
+[data-next='true'] .number {
+  border-color: var(--brass);
+  background: var(--brass);
+  color: var(--on-brass);
+}
+</style>
