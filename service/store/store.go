@@ -252,7 +252,9 @@ func (s *session) Writable(ctx context.Context) error {
 // Tx runs work in one transaction.
 func (s *session) Tx(ctx context.Context, work func(tx *Store) error) error {
 	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error {
-		return work((&session{db: db, sql: s.sql, dsn: s.dsn, written: s.written, shadow: s.shadow, rehearsed: s.rehearsed}).all())
+		within := *s
+		within.db = db
+		return work(within.all())
 	})
 }
 

@@ -13,10 +13,11 @@ const { data, failure, loading, again } = useLoad(() => unwrap(api.GET('/api/v1/
 useLive().listen(() => void again())
 const parts = computed(() => {
   const steps = data.value?.steps ?? []
-  return [
+  const all = [
     { title: 'To the first run', about: 'In this order.', steps: steps.filter((step) => !step.later) },
     { title: 'To sleep well', about: 'Later, in any order.', steps: steps.filter((step) => step.later) },
   ].map((part) => ({ ...part, done: part.steps.filter((step) => step.done).length }))
+  return data.value?.begun ? all.reverse() : all // what is open before what is done
 })
 </script>
 
@@ -36,7 +37,7 @@ const parts = computed(() => {
       <p v-if="data.begun" role="status" class="told">
         {{
           data.next
-            ? 'The first run has ended well: people are kept in step. What is open below can come later, and should.'
+            ? 'The first run has ended well: people are kept in step. What is open can come later, and should.'
             : 'All is done.'
         }}
       </p>
@@ -87,6 +88,8 @@ li {
   align-items: baseline;
   gap: 10px;
   padding: 7px 0;
+}
+li + li {
   border-top: 1px solid var(--line);
 }
 .number {

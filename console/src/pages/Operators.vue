@@ -424,7 +424,13 @@ const tokens: DataTableColumns<Schemas['Token']> = [
           <NSelect v-model:value="token.role" :options="roles" :input-props="{ id: 'token-role' }" />
         </NFormItem>
         <NFormItem label="Ends after days" :label-props="{ for: 'token-days' }">
-          <NInputNumber v-model:value="token.days" :min="1" :max="3650" :input-props="{ id: 'token-days' }" />
+          <NInputNumber
+            :show-button="false"
+            v-model:value="token.days"
+            :min="1"
+            :max="3650"
+            :input-props="{ id: 'token-days' }"
+          />
         </NFormItem>
         <NButton
           type="primary"

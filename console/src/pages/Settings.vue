@@ -140,12 +140,12 @@ const line = (fault: Schemas['Fault']) => fault.fileLine || fault.line
             class="tabs"
             label="View"
             :choices="[
-              { value: 'changes', text: 'What the draft changes' },
+              { value: 'changes', text: 'Changes' },
               { value: 'expectations', text: 'Expectations' },
               { value: 'schedule', text: 'Schedule' },
               { value: 'limits', text: 'Guard and leavers' },
               { value: 'cloud', text: 'Cloud' },
-              { value: 'text', text: 'Text (YAML)' },
+              { value: 'text', text: 'Text' },
               { value: 'history', text: 'History' },
             ]"
           />

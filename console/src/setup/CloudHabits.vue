@@ -90,6 +90,7 @@ function most(perMinute: number | null): void {
       <dt>Asked for at once</dt>
       <dd class="row">
         <NInputNumber
+          :show-button="false"
           :value="habits.pageSize || null"
           size="small"
           class="short"
@@ -106,6 +107,7 @@ function most(perMinute: number | null): void {
       <dt>Requests</dt>
       <dd class="row">
         <NInputNumber
+          :show-button="false"
           :value="cloud?.requestsPerMinute || null"
           size="small"
           class="short"
@@ -145,6 +147,9 @@ ul {
 }
 .form dd {
   margin: 0;
+}
+.form :deep(.n-radio) {
+  margin-right: 16px;
 }
 .short {
   width: 150px;

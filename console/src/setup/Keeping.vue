@@ -257,6 +257,7 @@ const groupAttributes = ['displayName', 'externalId', 'id', 'meta.created', 'met
           >
           <label
             >Members of a trial<NInputNumber
+              :show-button="false"
               :value="kept.trialMembers ?? usual?.trialMembers"
               :min="1"
               size="small"

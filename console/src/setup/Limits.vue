@@ -105,6 +105,7 @@ function remember(days: number | null): void {
           </th>
           <td>
             <NInputNumber
+              :show-button="false"
               :value="limit(one.name).number"
               size="small"
               :min="0"
@@ -115,6 +116,7 @@ function remember(days: number | null): void {
           </td>
           <td>
             <NInputNumber
+              :show-button="false"
               :value="limit(one.name).share"
               size="small"
               :min="0"
@@ -180,6 +182,7 @@ function remember(days: number | null): void {
     <p class="row">
       How things were, for
       <NInputNumber
+        :show-button="false"
         :value="document.history?.days || 90"
         size="small"
         class="short"

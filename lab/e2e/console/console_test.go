@@ -67,7 +67,7 @@ func TestTheConsole(t *testing.T) {
 	status, answer := w.Forger().Does("PUT", "/api/v1/agent/hello", `{"directories":["brisling","halvard"]}`)
 	require.Equal(t, 204, status, answer)
 	do("grant an agent the directory that it asks for", chromedp.Click(`a[href="/directories"].place`, chromedp.ByQuery), shows(".tag", "Asks for halvard"), chromedp.Click("button.beside", chromedp.ByQuery),
-		shows(".n-popconfirm__panel", "All that it says"), chromedp.Click(".n-popconfirm__action .n-button--primary-type", chromedp.ByQuery), shows(".n-message", "may speak for halvard"))
+		shows(".n-popconfirm__panel", "All that it says"), worldtest.Button("Confirm"), shows(".n-message", "may speak for halvard"))
 	agents, err := w.Client.Agents(t.Context())
 	require.NoError(t, err)
 	assert.Contains(t, agents[0].Granted, "halvard")
