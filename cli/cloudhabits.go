@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -35,7 +36,7 @@ that must be asked for, lists that lag behind, features that are promised and re
 func newCloudHabitsSetCommand(d *deps) *cobra.Command {
 	var pages int
 	var paging string
-	var without []string
+	var without, with []string
 	var whole bool
 	command := &cobra.Command{
 		Use: "set", Short: "Say in the draft what the cloud does otherwise than it says", Args: terminal.NoArguments,
@@ -50,7 +51,7 @@ request on. What can be done without:
 		Example: `  kambrel cloud habits set --without bulk,changes
   kambrel cloud habits set --page-size 100 --paging index
   kambrel cloud habits set --whole-attributes
-  kambrel cloud habits set --without none --page-size 0`,
+  kambrel cloud habits set --with bulk --page-size 0`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			given := cmd.Flags().Changed
 			var edited settings.CloudHabits
@@ -60,17 +61,17 @@ request on. What can be done without:
 					h.PageSize = pages
 				}
 				if given("paging") {
-					h.Paging = settings.Paging(strings.TrimPrefix(paging, "any"))
+					if h.Paging = settings.Paging(paging); paging == "any" {
+						h.Paging = ""
+					}
 				}
 				if given("whole-attributes") {
 					h.WholeAttributes = whole
 				}
-				if given("without") {
-					h.Without = nil
-					for _, feature := range without {
-						if feature != "none" {
-							h.Without = append(h.Without, settings.CloudFeature(feature))
-						}
+				h.Without = slices.DeleteFunc(slices.Clone(h.Without), func(f settings.CloudFeature) bool { return slices.Contains(with, string(f)) })
+				for _, name := range without {
+					if feature := settings.CloudFeature(name); !slices.Contains(h.Without, feature) {
+						h.Without = append(h.Without, feature)
 					}
 				}
 				edited = *h
@@ -84,7 +85,8 @@ request on. What can be done without:
 	flags := command.Flags()
 	flags.IntVar(&pages, "page-size", 0, "the most resources to ask for at once; 0 for what the cloud says")
 	flags.StringVar(&paging, "paging", "", "how lists are read: index, cursor, or any for what the cloud offers")
-	flags.StringSliceVar(&without, "without", nil, "what is promised and not to be used: patch, bulk, filter, changes, etag; none for nothing")
+	flags.StringSliceVar(&without, "without", nil, "what is promised and not to be used, beside what is named already: patch, bulk, filter, changes, etag")
+	flags.StringSliceVar(&with, "with", nil, "what is to be used again")
 	flags.BoolVar(&whole, "whole-attributes", false, "changes set attributes as a whole, never a part of one")
 	return command
 }

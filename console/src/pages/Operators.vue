@@ -425,8 +425,8 @@ const tokens: DataTableColumns<Schemas['Token']> = [
         </NFormItem>
         <NFormItem label="Ends after days" :label-props="{ for: 'token-days' }">
           <NInputNumber
-            :show-button="false"
             v-model:value="token.days"
+            :show-button="false"
             :min="1"
             :max="3650"
             :input-props="{ id: 'token-days' }"

@@ -35,7 +35,7 @@ func TestWhatIsKnownOfACloudIsKeptTo(t *testing.T) {
 	w.Says([]string{"cloud", "probe"}, "24 users can be read", "look for a login: what nobody can be brings 24 users", "kambrel cloud habits set --without filter")
 	w.Says([]string{"cloud", "habits"}, "Nothing is said of the cloud")
 	w.Says([]string{"cloud", "habits", "set", "--without", "filter,pages", "--paging", "numbers", "--page-size", "-1"}, `"pages" is nothing that can be done without`, `"numbers" is no way to read lists`, "cloud.habits.pageSize", "cannot be activated")
-	w.Says([]string{"cloud", "habits", "set", "--without", "filter", "--whole-attributes", "--page-size", "7", "--paging", "any"}, "filter is not used", "as a whole", "7 resources")
+	w.Says([]string{"cloud", "habits", "set", "--with", "pages", "--whole-attributes", "--page-size", "7", "--paging", "any"}, "filter is not used", "as a whole", "7 resources")
 	w.Says([]string{"settings", "activate", "--yes"}, "Revision 2 is active")
 	w.Says([]string{"cloud", "forget", "name.givenName"}, "1 resource")
 	w.Set("cn=Crew 04,"+worldtest.People, "mail", "nils.crew@brisling.example")
@@ -49,5 +49,5 @@ func TestWhatIsKnownOfACloudIsKeptTo(t *testing.T) {
 	shown := w.Says([]string{"cloud", "show"}, "not used, by the settings", "7 on a page", "parts of attributes")
 	assert.NotContains(t, shown, "writes these values its own way")
 	w.Says([]string{"cloud", "probe"}, "not used, by the settings", "24 users can be read")
-	w.Says([]string{"cloud", "habits", "set", "--without", "none", "--page-size", "0", "--whole-attributes=false"}, "Nothing is said of the cloud")
+	w.Says([]string{"cloud", "habits", "set", "--with", "filter", "--page-size", "0", "--whole-attributes=false"}, "Nothing is said of the cloud")
 }
