@@ -30,8 +30,12 @@ since when, and what came and went in the last 14 days. 'problems list' names ea
 thing that has one, with commands that help; 'problems show N' shows one from both
 sides. A problem closes by itself when its cause is gone.`,
 		Example: "  kambrel problems\n  kambrel problems list --code duplicate-login\n  kambrel problems show 12\n  kambrel problems repair 12 --value ada.lind@halvard.example --yes\n  kambrel problems --watch",
-	}, func(cmd *cobra.Command, _ *client.Client) error {
-		return ask(d, cmd, func(ctx context.Context, c *client.Client) ([]wire.ProblemGroup, error) { return c.ProblemGroups(ctx) }, printGroups)
+	}, func(cmd *cobra.Command, c *client.Client) error {
+		groups, err := c.ProblemGroups(cmd.Context())
+		if err != nil {
+			return err
+		}
+		return d.print(cmd.OutOrStdout(), groups, func(w io.Writer) error { return printGroups(w, groups) })
 	})
 	command.AddCommand(newProblemsListCommand(d), newProblemsShowCommand(d), newProblemsRepairCommand(d), newProblemsKindsCommand(d),
 		newProblemsAssignCommand(d), newProblemsNoteCommand(d), newProblemsSleepCommand(d), newProblemsWakeCommand(d))

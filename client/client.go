@@ -553,15 +553,26 @@ func (c *Client) RetireAgent(ctx context.Context, id string) error {
 
 // Wait follows a run until it has ended; each is called whenever it has
 // changed. A service that goes away is waited for until ctx ends.
-func (c *Client) Wait(ctx context.Context, id int64, each func(wire.Run)) (wire.Run, error) {
+func (c *Client) Wait(ctx context.Context, id int64, each func(wire.Run)) (run wire.Run, err error) {
+	err = waiting(ctx, func() error {
+		var err error
+		run, err = c.follow(ctx, id, each)
+		return err
+	})
+	return run, err
+}
+
+// waiting tries until it ends well, ctx ends, or the service refuses; one that is away, or
+// fails, is waited for.
+func waiting(ctx context.Context, try func() error) error {
 	for {
-		run, err := c.follow(ctx, id, each)
+		err := try()
 		var refusal *Error
 		if err == nil || ctx.Err() != nil || errors.As(err, &refusal) && refusal.Status < 500 {
-			return run, err
+			return err
 		}
 		if err := rest.For(ctx, 500*time.Millisecond); err != nil {
-			return run, err
+			return err
 		}
 	}
 }
@@ -569,24 +580,17 @@ func (c *Client) Wait(ctx context.Context, id int64, each func(wire.Run)) (wire.
 // gathered is how long events are gathered before it is looked again.
 const gathered = 300 * time.Millisecond
 
-// Watch calls look at once, and again whenever something has happened, until ctx ends or look
-// fails otherwise than since the service is away, which is waited for.
+// Watch calls look at once, and again whenever something has happened, until ctx ends or the
+// service refuses; one that is away is waited for.
 func (c *Client) Watch(ctx context.Context, look func(context.Context) error) error {
-	for {
-		err := c.events(ctx, func(wire.Event) bool { return true }, func(ctx context.Context) (bool, error) {
+	return waiting(ctx, func() error {
+		return c.events(ctx, func(wire.Event) bool { return true }, func(ctx context.Context) (bool, error) {
 			if err := look(ctx); err != nil {
 				return false, err
 			}
 			return false, rest.For(ctx, gathered)
 		})
-		var refusal *Error
-		if ctx.Err() != nil || errors.As(err, &refusal) && refusal.Status < 500 {
-			return err
-		}
-		if err := rest.For(ctx, 500*time.Millisecond); err != nil {
-			return err
-		}
-	}
+	})
 }
 
 // follow reads the run, then again at each event, until it has ended.

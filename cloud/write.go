@@ -181,11 +181,8 @@ func (c *Client) freshened(ctx context.Context, can Capabilities, w Write) (Writ
 		return w, nil
 	}
 	if can.Patch { // what of an attribute is not Kambrel's goes back as it is now
-		resource, err := c.Get(ctx, w.Kind, w.ID)
-		if err == nil && resource == nil {
-			err = noResource(w)
-		}
-		w.Resource = resource
+		var err error
+		w.Resource, err = c.asItIs(ctx, w)
 		return w, err
 	}
 	path, err := c.path(ctx, w.Kind, w.ID)
@@ -254,6 +251,15 @@ func noTarget(err error) bool {
 	return errors.As(err, &refusal) && refusal.ScimType == "noTarget"
 }
 
+// asItIs reads a resource again that will be changed, a group without its members.
+func (c *Client) asItIs(ctx context.Context, w Write) (entry.Resource, error) {
+	resource, err := c.Get(ctx, w.Kind, w.ID)
+	if err == nil && resource == nil {
+		err = noResource(w)
+	}
+	return resource, err
+}
+
 func noResource(w Write) error {
 	return &Refusal{Status: http.StatusNotFound, Detail: fmt.Sprintf("there is no %s %s", w.Kind, w.ID)}
 }
@@ -275,12 +281,9 @@ func (c *Client) writeWhole(ctx context.Context, can Capabilities, w Write) Answ
 	if !can.Patch || w.ID == "" || w.ofMembers() {
 		return Answer{Err: &Refusal{Status: http.StatusBadRequest, ScimType: "noTarget"}}
 	}
-	resource, err := c.Get(ctx, w.Kind, w.ID)
+	resource, err := c.asItIs(ctx, w)
 	if err != nil {
 		return Answer{Err: err}
-	}
-	if resource == nil {
-		return Answer{Err: noResource(w)}
 	}
 	if w.Version != "" && resource.Version() != w.Version {
 		return Answer{Err: &Refusal{Status: http.StatusPreconditionFailed, Detail: "the resource was changed meanwhile"}}

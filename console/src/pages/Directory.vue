@@ -7,6 +7,7 @@ import { useRoute } from 'vue-router'
 
 import type { Schemas } from '../api/client'
 import { dialectLabel } from '../parts/dialects'
+import StepMark from '../parts/StepMark.vue'
 import Fault from '../parts/Fault.vue'
 import Tag from '../parts/Tag.vue'
 import { count, when, type Tone } from '../parts/words'
@@ -69,8 +70,11 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
           :data-done="step.done"
           :data-next="!step.done && steps.slice(0, i).every((before) => before.done)"
         >
-          <span class="number">{{ step.done ? '✓' : i + 1 }}</span>{{ step.text
-          }}<span class="visually-hidden">{{ step.done ? ', done' : ', to do' }}</span>
+          <StepMark
+            :done="step.done"
+            :next="!step.done && steps.slice(0, i).every((before) => before.done)"
+            :text="i + 1"
+          />{{ step.text }}<span class="visually-hidden">{{ step.done ? ', done' : ', to do' }}</span>
         </li>
       </ol>
       <div class="columns">
@@ -240,26 +244,12 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
   align-items: center;
   gap: 7px;
 }
-.steps .number {
-  width: 20px;
-  height: 20px;
-  border-radius: 50%;
-  border: 1.5px solid currentColor;
-  display: inline-grid;
-  place-items: center;
-  font-size: 12px;
-}
 [data-done='true'] {
   color: var(--good);
 }
 [data-next='true'] {
   color: var(--ink);
   font-weight: 650;
-}
-[data-next='true'] .number {
-  border-color: var(--brass);
-  background: var(--brass);
-  color: var(--on-brass);
 }
 .agent {
   margin-bottom: 4px;

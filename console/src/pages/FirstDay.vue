@@ -5,6 +5,7 @@ import { computed } from 'vue'
 
 import { api, unwrap } from '../api/client'
 import Fault from '../parts/Fault.vue'
+import StepMark from '../parts/StepMark.vue'
 import { useLoad } from '../parts/use-load'
 import { useLive } from '../state/live'
 import { placeOfStep } from '../setup/first-day'
@@ -50,11 +51,10 @@ const parts = computed(() => {
           <li
             v-for="(step, i) in part.steps"
             :key="step.key"
-            :data-done="step.done"
             :data-next="step.key === data.next"
             :aria-current="step.key === data.next ? 'step' : undefined"
           >
-            <span class="number" aria-hidden="true">{{ step.done ? '✓' : step.later ? '·' : i + 1 }}</span>
+            <StepMark :done="step.done" :next="step.key === data.next" :text="step.later ? '·' : i + 1" />
             <div class="what">
               <span class="text">{{ step.text }}</span><span class="visually-hidden">{{
                 step.done ? ', done' : ', to do'
@@ -92,17 +92,6 @@ li {
 li + li {
   border-top: 1px solid var(--line);
 }
-.number {
-  flex: none;
-  width: 20px;
-  height: 20px;
-  border-radius: 50%;
-  border: 1.5px solid currentColor;
-  display: inline-grid;
-  place-items: center;
-  font-size: 12px;
-  color: var(--ink-3);
-}
 .what {
   flex: 1;
   min-width: 0;
@@ -117,15 +106,7 @@ li + li {
 .detail {
   margin-left: 10px;
 }
-[data-done='true'] .number {
-  color: var(--good);
-}
 [data-next='true'] .text {
   font-weight: 650;
-}
-[data-next='true'] .number {
-  border-color: var(--brass);
-  background: var(--brass);
-  color: var(--on-brass);
 }
 </style>
