@@ -66,6 +66,15 @@ func (o *Outcome) Former() *Former {
 // since its link led nowhere and something else was decided by hand.
 func (o *Outcome) Again() bool { return o.Code == plan.Unlinked && o.chosen.Choice != "" }
 
+// Linked is the resource that the entry is linked to, or will be without a change of it;
+// nil without.
+func (o *Outcome) Linked() entry.Resource {
+	if o.Unmatched() && o.Match.Action == match.Relink {
+		return o.Match.Resource
+	}
+	return o.Case.Resource
+}
+
 // LinkedID is the id of the resource that the entry is linked to, "" without.
 func (o *Outcome) LinkedID() string {
 	if o.Case.Link != nil {

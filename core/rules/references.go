@@ -41,6 +41,20 @@ func (s *Set) Refers(target string) bool {
 	return slices.ContainsFunc(s.References(), func(r Reference) bool { return strings.EqualFold(r.Path.String(), target) })
 }
 
+// Loose tells whether a resource names somebody by an attribute by which these attributes
+// of its entry name nobody.
+func (s *Set) Loose(attributes entry.Attributes, resource entry.Resource) bool {
+	return slices.ContainsFunc(s.References(), func(r Reference) bool {
+		if value := r.Path.Get(resource); value == nil || value == "" {
+			return false
+		}
+		return !slices.ContainsFunc(attributes.All(r.Attribute), func(value string) bool {
+			_, err := entry.ParseDN(value)
+			return err == nil
+		})
+	})
+}
+
 // Members tells whether a rule owns the members of groups.
 func (s *Set) Members() bool { return slices.ContainsFunc(s.rules, rule.members) }
 

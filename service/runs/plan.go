@@ -93,7 +93,7 @@ func (x *execution) planBatch(ctx context.Context, query *store.DirtyQuery, turn
 		if err != nil {
 			return err
 		}
-		p = &planned{}
+		p = &planned{settings: x.Settings}
 		for _, o := range outcomes {
 			p.gather(o)
 		}
@@ -126,7 +126,8 @@ func (x *execution) planBatch(ctx context.Context, query *store.DirtyQuery, turn
 
 // planned gathers what follows from outcomes.
 type planned struct {
-	tells bool // also keeps outcomes by which nothing is sent
+	settings *decide.Settings
+	tells    bool // also keeps outcomes by which nothing is sent
 
 	changes  []store.NewChange
 	problems []store.NewProblem
@@ -142,6 +143,7 @@ type planned struct {
 	lapsed   map[entry.Ref][]decide.Kept
 	unpinned map[entry.Ref][]decide.Pin
 	from, to []entry.Ref // links that are handed over
+	loose    []entry.Ref // linked, and named are those whom the entry does not name
 	same     int
 }
 
@@ -175,7 +177,11 @@ func (p *planned) gather(o *decide.Outcome) {
 	default:
 		p.well = append(p.well, ref)
 	}
-	p.note(o, base)
+	loose := p.settings.Of(o.Entry.Kind).Rules.Loose(o.Entry.Attributes, o.Linked())
+	if loose {
+		p.loose = append(p.loose, ref)
+	}
+	p.note(o, base, loose)
 	if len(o.Lapsed) > 0 {
 		if p.lapsed == nil {
 			p.lapsed = map[entry.Ref][]decide.Kept{}
@@ -223,7 +229,7 @@ func (p *planned) gather(o *decide.Outcome) {
 
 // note keeps in a rehearsal what a run would do to links alone, since what ties
 // resources together follows from them.
-func (p *planned) note(o *decide.Outcome, base store.NewChange) {
+func (p *planned) note(o *decide.Outcome, base store.NewChange, loose bool) {
 	base.Noted = true
 	switch {
 	case o.Code == plan.Follows:
@@ -233,6 +239,8 @@ func (p *planned) note(o *decide.Outcome, base store.NewChange) {
 		base.Code, base.Tie = string(o.Code), true
 	case o.Code == plan.InStep && o.Case.Link != nil && o.Case.Link.Left:
 		base.Code, base.ResourceID, base.Tie = string(plan.Relinked), o.LinkedID(), true
+	case loose:
+		base.Tie = true
 	default:
 		return
 	}
@@ -251,6 +259,7 @@ func (p *planned) saveState(ctx context.Context, tx *store.Store, run int64) err
 		func() error { return tx.Kept.Mark(ctx, p.kept) },
 		func() error { return tx.Kept.Drop(ctx, p.lapsed) },
 		func() error { return tx.Pins.Drop(ctx, p.unpinned) },
+		func() error { return tx.References.Mark(ctx, p.loose) },
 		func() error { return tx.Dirty.Clear(ctx, p.well) },
 		func() error { return tx.Dirty.Set(ctx, p.blocked, store.DirtyNext, false) },
 		func() error { return tx.Dirty.Set(ctx, p.waits, store.DirtyNext, false) },

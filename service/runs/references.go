@@ -106,6 +106,12 @@ func (x *execution) referenceChanges(ctx context.Context, state *store.Store, re
 	if err != nil {
 		return nil, err
 	}
+	takes := map[entry.Ref]entry.Resource{}
+	if rehearsed != 0 {
+		if takes, err = state.References.Taken(ctx, rehearsed, refs); err != nil {
+			return nil, err
+		}
+	}
 	var changes []store.NewChange
 	for _, subject := range subjects {
 		ref := subject.Entry.Ref()
@@ -116,13 +122,16 @@ func (x *execution) referenceChanges(ctx context.Context, state *store.Store, re
 			base.ResourceID = strings.TrimPrefix(diff.ResourceID, "new:"+ref.ID.String())
 			changes = append(changes, memberChanges(base, diff)...)
 		}
-		// What a newcomer refers to is written in the pass after it was made; a
-		// rehearsal shows it with the creation.
-		if subject.Link == nil || subject.Link.Left || subject.Resource == nil {
+		resource := subject.Resource
+		if taken := takes[ref]; taken != nil {
+			resource = taken
+		} else if subject.Link == nil || subject.Link.Left || resource == nil {
+			// What a newcomer refers to is written in the pass after it was made; a
+			// rehearsal shows it with the creation.
 			continue
 		}
-		base.ResourceID = subject.Link.ResourceID
-		if base.Diffs = referenceDiffs(x.Settings.Of(subject.Entry.Kind).Rules, subject.Resource, pointed[ref], pins[ref]); len(base.Diffs) > 0 {
+		base.ResourceID = resource.ID()
+		if base.Diffs = referenceDiffs(x.Settings.Of(subject.Entry.Kind).Rules, resource, pointed[ref], pins[ref]); len(base.Diffs) > 0 {
 			changes = append(changes, base)
 		}
 	}

@@ -54,7 +54,7 @@ func (x *execution) rehearse(ctx context.Context) error {
 
 // keepRehearsed keeps what a rehearsal has decided.
 func (x *execution) keepRehearsed(ctx context.Context, outcomes []*decide.Outcome) error {
-	p := &planned{tells: true}
+	p := &planned{settings: x.Settings, tells: true}
 	for _, o := range outcomes {
 		p.gather(o)
 	}

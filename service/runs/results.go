@@ -11,6 +11,7 @@ import (
 	"kambrel.example/kambrel/cloud"
 	"kambrel.example/kambrel/core/about"
 	"kambrel.example/kambrel/core/change"
+	"kambrel.example/kambrel/core/decide"
 	"kambrel.example/kambrel/core/entry"
 	"kambrel.example/kambrel/core/plan"
 	"kambrel.example/kambrel/core/problem"
@@ -25,6 +26,7 @@ type results struct {
 	outcomes  []store.Outcome
 	resources map[entry.Kind][]entry.Resource
 	links     []store.NewLink
+	settings  *decide.Settings
 	settled   []store.NewLink // those that were in doubt
 	vanished  map[entry.Kind][]string
 	stale     []pending // changed in the cloud since they were read
@@ -51,6 +53,10 @@ type results struct {
 }
 
 func (r *results) done(p pending, resource entry.Resource) {
+	// Whoever others have made, or were away, may name somebody whom nobody compares.
+	if operation := plan.Operation(p.Operation); (operation == plan.Adopt || operation == plan.Restore) && r.settings.Of(p.Kind).Rules.Loose(nil, resource) {
+		r.refer = append(r.refer, p.Ref())
+	}
 	id := p.ResourceID
 	if resource != nil {
 		id = resource.ID()

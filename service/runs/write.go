@@ -80,7 +80,7 @@ func (x *execution) writeChunk(ctx context.Context, changes []store.Change, last
 		return err
 	}
 	open := make([]pending, 0, len(changes))
-	r := results{sending: sending, sent: len(changes), resources: map[entry.Kind][]entry.Resource{}, vanished: map[entry.Kind][]string{}, own: map[string]bool{}}
+	r := results{settings: x.Settings, sending: sending, sent: len(changes), resources: map[entry.Kind][]entry.Resource{}, vanished: map[entry.Kind][]string{}, own: map[string]bool{}}
 	for _, c := range changes {
 		p := pending{Change: c}
 		if p.Operation == string(plan.Leave) { // nothing is sent

@@ -100,7 +100,7 @@ func (s Changes) Add(ctx context.Context, run int64, changes []NewChange) error 
 			state = "noted"
 		}
 		if c.Tie {
-			state = "tie"
+			operation, state = "none", "tie"
 		}
 		sides = append(sides, string(cmp.Or(c.Side, change.Cloud)))
 		operations, ranks, states = append(operations, operation), append(ranks, rank), append(states, state)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -191,7 +192,8 @@ func (s References) Referring(ctx context.Context, q ReferringQuery) ([]entry.Re
 	from := `SELECT directory, entry_id FROM dirty_references UNION SELECT directory, group_id FROM dirty_members`
 	switch {
 	case q.Everybody:
-		from = `SELECT directory, group_id AS entry_id FROM memberships UNION SELECT directory, entry_id FROM pointers UNION SELECT directory, entry_id FROM links WHERE kind = 'group'`
+		from = `SELECT directory, group_id AS entry_id FROM memberships UNION SELECT directory, entry_id FROM pointers UNION SELECT directory, entry_id FROM links WHERE kind = 'group'
+			UNION SELECT directory, entry_id FROM changes WHERE run_id = @run AND (state = 'tie' OR operation = 'adopt') AND rank < 3`
 	case q.Run != 0:
 		from = s.tables(`WITH planned AS (SELECT directory, entry_id FROM changes WHERE run_id = @run AND (operation <> 'update' OR state = 'tie') AND rank < 3),
 				concerned AS (SELECT * FROM planned UNION SELECT j.directory, j.entry_id FROM planned p JOIN {followers} j ON j.lead_directory = p.directory AND j.lead_id = p.entry_id),
@@ -222,6 +224,34 @@ func (s References) Referring(ctx context.Context, q ReferringQuery) ([]entry.Re
 		}
 	}
 	return refs, nil
+}
+
+// Taken are the resources that a rehearsal would link entries with that are there already.
+func (s References) Taken(ctx context.Context, run int64, refs []entry.Ref) (map[entry.Ref]entry.Resource, error) {
+	directories, ids := refArrays(refs)
+	var rows []struct {
+		Directory, EntryID string
+		Attributes         []byte
+	}
+	err := s.raw(ctx, `SELECT c.directory, c.entry_id, r.attributes FROM unnest((@directories)::text[], (@ids)::text[]::uuid[]) AS t(d, i)
+		JOIN changes c ON c.directory = d AND c.entry_id = i JOIN resources r ON r.id = c.resource_id WHERE c.state <> 'held' AND `+comesThen,
+		map[string]any{"run": run, "directories": directories, "ids": ids}).Scan(&rows).Error
+	if err != nil {
+		return nil, fmt.Errorf("look which resources a rehearsal would take: %w", err)
+	}
+	out := map[entry.Ref]entry.Resource{}
+	for _, row := range rows {
+		ref, err := refOf(row.Directory, row.EntryID)
+		if err != nil {
+			return nil, err
+		}
+		var resource entry.Resource
+		if err := json.Unmarshal(row.Attributes, &resource); err != nil {
+			return nil, fmt.Errorf("resource of %s: %w", ref, err)
+		}
+		out[ref] = resource
+	}
+	return out, nil
 }
 
 // MemberDiff is what a group's membership in the cloud lacks and has too much.

@@ -155,18 +155,24 @@ func (s *soak) byHand() {
 // by name.
 type wanted struct {
 	titles, logins map[string]string
+	managers       map[string]string // logins, by login of who has one
 	groups         map[string][]string
 }
 
 func (h *history) wanted(s *soak) wanted {
-	want := wanted{map[string]string{}, map[string]string{}, map[string][]string{}}
+	want := wanted{map[string]string{}, map[string]string{}, map[string]string{}, map[string][]string{}}
 	byDN := map[string]string{}
-	found, err := s.LDAP.Search(ldap.NewSearchRequest(worldtest.People, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=inetOrgPerson)", []string{"mail", "title", "entryUUID"}, nil))
+	found, err := s.LDAP.Search(ldap.NewSearchRequest(worldtest.People, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=inetOrgPerson)", []string{"mail", "title", "entryUUID", "manager"}, nil))
 	s.must(err)
 	for _, entry := range found.Entries {
 		login := entry.GetAttributeValue("mail")
 		want.titles[login], want.logins[entry.GetAttributeValue("entryUUID")] = entry.GetAttributeValue("title"), login
 		byDN[strings.ToLower(entry.DN)] = login
+	}
+	for _, entry := range found.Entries {
+		if manager := byDN[strings.ToLower(entry.GetAttributeValue("manager"))]; manager != "" {
+			want.managers[entry.GetAttributeValue("mail")] = manager
+		}
 	}
 	found, err = s.LDAP.Search(ldap.NewSearchRequest(worldtest.Teams, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=groupOfNames)", []string{"cn", "member"}, nil))
 	s.must(err)

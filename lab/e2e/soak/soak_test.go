@@ -4,6 +4,7 @@
 package soak_test
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
@@ -229,17 +230,37 @@ func (s *soak) compare(round string) {
 	}
 	// What a service had sent before it was killed may be done by the cloud after everything was
 	// in step; the cloud's side is asked every ten seconds, and nobody needs to ask for a run.
-	groups := func() map[string][]string {
-		return groupsOf(worldtest.Resources(s.T, s.Address(), "Groups"), logins)
+	hangs := func() tied {
+		return tied{managersOf(worldtest.Users(s.T, s.Address(), ""), logins), groupsOf(worldtest.Resources(s.T, s.Address(), "Groups"), logins)}
 	}
-	if have := groups(); !reflect.DeepEqual(want.groups, have) {
+	ties := tied{want.managers, want.groups}
+	if have := hangs(); !reflect.DeepEqual(ties, have) {
 		s.tally.late++
-		s.T.Logf("%s: groups are put right live", round)
-		for deadline := time.Now().Add(liveWithin); !reflect.DeepEqual(want.groups, groups()) && time.Now().Before(deadline); {
+		s.T.Logf("%s: groups and managers are put right live", round)
+		for deadline := time.Now().Add(liveWithin); !reflect.DeepEqual(ties, hangs()) && time.Now().Before(deadline); {
 			s.rest(200 * time.Millisecond)
 		}
 	}
-	require.Equal(s.T, want.groups, groups(), round)
+	require.Equal(s.T, ties, hangs(), round)
+}
+
+// tied is what ties resources together, by logins.
+type tied struct {
+	Managers map[string]string
+	Groups   map[string][]string
+}
+
+// managersOf tells of everybody who has a manager whom that is; ids that lead nowhere stay.
+func managersOf(users []map[string]any, logins map[string]string) map[string]string {
+	have := map[string]string{}
+	for _, user := range users {
+		extension, _ := user[worldtest.ManagerTarget].(map[string]any)
+		manager, _ := extension["manager"].(map[string]any)
+		if id, ok := manager["value"].(string); ok {
+			have[fmt.Sprint(user["userName"])] = cmp.Or(logins[id], id)
+		}
+	}
+	return have
 }
 
 func groupsOf(groups map[string]map[string]any, logins map[string]string) map[string][]string {
@@ -296,13 +317,14 @@ func whole(w *worldtest.World) map[string]any {
 	for _, user := range users {
 		logins[fmt.Sprint(user["id"])] = fmt.Sprint(user["userName"])
 	}
+	managers := managersOf(users, logins)
 	for _, user := range users {
 		for _, own := range []string{"id", "meta", "externalId"} {
 			delete(user, own)
 		}
 		if extension, ok := user[worldtest.ManagerTarget].(map[string]any); ok {
-			if manager, ok := extension["manager"].(map[string]any); ok {
-				extension["manager"] = logins[fmt.Sprint(manager["value"])]
+			if delete(extension, "manager"); managers[fmt.Sprint(user["userName"])] != "" { // an empty one is none
+				extension["manager"] = managers[fmt.Sprint(user["userName"])]
 			}
 		}
 		out[fmt.Sprint(user["userName"])] = user

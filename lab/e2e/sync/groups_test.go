@@ -132,3 +132,38 @@ func TestAnExistingGroupIsAdoptedAndRolesFollowMembership(t *testing.T) {
 	assert.Contains(t, entitlements("bo.ravn"), "bridge-app")
 	w.InStep(0)
 }
+
+// TestWhomNobodyNamesAnyMore: the account of somebody whose entry names no manager has none
+// either, although nothing of the entry leads to comparing that.
+func TestWhomNobodyNamesAnyMore(t *testing.T) {
+	t.Parallel()
+	w := worldtest.New(t, worldtest.TeamsLDIF)
+	boss := w.InCloud("bo.ravn", nil)
+	manager := map[string]any{"value": boss}
+	w.InCloud("ada.brekke", map[string]any{worldtest.ManagerTarget: map[string]any{"manager": manager}})
+	w.Person("Ada Brekke", nil)
+	bo, eli := w.Person("Bo Ravn", nil), w.Person("Eli Aas", nil)
+	w.Set(eli, "manager", bo)
+	w.Activate(worldtest.WithGroups())
+	steps := func(what string, rehearsed, changes int) {
+		t.Helper()
+		forecast := w.Run(wire.NewRun{Purpose: purpose.Forecast})
+		assert.Equal(t, rehearsed, forecast.Counts.Changes, "%s, rehearsed: %+v", what, forecast.Counts)
+		w.InStep(changes)
+		assert.Zero(t, w.Run(wire.NewRun{Purpose: purpose.Full}).Counts.Changes, what)
+	}
+	steps("somebody had an account with a manager", 4, 5) // a rehearsal shows the manager of whom it makes with the creation
+	assert.Nil(t, w.Manager("ada.brekke"))
+	assert.Equal(t, boss, w.Manager("eli.aas"))
+
+	account := w.User("eli.aas@brisling.example")["id"]
+	require.NoError(t, w.LDAP.Del(ldap.NewDelRequest(eli, nil)))
+	w.Person("Eli Aas", nil)
+	steps("deleted, and made again without a manager", 1, 1)
+	assert.Equal(t, account, w.User("eli.aas@brisling.example")["id"])
+	assert.Nil(t, w.Manager("eli.aas"))
+
+	w.ByHand("ada.brekke@brisling.example", worldtest.ManagerTarget+":manager", manager)
+	steps("somebody gave her one in the cloud", 1, 1)
+	assert.Nil(t, w.Manager("ada.brekke"))
+}
