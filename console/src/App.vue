@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 
 import Frame from './parts/Frame.vue'
 import { useSession } from './state/session'
+import { components } from './state/language'
 import { overrides, theme } from './state/theme'
 
 const session = useSession()
@@ -20,7 +21,13 @@ watch(
 </script>
 
 <template>
-  <NConfigProvider :theme="theme" :theme-overrides="overrides" style="height: 100%">
+  <NConfigProvider
+    :theme="theme"
+    :theme-overrides="overrides"
+    :locale="components?.locale"
+    :date-locale="components?.dates"
+    style="height: 100%"
+  >
     <NMessageProvider>
       <Frame v-if="session.who && $route.name !== 'sign-in'"><RouterView /></Frame>
       <RouterView v-else-if="$route.meta.open || !session.known" />

@@ -5,5 +5,6 @@ import { createApp } from 'vue'
 
 import App from './App.vue'
 import { router } from './router'
+import { texts } from './state/language'
 
-createApp(App).use(createPinia()).use(router).mount('#app')
+createApp(App).use(createPinia()).use(router).use(texts).mount('#app')

@@ -1,5 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
 
+import { t } from './state/language'
 import { useSession } from './state/session'
 
 export const router = createRouter({
@@ -9,143 +10,148 @@ export const router = createRouter({
       path: '/sign-in',
       name: 'sign-in',
       component: () => import('./pages/SignIn.vue'),
-      meta: { title: 'Sign in', open: true },
+      meta: { title: t('Sign in'), open: true },
     },
-    { path: '/', name: 'overview', component: () => import('./pages/Overview.vue'), meta: { title: 'Overview' } },
-    { path: '/runs', name: 'runs', component: () => import('./pages/Runs.vue'), meta: { title: 'Runs' } },
+    { path: '/', name: 'overview', component: () => import('./pages/Overview.vue'), meta: { title: t('Overview') } },
+    { path: '/runs', name: 'runs', component: () => import('./pages/Runs.vue'), meta: { title: t('Runs') } },
     {
       path: '/runs/:id(\\d+)',
       name: 'run',
       component: () => import('./pages/Run.vue'),
-      meta: { title: 'Run', place: 'runs' },
+      meta: { title: t('Run'), place: 'runs' },
     },
     {
       path: '/problems',
       name: 'problems',
       component: () => import('./pages/Problems.vue'),
-      meta: { title: 'Problems' },
+      meta: { title: t('Problems') },
     },
     {
       path: '/problems/:id(\\d+)',
       name: 'problem',
       component: () => import('./pages/Problem.vue'),
-      meta: { title: 'Problem', place: 'problems' },
+      meta: { title: t('Problem'), place: 'problems' },
     },
     {
       path: '/notices',
       name: 'notices',
       component: () => import('./pages/Notices.vue'),
-      meta: { title: 'Notices', place: 'audit' },
+      meta: { title: t('Notices'), place: 'audit' },
     },
     {
       path: '/report',
       name: 'report',
       component: () => import('./pages/Report.vue'),
-      meta: { title: 'Report', place: 'audit' },
+      meta: { title: t('Report'), place: 'audit' },
     },
     {
       path: '/operators',
       name: 'operators',
       component: () => import('./pages/Operators.vue'),
-      meta: { title: 'Operators' },
+      meta: { title: t('Operators') },
     },
     {
       path: '/domains',
       name: 'domains',
       component: () => import('./pages/Domains.vue'),
-      meta: { title: 'Login domains', place: 'cloud' },
+      meta: { title: t('Login domains'), place: 'cloud' },
     },
     {
       path: '/domains/:domain',
       name: 'domain',
       component: () => import('./pages/Domain.vue'),
       props: true,
-      meta: { title: 'Login domain', place: 'cloud' },
+      meta: { title: t('Login domain'), place: 'cloud' },
     },
     {
       path: '/installation',
       name: 'installation',
       component: () => import('./pages/Installation.vue'),
-      meta: { title: 'Installation', place: 'overview' },
+      meta: { title: t('Installation'), place: 'overview' },
     },
     {
       path: '/first-day',
       name: 'first-day',
       component: () => import('./pages/FirstDay.vue'),
-      meta: { title: 'First day', place: 'overview' },
+      meta: { title: t('First day'), place: 'overview' },
     },
-    { path: '/audit', name: 'audit', component: () => import('./pages/Audit.vue'), meta: { title: 'Audit' } },
+    { path: '/audit', name: 'audit', component: () => import('./pages/Audit.vue'), meta: { title: t('Audit') } },
     {
       path: '/kept',
       name: 'kept',
       component: () => import('./pages/Kept.vue'),
-      meta: { title: 'Kept', place: 'runs' },
+      meta: { title: t('Kept'), place: 'runs' },
     },
     {
       path: '/leavers',
       name: 'leavers',
       component: () => import('./pages/Leavers.vue'),
-      meta: { title: 'Leavers', place: 'runs' },
+      meta: { title: t('Leavers'), place: 'runs' },
     },
-    { path: '/objects', name: 'objects', component: () => import('./pages/Objects.vue'), meta: { title: 'Objects' } },
+    {
+      path: '/objects',
+      name: 'objects',
+      component: () => import('./pages/Objects.vue'),
+      meta: { title: t('Objects') },
+    },
     {
       path: '/objects/:id',
       name: 'object',
       component: () => import('./pages/Object.vue'),
-      meta: { title: 'Object', place: 'objects' },
+      meta: { title: t('Object'), place: 'objects' },
     },
     {
       path: '/directories',
       name: 'directories',
       component: () => import('./pages/Directories.vue'),
-      meta: { title: 'Directories' },
+      meta: { title: t('Directories') },
     },
     {
       path: '/directories/:name',
       name: 'directory',
       component: () => import('./pages/Directory.vue'),
-      meta: { title: 'Directory', place: 'directories' },
+      meta: { title: t('Directory'), place: 'directories' },
     },
-    { path: '/scope', name: 'scope', component: () => import('./pages/Scope.vue'), meta: { title: 'Scope' } },
-    { path: '/rules', name: 'rules', component: () => import('./pages/Rules.vue'), meta: { title: 'Rules' } },
+    { path: '/scope', name: 'scope', component: () => import('./pages/Scope.vue'), meta: { title: t('Scope') } },
+    { path: '/rules', name: 'rules', component: () => import('./pages/Rules.vue'), meta: { title: t('Rules') } },
     {
       path: '/forecast',
       name: 'forecast',
       component: () => import('./pages/Forecast.vue'),
-      meta: { title: 'Forecast' },
+      meta: { title: t('Forecast') },
     },
-    { path: '/survey', name: 'survey', component: () => import('./pages/Survey.vue'), meta: { title: 'Survey' } },
+    { path: '/survey', name: 'survey', component: () => import('./pages/Survey.vue'), meta: { title: t('Survey') } },
     {
       path: '/settings',
       name: 'settings',
       component: () => import('./pages/Settings.vue'),
-      meta: { title: 'Settings' },
+      meta: { title: t('Settings') },
     },
     {
       path: '/cloud-groups',
       name: 'cloud-groups',
       component: () => import('./pages/CloudGroups.vue'),
-      meta: { title: 'Cloud groups' },
+      meta: { title: t('Cloud groups') },
     },
     {
       path: '/cloud-groups/:directory/:group',
       name: 'cloud-group',
       component: () => import('./pages/CloudGroup.vue'),
       props: true,
-      meta: { title: 'Cloud group' },
+      meta: { title: t('Cloud group') },
     },
     {
       path: '/passwords',
       name: 'passwords',
       component: () => import('./pages/Passwords.vue'),
-      meta: { title: 'Passwords' },
+      meta: { title: t('Passwords') },
     },
-    { path: '/cloud', name: 'cloud', component: () => import('./pages/Cloud.vue'), meta: { title: 'Cloud' } },
+    { path: '/cloud', name: 'cloud', component: () => import('./pages/Cloud.vue'), meta: { title: t('Cloud') } },
     {
       path: '/:rest(.*)',
       name: 'nowhere',
       component: () => import('./pages/Nowhere.vue'),
-      meta: { title: 'Not found' },
+      meta: { title: t('Not found') },
     },
   ],
 })
@@ -162,5 +168,5 @@ router.beforeEach(async (to) => {
 })
 
 router.afterEach((to) => {
-  document.title = `${String(to.meta.title)} · Kambrel`
+  document.title = t('{0} · Kambrel', String(to.meta.title))
 })

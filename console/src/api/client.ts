@@ -1,6 +1,7 @@
 // The typed client of the service's own interface.
 import createClient from 'openapi-fetch'
 
+import { t } from '../state/language'
 import type { components, paths } from './schema'
 
 export type Schemas = components['schemas']
@@ -47,13 +48,13 @@ export async function unwrap<T>(request: Promise<Answer<T>>): Promise<T> {
   try {
     answer = await request
   } catch {
-    throw new Refusal(0, 'The service cannot be reached', 'Check that it runs; this page tries again by itself.')
+    throw new Refusal(0, t('The service cannot be reached'), t('Check that it runs; this page tries again by itself.'))
   }
   if (answer.response.ok) return answer.data as T
   const body = (answer.error ?? {}) as { title?: string; detail?: string; type?: string }
   throw new Refusal(
     answer.response.status,
-    body.title ?? `The service answers ${answer.response.status}`,
+    body.title ?? t('The service answers {0}', answer.response.status),
     body.detail ?? '',
     body.type?.replace('urn:kambrel:problem:', ''),
   )

@@ -8,6 +8,7 @@ import Diffs from '../parts/Diffs.vue'
 import Fault from '../parts/Fault.vue'
 import { useLoad } from '../parts/use-load'
 import { when } from '../parts/words'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 
 type Moment = Schemas['Moment']
@@ -31,15 +32,15 @@ const {
 useLive().listen((event) => event.kind === 'run' && void again())
 
 const marks: Record<Moment['kind'], string> = {
-  entry: 'Directory',
-  resource: 'Cloud',
-  change: 'Run',
-  problem: 'Problem',
-  solved: 'Solved',
-  act: 'Act',
+  entry: t('Directory'),
+  resource: t('Cloud'),
+  change: t('Run'),
+  problem: t('Problem'),
+  solved: t('Solved'),
+  act: t('Act'),
 }
 const words = (m: Moment) =>
-  (m.kind === 'change' ? `written: ${m.text}` : m.text) + (m.state && m.state !== 'done' ? ` (${m.state})` : '')
+  (m.kind === 'change' ? t('written: {0}', m.text) : m.text) + (m.state && m.state !== 'done' ? ` (${m.state})` : '')
 /** A moment before this one. */
 const justBefore = (m: Moment) => new Date(Date.parse(m.at) - 1).toISOString()
 </script>

@@ -5,6 +5,7 @@ import { ref } from 'vue'
 
 import { api, unwrap, type Schemas } from '../api/client'
 import { useAct } from '../parts/use-act'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 
 const props = defineProps<{ of: { ids: number[] } | { code: string }; what: string; now?: Schemas['Problem'] }>()
@@ -50,14 +51,14 @@ async function save(): Promise<void> {
       @click="mark({ assigned: session.who?.name ?? '' })"
       >I look after {{ what }}</NButton
     ><NButton size="small" :loading="busy" @click="ask">Assign, note or sleep…</NButton>
-    <NModal v-model:show="open" preset="card" :title="`Of ${what}`" style="width: 520px">
+    <NModal v-model:show="open" preset="card" :title="t('Of {0}', what)" style="width: 520px">
       <label class="field"
         ><span>Who looks after {{ what }}</span
         ><NInput
           v-model:value="assigned"
           size="small"
           placeholder="nobody"
-          :input-props="{ 'aria-label': 'Who looks after it' }"
+          :input-props="{ 'aria-label': t('Who looks after it') }"
       /></label>
       <label class="field"
         ><span>Note</span
@@ -66,7 +67,7 @@ async function save(): Promise<void> {
           type="textarea"
           size="small"
           :autosize="{ minRows: 2, maxRows: 6 }"
-          :input-props="{ 'aria-label': 'Note' }"
+          :input-props="{ 'aria-label': t('Note') }"
       /></label>
       <div class="field">
         <span>Sleeps until</span>

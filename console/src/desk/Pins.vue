@@ -10,6 +10,7 @@ import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { count, shortTarget, show, when } from '../parts/words'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -41,10 +42,10 @@ useLive().listen((event) => event.kind === 'run' && void again())
 function text(pin: Pin): string {
   const target = shortTarget(pin.target)
   if (pin.target === 'scope')
-    return pin.value ? 'takes part, whatever the scope says' : 'takes no part, whatever the scope says'
-  if (pin.target === 'deletion') return 'is not deleted when the grace time is over'
-  if (pin.element) return `${target} ${pin.value ? 'keeps' : 'is without'} ${pin.name || pin.element}`
-  return `${target} stays ${show(pin.value) || 'empty'}`
+    return pin.value ? t('takes part, whatever the scope says') : t('takes no part, whatever the scope says')
+  if (pin.target === 'deletion') return t('is not deleted when the grace time is over')
+  if (pin.element) return `${target} ${pin.value ? 'keeps' : t('is without')} ${pin.name || pin.element}`
+  return t('{0} stays {1}', target, show(pin.value) || 'empty')
 }
 async function lift(pin: Pin): Promise<void> {
   const body = { directory: pin.directory, entryId: pin.entryId, target: pin.target }

@@ -8,6 +8,7 @@ import { api, unwrap, type Schemas } from '../api/client'
 import Dn from '../parts/Dn.vue'
 import { useAct } from '../parts/use-act'
 import { count } from '../parts/words'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -75,11 +76,11 @@ const answerOf = (item: Item): Item | undefined =>
           <div v-for="item in items" :key="item.entryId + item.attribute + item.before" class="one">
             <Dn :dn="item.dn ?? ''" />
             <span class="mono">{{ item.attribute }}</span>
-            <span class="mono was">{{ item.before || 'nothing' }}</span>
+            <span class="mono was">{{ item.before || t('nothing') }}</span>
             <NInput
               v-model:value="item.after"
               size="small"
-              :input-props="{ 'aria-label': `New ${item.attribute} of ${item.name ?? item.dn}` }"
+              :input-props="{ 'aria-label': t('New {0} of {1}', item.attribute, item.name ?? item.dn) }"
             />
             <span v-if="answerOf(item)?.state === 'failed'" class="bad answer" role="alert">{{
               answerOf(item)?.answer

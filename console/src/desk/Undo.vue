@@ -6,6 +6,7 @@ import { computed, ref, shallowRef } from 'vue'
 import { api, unwrap, type Run, type Schemas } from '../api/client'
 import { useAct } from '../parts/use-act'
 import { count, shortTarget, show } from '../parts/words'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 
 const props = defineProps<{ run: Run }>()
@@ -33,7 +34,7 @@ async function undo(): Promise<void> {
 const back = computed(() => (shown.value?.items ?? []).filter((i) => i.outcome === 'back'))
 const cannot = computed(() => (shown.value?.items ?? []).filter((i) => i.outcome === 'cannot'))
 function what(item: Schemas['UndoItem']): string {
-  if (item.target === 'scope') return item.kind === 'user' ? 'the account' : `the ${item.kind}`
+  if (item.target === 'scope') return item.kind === 'user' ? t('the account') : t('the {0}', item.kind)
   const member = item.member ? ` ${item.member.name || item.member.value}` : ''
   return shortTarget(item.target) + member
 }
@@ -45,7 +46,7 @@ function what(item: Schemas['UndoItem']): string {
     <NModal
       :show="Boolean(shown)"
       preset="card"
-      :title="`Undo run ${run.id}`"
+      :title="t('Undo run {0}', run.id)"
       style="width: 880px"
       @update:show="(on: boolean) => !on && (shown = null)"
     >
@@ -64,9 +65,10 @@ function what(item: Schemas['UndoItem']): string {
         <p class="quiet">
           {{
             returns
-              ? 'What the returned rules give by themselves is not pinned.'
-              : 'The rules would do the same again at once, so what is put back stays pinned until somebody lifts it, ' +
-                'or the rules come to the same.'
+              ? t('What the returned rules give by themselves is not pinned.')
+              : t(
+                  'The rules would do the same again at once, so what is put back stays pinned until somebody lifts it, ',
+                ) + t('or the rules come to the same.')
           }}
         </p>
         <div v-if="back.length" class="list">
@@ -84,10 +86,10 @@ function what(item: Schemas['UndoItem']): string {
                 <td>{{ item.name }}</td>
                 <td :title="item.target">{{ what(item) }}</td>
                 <td>
-                  <span class="taken">{{ show(item.now) || 'nothing' }}</span>
+                  <span class="taken">{{ show(item.now) || t('nothing') }}</span>
                 </td>
                 <td>
-                  <span class="added">{{ show(item.was) || 'nothing' }}</span>
+                  <span class="added">{{ show(item.was) || t('nothing') }}</span>
                   <span v-if="item.why" class="quiet"> {{ item.why }}</span>
                 </td>
               </tr>
@@ -105,7 +107,7 @@ function what(item: Schemas['UndoItem']): string {
                   cannot
                     .filter((i) => i.why === reason.why)
                     .slice(0, 3)
-                    .map((i) => `${what(i)} of ${i.name}`)
+                    .map((i) => t('{0} of {1}', what(i), i.name))
                     .join('; ')
                 }})</span
               >
@@ -114,7 +116,7 @@ function what(item: Schemas['UndoItem']): string {
         </template>
         <div class="row">
           <NButton size="small" type="primary" :loading="busy" :disabled="!shown.back && !returns" @click="undo">{{
-            returns ? 'Return and undo' : 'Undo'
+            returns ? t('Return and undo') : t('Undo')
           }}</NButton><NButton size="small" @click="shown = null">Leave it</NButton>
         </div>
       </template>

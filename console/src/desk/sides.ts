@@ -1,6 +1,7 @@
 // Both sides of a problem next to each other. Pure, so that it is tested without a page.
 import type { ObjectView, Schemas } from '../api/client'
 import { show } from '../parts/words'
+import { t } from '../state/language'
 
 const mostSides = 3
 
@@ -27,21 +28,21 @@ function factsOf(side: ObjectView): Facts {
   const r = (side.resource ?? {}) as Record<string, unknown>
   const values = (list: unknown) => ((list ?? []) as { value?: string }[]).map((m) => m.value ?? '').join(', ')
   return {
-    Entry: entry ? entry.dn : '',
-    Directory: entry ? entry.directory + (entry.gone ? ', deleted there' : '') : '',
-    Login: first(a.userPrincipalName) || first(a.uid),
-    Name: first(a.displayName) || first(a.cn),
-    Addresses: [...(a.mail ?? []), ...(a.proxyAddresses ?? [])].join(', '),
-    Title: first(a.title),
-    Department: first(a.department) || first(a.departmentNumber),
-    Number: first(a.employeeID) || first(a.employeeNumber),
-    Resource: show(r.id),
-    'Login in the cloud': show(r.userName),
-    'Name in the cloud': show(r.displayName),
-    'Addresses in the cloud': values(r.emails),
-    Roles: values(r.roles),
-    Active: r.active === undefined ? '' : r.active ? 'yes' : 'no',
-    Stands: side.why.summary,
+    [t('Entry')]: entry ? entry.dn : '',
+    [t('Directory')]: entry ? entry.directory + (entry.gone ? t(', deleted there') : '') : '',
+    [t('Login')]: first(a.userPrincipalName) || first(a.uid),
+    [t('Name')]: first(a.displayName) || first(a.cn),
+    [t('Addresses')]: [...(a.mail ?? []), ...(a.proxyAddresses ?? [])].join(', '),
+    [t('Title')]: first(a.title),
+    [t('Department')]: first(a.department) || first(a.departmentNumber),
+    [t('Number')]: first(a.employeeID) || first(a.employeeNumber),
+    [t('Resource')]: show(r.id),
+    [t('Login in the cloud')]: show(r.userName),
+    [t('Name in the cloud')]: show(r.displayName),
+    [t('Addresses in the cloud')]: values(r.emails),
+    [t('Roles')]: values(r.roles),
+    [t('Active')]: r.active === undefined ? '' : r.active ? t('yes') : t('no'),
+    [t('Stands')]: side.why.summary,
   }
 }
 
@@ -73,4 +74,4 @@ export function sideFacts(sides: ObjectView[]): { name: string; values: string[]
 }
 
 // What says nothing when it is the same on both sides.
-const unlike = new Set(['Directory', 'Active', 'Stands', 'Department', 'Title'])
+const unlike = new Set([t('Directory'), t('Active'), t('Stands'), t('Department'), t('Title')])

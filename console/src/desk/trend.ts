@@ -1,5 +1,6 @@
 // What the charts of a trend draw. Pure, so that it is tested without a page.
 import type { Schemas } from '../api/client'
+import { t } from '../state/language'
 import type { Palette } from '../state/palette'
 
 type Day = Schemas['TrendDay']
@@ -25,17 +26,17 @@ export function series(chart: 'changes' | 'problems' | 'took', days: Day[], colo
   switch (chart) {
     case 'changes':
       return [
-        of('Created', colours.accent, (d) => d.created + d.adopted),
-        of('Updated', colours.info, (d) => d.updated + d.restored),
-        of('Removed', colours.bad, (d) => d.removed),
+        of(t('Created'), colours.accent, (d) => d.created + d.adopted),
+        of(t('Updated'), colours.info, (d) => d.updated + d.restored),
+        of(t('Removed'), colours.bad, (d) => d.removed),
       ]
     case 'problems':
       return [
-        of('Opened', colours.bad, (d) => d.opened),
-        of('Closed', colours.good, (d) => -d.closed),
-        of('Open', colours.ink3, (d) => d.open, 'line'),
+        of(t('Opened'), colours.bad, (d) => d.opened),
+        of(t('Closed'), colours.good, (d) => -d.closed),
+        of(t('Open'), colours.ink3, (d) => d.open, 'line'),
       ]
     case 'took':
-      return [of('Longest', colours.accent, (d) => Math.round(d.longest * 10) / 10)]
+      return [of(t('Longest'), colours.accent, (d) => Math.round(d.longest * 10) / 10)]
   }
 }

@@ -3,12 +3,13 @@
 import type { Schemas } from '../api/client'
 import Tag from '../parts/Tag.vue'
 import type { Tone } from '../parts/words'
+import { t } from '../state/language'
 
 defineProps<{ fields: Schemas['AssertionField'][] }>()
 const words: Record<string, { text: string; tone: Tone }> = {
-  good: { text: 'Good', tone: 'success' },
-  doubtful: { text: 'Look at it', tone: 'warning' },
-  bad: { text: 'Wrong', tone: 'error' },
+  good: { text: t('Good'), tone: 'success' },
+  doubtful: { text: t('Look at it'), tone: 'warning' },
+  bad: { text: t('Wrong'), tone: 'error' },
 }
 </script>
 
@@ -27,7 +28,7 @@ const words: Record<string, { text: string; tone: Tone }> = {
         <tr :class="{ last: !field.reason }">
           <th scope="row">{{ field.name }}</th>
           <td><Tag v-bind="words[field.outcome] ?? { text: field.outcome, tone: 'default' }" /></td>
-          <td class="mono">{{ field.got || 'nothing' }}</td>
+          <td class="mono">{{ field.got || t('nothing') }}</td>
           <td class="mono">
             <span v-if="field.got === field.expected && field.outcome === 'good'" class="quiet">the same</span
             ><template v-else>{{ field.expected }}</template>

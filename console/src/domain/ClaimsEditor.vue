@@ -7,6 +7,7 @@ import { computed, ref, shallowRef, watch } from 'vue'
 import { api, unwrap, type Schemas } from '../api/client'
 import Tag from '../parts/Tag.vue'
 import { useAct } from '../parts/use-act'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 import AssertionFields from './AssertionFields.vue'
 import { madeOf } from './words'
@@ -30,9 +31,9 @@ const shown = computed(() => draft.value ?? props.federation.claims)
 watch([draft, person], () => (tried.value = null), { deep: true })
 
 const ways = [
-  { value: 'from', label: 'from' },
-  { value: 'formula', label: 'formula' },
-  { value: 'always', label: 'always' },
+  { value: 'from', label: t('from') },
+  { value: 'formula', label: t('formula') },
+  { value: 'always', label: t('always') },
 ]
 const wayOf = (claim: Claim): Way =>
   claim.formula !== undefined ? 'formula' : claim.always !== undefined ? 'always' : 'from'
@@ -90,13 +91,13 @@ const reset = () => done(() => unwrap(api.DELETE('/api/v1/domains/{domain}/claim
       <p class="quiet means">
         {{
           federation.default
-            ? 'These follow from what the cloud asks for.'
-            : 'An operator has said so, in the place of what follows from the cloud’s metadata.'
+            ? t('These follow from what the cloud asks for.')
+            : t('An operator has said so, in the place of what follows from the cloud’s metadata.')
         }}
         {{
           federation.provider?.own
-            ? 'Kambrel says this of whoever signs in.'
-            : 'A test holds what the provider really sends against them; Kambrel itself sends nothing of it.'
+            ? t('Kambrel says this of whoever signs in.')
+            : t('A test holds what the provider really sends against them; Kambrel itself sends nothing of it.')
         }}
       </p>
       <table class="list">
@@ -119,7 +120,7 @@ const reset = () => done(() => unwrap(api.DELETE('/api/v1/domains/{domain}/claim
                 v-model:value="claim.name"
                 size="small"
                 placeholder="urn:oid:…"
-                :input-props="{ 'aria-label': `Name of claim ${i}`, spellcheck: 'false' }"
+                :input-props="{ 'aria-label': t('Name of claim {0}', i), spellcheck: 'false' }"
               />
               <template v-else
                 ><strong>{{ label(claim.name ?? '') || claim.name }}</strong>
@@ -132,13 +133,16 @@ const reset = () => done(() => unwrap(api.DELETE('/api/v1/domains/{domain}/claim
                   :value="wayOf(claim)"
                   size="small"
                   :options="i === 0 ? ways.slice(0, 2) : ways"
-                  :input-props="{ 'aria-label': 'How it is made' }"
+                  :input-props="{ 'aria-label': t('How it is made') }"
                   @update:value="(way: Way) => setWay(claim, way)"
                 />
                 <NInput
                   v-model:value="claim[wayOf(claim)]"
                   size="small"
-                  :input-props="{ 'aria-label': i === 0 ? 'Subject' : `Value of claim ${i}`, spellcheck: 'false' }"
+                  :input-props="{
+                    'aria-label': i === 0 ? t('Subject') : t('Value of claim {0}', i),
+                    spellcheck: 'false',
+                  }"
                 />
               </div>
               <span v-else class="mono">{{ madeOf(claim) }}</span>
@@ -157,7 +161,7 @@ const reset = () => done(() => unwrap(api.DELETE('/api/v1/domains/{domain}/claim
           v-model:value="person"
           size="small"
           placeholder="a login, a distinguished name or an id"
-          :input-props="{ 'aria-label': 'Person to try the claims on', spellcheck: 'false' }"
+          :input-props="{ 'aria-label': t('Person to try the claims on'), spellcheck: 'false' }"
         />
         <NButton size="small" attr-type="submit" :disabled="!person.trim()">Try on this person</NButton>
       </form>

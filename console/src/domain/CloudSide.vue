@@ -3,13 +3,14 @@
 import { NButton, useMessage } from 'naive-ui'
 
 import type { Schemas } from '../api/client'
+import { t } from '../state/language'
 
 const props = defineProps<{ cloud: Schemas['FederationCloud']; domain: string }>()
 const message = useMessage()
 
 async function copy(): Promise<void> {
   await navigator.clipboard.writeText(props.cloud.metadata)
-  message.success('The metadata of the cloud is in the clipboard.')
+  message.success(t('The metadata of the cloud is in the clipboard.'))
 }
 function download(): void {
   const link = document.createElement('a')
@@ -39,7 +40,7 @@ function download(): void {
         <dd>
           <div v-for="wanted in cloud.wanted" :key="wanted.name" class="row">
             <span>{{ wanted.friendly || wanted.name }}</span>
-            <span class="quiet">{{ wanted.required ? 'needed' : 'if there is one' }}</span>
+            <span class="quiet">{{ wanted.required ? t('needed') : t('if there is one') }}</span>
             <span v-if="wanted.friendly" class="quiet mono">{{ wanted.name }}</span>
           </div>
           <span v-if="!cloud.wanted.length" class="quiet">it names none</span>

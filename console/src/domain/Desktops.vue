@@ -6,6 +6,7 @@ import { computed } from 'vue'
 import { api, unwrap } from '../api/client'
 import Fault from '../parts/Fault.vue'
 import { useLoad } from '../parts/use-load'
+import { t } from '../state/language'
 
 const props = defineProps<{ domain: string }>()
 const message = useMessage()
@@ -20,7 +21,7 @@ const text = computed(() =>
 )
 async function copy(): Promise<void> {
   await navigator.clipboard.writeText(text.value)
-  message.success('The text is in the clipboard.')
+  message.success(t('The text is in the clipboard.'))
 }
 </script>
 

@@ -8,6 +8,7 @@ import { api, unwrap, type Schemas } from '../api/client'
 import { useAct } from '../parts/use-act'
 import { when } from '../parts/words'
 import Verdicts from '../setup/Verdicts.vue'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 import { grouped } from './words'
 
@@ -143,7 +144,7 @@ async function read(event: Event): Promise<void> {
           v-else-if="form.way === 'url'"
           v-model:value="form.url"
           placeholder="https://login.brisling.example/metadata"
-          :input-props="{ 'aria-label': 'URL of the metadata', spellcheck: 'false' }"
+          :input-props="{ 'aria-label': t('URL of the metadata'), spellcheck: 'false' }"
         />
         <template v-else>
           <label class="file"
@@ -158,7 +159,7 @@ async function read(event: Event): Promise<void> {
             type="textarea"
             :rows="5"
             placeholder="or paste it here"
-            :input-props="{ 'aria-label': 'Metadata of the provider', spellcheck: 'false' }"
+            :input-props="{ 'aria-label': t('Metadata of the provider'), spellcheck: 'false' }"
           />
         </template>
         <div v-if="form.way !== 'own'" class="row">

@@ -6,6 +6,7 @@ import { computed, ref, shallowRef, watch } from 'vue'
 import { api, unwrap, type Schemas } from '../api/client'
 import { useAct } from '../parts/use-act'
 import Verdicts from '../setup/Verdicts.vue'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 import { signOnWords } from './words'
 
@@ -52,7 +53,9 @@ async function go(): Promise<void> {
   preview.value = null
   emit('changed')
 }
-const title = computed(() => (preview.value?.signOn === 'password' ? 'Back to passwords' : 'Switch how people sign in'))
+const title = computed(() =>
+  preview.value?.signOn === 'password' ? t('Back to passwords') : t('Switch how people sign in'),
+)
 </script>
 
 <template>
@@ -90,7 +93,7 @@ const title = computed(() => (preview.value?.signOn === 'password' ? 'Back to pa
           <NDynamicTags
             v-model:value="people"
             aria-labelledby="people-label"
-            :input-props="{ placeholder: 'login', inputProps: { 'aria-label': 'A person' } }"
+            :input-props="{ placeholder: t('login'), inputProps: { 'aria-label': t('A person') } }"
           >
             <template #trigger="{ activate }"
               ><NButton size="small" dashed @click="activate()">Add a person</NButton></template
@@ -100,7 +103,7 @@ const title = computed(() => (preview.value?.signOn === 'password' ? 'Back to pa
           <NDynamicTags
             v-model:value="groups"
             aria-labelledby="groups-label"
-            :input-props="{ placeholder: 'name', inputProps: { 'aria-label': 'A group' } }"
+            :input-props="{ placeholder: t('name'), inputProps: { 'aria-label': t('A group') } }"
           >
             <template #trigger="{ activate }"
               ><NButton size="small" dashed @click="activate()">Add a group</NButton></template
@@ -134,7 +137,7 @@ const title = computed(() => (preview.value?.signOn === 'password' ? 'Back to pa
         <div class="row end">
           <NButton size="small" @click="preview = null">Leave it as it is</NButton>
           <NButton size="small" type="primary" :disabled="!preview.allowed" :loading="busy" @click="go">{{
-            preview.signOn === 'password' ? 'Go back to passwords' : 'Switch'
+            preview.signOn === 'password' ? t('Go back to passwords') : t('Switch')
           }}</NButton>
         </div>
       </template>

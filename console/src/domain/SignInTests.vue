@@ -6,6 +6,7 @@ import { computed, onUnmounted, ref, watch } from 'vue'
 import { api, unwrap, type Schemas } from '../api/client'
 import Tag from '../parts/Tag.vue'
 import { when } from '../parts/words'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 import AssertionFields from './AssertionFields.vue'
 import { testWords } from './words'
@@ -73,7 +74,7 @@ async function begin(): Promise<void> {
             size="small"
             class="who"
             placeholder="a login, a distinguished name or an id"
-            :input-props="{ 'aria-label': 'Person to test', spellcheck: 'false' }"
+            :input-props="{ 'aria-label': t('Person to test'), spellcheck: 'false' }"
           />
           <NButton
             size="small"
@@ -81,10 +82,10 @@ async function begin(): Promise<void> {
             attr-type="submit"
             :loading="busy"
             :disabled="!person.trim() || (pasting && !response.trim())"
-            >{{ pasting ? 'Look at the response' : 'Begin a test' }}</NButton
+            >{{ pasting ? t('Look at the response') : t('Begin a test') }}</NButton
           >
           <NButton size="small" quaternary @click="pasting = !pasting">{{
-            pasting ? 'Have the cloud try' : 'Paste a response…'
+            pasting ? t('Have the cloud try') : t('Paste a response…')
           }}</NButton>
         </div>
         <NInput
@@ -93,7 +94,7 @@ async function begin(): Promise<void> {
           type="textarea"
           :rows="4"
           placeholder="the value of SAMLResponse that a browser has sent"
-          :input-props="{ 'aria-label': 'Response', spellcheck: 'false' }"
+          :input-props="{ 'aria-label': t('Response'), spellcheck: 'false' }"
         />
       </form>
       <p v-if="refused" class="bad" role="alert">{{ refused }}</p>

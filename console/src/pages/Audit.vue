@@ -11,6 +11,7 @@ import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { useTyped } from '../parts/use-typed'
 import { count } from '../parts/words'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 
 const kind = useQuery<string>('kind', '', 'cursor')
@@ -50,14 +51,14 @@ const { data, failure, loading, again } = useLoad(
 useLive().listen((event) => event.kind === 'run' && !cursor.value && void again())
 const known = useLoad(() => unwrap(api.GET('/api/v1/acts/kinds')), [])
 const kinds = computed(() => [
-  { label: 'All acts', value: '' },
+  { label: t('All acts'), value: '' },
   ...(known.data.value ?? []).map((k) => ({ label: k.title, value: k.kind })),
 ])
 const results = [
-  { label: 'Any result', value: '' },
-  { label: 'Done', value: 'done' },
-  { label: 'Refused', value: 'refused' },
-  { label: 'Failed', value: 'failed' },
+  { label: t('Any result'), value: '' },
+  { label: t('Done'), value: 'done' },
+  { label: t('Refused'), value: 'refused' },
+  { label: t('Failed'), value: 'failed' },
 ]
 const csv = computed(() => {
   const given = Object.entries(query.value).filter((pair): pair is [string, string] => Boolean(pair[1]))
@@ -82,7 +83,7 @@ const csv = computed(() => {
         clearable
         placeholder="By whom"
         style="width: 130px"
-        :input-props="{ 'aria-label': 'By whom' }"
+        :input-props="{ 'aria-label': t('By whom') }"
       />
       <NInput
         v-model:value="typed"
@@ -90,7 +91,7 @@ const csv = computed(() => {
         clearable
         placeholder="Name, note or value contains"
         style="width: 220px"
-        :input-props="{ 'aria-label': 'Name, note or value contains' }"
+        :input-props="{ 'aria-label': t('Name, note or value contains') }"
       />
       <NSelect v-model:value="result" :options="results" size="small" style="width: 120px" aria-label="Result" />
       <NDatePicker v-model:value="range" type="datetimerange" size="small" clearable style="width: 330px" />

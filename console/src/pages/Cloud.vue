@@ -12,6 +12,7 @@ import { useAct } from '../parts/use-act'
 import { count, when } from '../parts/words'
 import CloudConnection from '../setup/CloudConnection.vue'
 import Verdicts from '../setup/Verdicts.vue'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -58,15 +59,15 @@ const traits = (target: Schemas['Target']) =>
   [
     target.required && 'required',
     target.unique && 'unique',
-    target.multiValued && 'several values',
-    target.readOnly && 'read only',
+    target.multiValued && t('several values'),
+    target.readOnly && t('read only'),
   ]
     .filter(Boolean)
     .join(', ')
 const from: Record<string, string> = {
-  cloud: 'The cloud tells them',
-  settings: 'Named in the settings, since the cloud does not tell',
-  unknown: 'The cloud does not tell, and the settings name none: logins are held against nothing',
+  cloud: t('The cloud tells them'),
+  settings: t('Named in the settings, since the cloud does not tell'),
+  unknown: t('The cloud does not tell, and the settings name none: logins are held against nothing'),
 }
 </script>
 
@@ -99,7 +100,7 @@ const from: Record<string, string> = {
             <tbody>
               <tr v-for="one in data.capabilities" :key="one.name">
                 <th scope="row">{{ one.name }}</th>
-                <td><Tag :text="one.has ? 'Yes' : 'No'" :tone="one.has ? 'success' : 'default'" /></td>
+                <td><Tag :text="one.has ? t('Yes') : t('No')" :tone="one.has ? 'success' : 'default'" /></td>
                 <td>
                   {{ one.meaning }}<span v-if="one.detail" class="quiet"> ({{ one.detail }})</span>
                 </td>
@@ -138,7 +139,7 @@ const from: Record<string, string> = {
               <th scope="row" class="mono">{{ form.target }}</th>
               <td>{{ count(form.count, form.kind) }}</td>
               <td>
-                “{{ form.sent }}” is kept as {{ form.kept ? `“${form.kept}”` : 'nothing, or without its type' }}
+                “{{ form.sent }}” is kept as {{ form.kept ? `“${form.kept}”` : t('nothing, or without its type') }}
                 <NPopconfirm v-if="session.may('operator')" @positive-click="forget(form.target)">
                   <template #trigger><NButton size="tiny" class="beside">Send again…</NButton></template>
                   Let the next run send {{ form.target }} of {{ count(form.count, form.kind) }} once more?
@@ -157,7 +158,7 @@ const from: Record<string, string> = {
             clearable
             style="width: 240px"
             placeholder="Part of a name"
-            :input-props="{ 'aria-label': 'Part of an attribute\'s name', type: 'search' }"
+            :input-props="{ 'aria-label': t('Part of an attribute\'s name'), type: 'search' }"
           /><span class="quiet" role="status">{{ targets.length }} of {{ data.targets.length }}</span>
         </header>
         <table class="body plain">

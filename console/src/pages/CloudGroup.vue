@@ -18,6 +18,7 @@ import { useQuery } from '../parts/use-query'
 import { useTyped } from '../parts/use-typed'
 import { count, when } from '../parts/words'
 import Drift from '../setup/Drift.vue'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 import { groupStates, leftOutReasons } from './cloud-groups'
@@ -69,20 +70,20 @@ const who = (m: Member) =>
 const columns = computed<DataTableColumns<Member>>(() =>
   view.value === 'left-out'
     ? [
-        { title: 'Member in the cloud', key: 'name', minWidth: 180, render: who },
-        { title: 'Kind', key: 'kind', width: 80 },
+        { title: t('Member in the cloud'), key: 'name', minWidth: 180, render: who },
+        { title: t('Kind'), key: 'kind', width: 80 },
         {
-          title: 'Reason',
+          title: t('Reason'),
           key: 'reason',
           width: 180,
           render: (m) => leftOutReasons.find((r) => r.value === m.reason)?.label ?? m.reason,
         },
-        { title: 'Why', key: 'text', minWidth: 320 },
+        { title: t('Why'), key: 'text', minWidth: 320 },
       ]
     : [
-        { title: 'Member', key: 'name', minWidth: 180, render: who },
-        { title: 'Kind', key: 'kind', width: 80 },
-        { title: 'Entry', key: 'dn', minWidth: 380, render: (m) => h('span', { class: 'mono small' }, m.dn) },
+        { title: t('Member'), key: 'name', minWidth: 180, render: who },
+        { title: t('Kind'), key: 'kind', width: 80 },
+        { title: t('Entry'), key: 'dn', minWidth: 380, render: (m) => h('span', { class: 'mono small' }, m.dn) },
       ],
 )
 
@@ -164,7 +165,7 @@ async function handOver(really: boolean): Promise<void> {
         <dd class="mono">{{ g.id }}</dd>
         <dt>Members</dt>
         <dd>
-          {{ g.entryId ? `${g.members} there, ` : '' }}{{ g.inCloud }} in the cloud<template v-if="g.leftOut"
+          {{ g.entryId ? t('{0} there, ', g.members) : '' }}{{ g.inCloud }} in the cloud<template v-if="g.leftOut"
             >, <a href="#" @click.prevent="view = 'left-out'">{{ g.leftOut }} left out</a></template
           >
         </dd>
@@ -181,10 +182,10 @@ async function handOver(really: boolean): Promise<void> {
         v-model="view"
         label="What to look at"
         :choices="[
-          { value: 'members', text: 'Members there' },
-          { value: 'left-out', text: `Left out (${g.leftOut})` },
-          { value: 'why', text: 'Why' },
-          { value: 'drift', text: 'Changed there' },
+          { value: 'members', text: t('Members there') },
+          { value: 'left-out', text: t('Left out ({0})', g.leftOut) },
+          { value: 'why', text: t('Why') },
+          { value: 'drift', text: t('Changed there') },
         ]"
       />
       <div class="view">
@@ -204,7 +205,7 @@ async function handOver(really: boolean): Promise<void> {
               clearable
               placeholder="Name"
               style="width: 220px"
-              :input-props="{ 'aria-label': 'Name contains', type: 'search' }"
+              :input-props="{ 'aria-label': t('Name contains'), type: 'search' }"
             />
             <NSelect
               v-if="view === 'left-out'"
@@ -227,7 +228,7 @@ async function handOver(really: boolean): Promise<void> {
               :row-key="(m: Member) => m.resourceId || m.dn || m.name"
               size="small"
             >
-              <template #empty>{{ view === 'left-out' ? 'Nobody is left out' : 'Nobody is in it' }}.</template>
+              <template #empty>{{ view === 'left-out' ? t('Nobody is left out') : t('Nobody is in it') }}.</template>
             </NDataTable>
             <Turn v-model:cursor="cursor" :next="members.data.value?.next">
               <span class="quiet">{{ count(members.data.value?.total ?? 0, 'member') }}</span>
@@ -239,7 +240,7 @@ async function handOver(really: boolean): Promise<void> {
         :show="Boolean(handing)"
         preset="card"
         style="width: 760px"
-        :title="`Hand ${g.name} over to the ${other}`"
+        :title="t('Hand {0} over to the {1}', g.name, other)"
         @update:show="handing = null"
       >
         <template v-if="handing">

@@ -16,6 +16,7 @@ import { useTyped } from '../parts/use-typed'
 import { count, when } from '../parts/words'
 import Drift from '../setup/Drift.vue'
 import Keeping from '../setup/Keeping.vue'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { groupStates } from './cloud-groups'
 
@@ -55,23 +56,23 @@ useLive().listen((event) => {
 const on = computed(() => (directories.data.value ?? []).filter((d) => d.on))
 const columns: DataTableColumns<Group> = [
   {
-    title: 'Group',
+    title: t('Group'),
     key: 'name',
     minWidth: 170,
     render: (g) =>
       h(RouterLink, { to: { name: 'cloud-group', params: { directory: g.directory, group: g.id } } }, () => g.name),
   },
-  { title: 'State', key: 'state', width: 120, render: (g) => h(Tag, groupStates[g.state]) },
+  { title: t('State'), key: 'state', width: 120, render: (g) => h(Tag, groupStates[g.state]) },
   {
-    title: 'Members there',
+    title: t('Members there'),
     key: 'members',
     width: 120,
     render: (g) =>
-      g.entryId ? `${g.members} of ${g.inCloud}` : h('span', { class: 'quiet' }, `${g.inCloud} in cloud`),
+      g.entryId ? t('{0} of {1}', g.members, g.inCloud) : h('span', { class: 'quiet' }, t('{0} in cloud', g.inCloud)),
   },
-  { title: 'Directory', key: 'directory', width: 95 },
+  { title: t('Directory'), key: 'directory', width: 95 },
   {
-    title: 'Entry, and what is with it',
+    title: t('Entry, and what is with it'),
     key: 'summary',
     minWidth: 340,
     render: (g) => [
@@ -81,19 +82,19 @@ const columns: DataTableColumns<Group> = [
     ],
   },
   {
-    title: 'Put back',
+    title: t('Put back'),
     key: 'drifted',
     width: 100,
     render: (g) => (g.drifted ? when(g.drifted) : h('span', { class: 'quiet' }, 'never')),
   },
 ]
 const shows = [
-  { label: 'Kept', value: 'kept' },
-  { label: 'With problems', value: 'problems' },
-  { label: 'Leaving', value: 'leaving' },
-  { label: 'Changed there', value: 'drift' },
-  { label: 'Not kept', value: 'other' },
-  { label: 'All groups of the cloud', value: 'all' },
+  { label: t('Kept'), value: 'kept' },
+  { label: t('With problems'), value: 'problems' },
+  { label: t('Leaving'), value: 'leaving' },
+  { label: t('Changed there'), value: 'drift' },
+  { label: t('Not kept'), value: 'other' },
+  { label: t('All groups of the cloud'), value: 'all' },
 ]
 </script>
 
@@ -110,9 +111,9 @@ const shows = [
       v-model="view"
       label="What to look at"
       :choices="[
-        { value: 'groups', text: 'Groups' },
-        { value: 'drift', text: 'Changed in directories' },
-        { value: 'settings', text: 'How they are kept' },
+        { value: 'groups', text: t('Groups') },
+        { value: 'drift', text: t('Changed in directories') },
+        { value: 'settings', text: t('How they are kept') },
       ]"
     />
     <Keeping v-if="view === 'settings'" v-model:directory="directory" />
@@ -144,8 +145,10 @@ const shows = [
             </h2>
             <p class="mono small">{{ d.container }}</p>
             <p class="quiet">
-              {{ count(d.kept, 'group') }} kept{{ d.leaving ? `, ${d.leaving} leaving` : '' }};
-              {{ d.drifted ? `${count(d.drifted, 'change')} put back in 7 days` : 'nothing put back in 7 days' }}
+              {{ count(d.kept, 'group') }} kept{{ d.leaving ? t(', {0} leaving', d.leaving) : '' }};
+              {{
+                d.drifted ? t('{0} put back in 7 days', count(d.drifted, 'change')) : t('nothing put back in 7 days')
+              }}
             </p>
           </div>
         </section>
@@ -168,7 +171,7 @@ const shows = [
             clearable
             placeholder="Name or id"
             style="width: 220px"
-            :input-props="{ 'aria-label': 'Name contains', type: 'search' }"
+            :input-props="{ 'aria-label': t('Name contains'), type: 'search' }"
           />
         </div>
         <Fault v-if="groups.failure.value" :failure="groups.failure.value" @again="groups.again" />
@@ -180,7 +183,7 @@ const shows = [
             :row-key="(g: Group) => g.directory + '/' + g.id"
             size="small"
           >
-            <template #empty>No group {{ text || show !== 'kept' ? 'fits' : 'is kept yet' }}.</template>
+            <template #empty>No group {{ text || show !== 'kept' ? t('fits') : t('is kept yet') }}.</template>
           </NDataTable>
           <Turn v-model:cursor="cursor" :next="groups.data.value?.next">
             <span class="quiet">{{ count(groups.data.value?.total ?? 0, 'group') }}</span>

@@ -13,6 +13,7 @@ import { useQuery } from '../parts/use-query'
 import { count, when, type Tone } from '../parts/words'
 import AgentReleases from '../setup/AgentReleases.vue'
 import AgentVersion from '../setup/AgentVersion.vue'
+import { language, t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -52,7 +53,7 @@ async function add(): Promise<void> {
 async function bringBack(removal: Schemas['Removal']): Promise<void> {
   try {
     const back = await unwrap(api.POST('/api/v1/removals/{id}/undo', { params: { path: { id: removal.id } } }))
-    message.success(`${back.name} is back with ${count(back.links, 'link')}, in revision ${back.revision}.`)
+    message.success(t('{0} is back with {1}, in revision {2}.', back.name, count(back.links, 'link'), back.revision))
     await Promise.all([again(), removals.again()])
   } catch (e) {
     message.error((e as Error).message)
@@ -67,7 +68,7 @@ async function grant(agent: Schemas['Agent']): Promise<void> {
         body: { directories: [...agent.granted, ...agent.asks] },
       }),
     )
-    message.success(`${agent.name} may speak for ${agent.asks.join(' and ')}.`)
+    message.success(t('{0} may speak for {1}.', agent.name, agent.asks.join(' and ')))
     await Promise.all([agents.again(), again()])
   } catch (e) {
     message.error((e as Error).message)
@@ -77,7 +78,7 @@ async function grant(agent: Schemas['Agent']): Promise<void> {
 async function retire(agent: Schemas['Agent']): Promise<void> {
   try {
     await unwrap(api.DELETE('/api/v1/agents/{id}', { params: { path: { id: agent.id } } }))
-    message.success(`${agent.name} is retired. It ends by itself when it next asks for an order.`)
+    message.success(t('{0} is retired. It ends by itself when it next asks for an order.', agent.name))
     await agents.again()
   } catch (e) {
     message.error((e as Error).message)
@@ -85,23 +86,25 @@ async function retire(agent: Schemas['Agent']): Promise<void> {
 }
 
 function watchWord(one: Schemas['Watch']): string {
-  if (one.state === 'watched') return `hears of changes in ${one.directory} as they come`
-  if (one.state === 'broken') return `hears of no changes in ${one.directory} since ${when(one.since)}; tries again`
-  if (one.state === 'polled') return `asks ${one.directory} every 10 seconds what has changed, since it does not tell`
-  return `${one.directory} does not tell of changes; the schedule reads them`
+  if (one.state === 'watched') return t('hears of changes in {0} as they come', one.directory)
+  if (one.state === 'broken')
+    return t('hears of no changes in {0} since {1}; tries again', one.directory, when(one.since))
+  if (one.state === 'polled')
+    return t('asks {0} every 10 seconds what has changed, since it does not tell', one.directory)
+  return t('{0} does not tell of changes; the schedule reads them', one.directory)
 }
 const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', 'never-seen': 'default' }
 const probeTone: Record<string, Tone> = { good: 'success', doubtful: 'warning', bad: 'error' }
-const probeWord: Record<string, string> = { good: 'Good', doubtful: 'Look at it', bad: 'Wrong' }
+const probeWord: Record<string, string> = { good: t('Good'), doubtful: t('Look at it'), bad: t('Wrong') }
 const online = (directory: Schemas['ConnectedDirectory']) =>
   directory.agents.filter((agent) => agent.state === 'online').length
 function next(d: Schemas['ConnectedDirectory']): string {
-  if (!d.agents.length) return 'Enrol an agent'
-  if (!online(d)) return 'Start its agent'
-  if (!d.probe) return 'Probe the connection'
-  if (d.probe.outcome === 'bad') return 'Correct what the probe found'
-  if (!d.lastRead) return 'Read it'
-  if (!d.active) return 'Choose containers and activate'
+  if (!d.agents.length) return t('Enrol an agent')
+  if (!online(d)) return t('Start its agent')
+  if (!d.probe) return t('Probe the connection')
+  if (d.probe.outcome === 'bad') return t('Correct what the probe found')
+  if (!d.lastRead) return t('Read it')
+  if (!d.active) return t('Choose containers and activate')
   return ''
 }
 </script>
@@ -138,14 +141,14 @@ function next(d: Schemas['ConnectedDirectory']): string {
           ><NInput
             v-model:value="form.name"
             placeholder="halvard"
-            :input-props="{ 'aria-label': 'Name', autocapitalize: 'none' }"
+            :input-props="{ 'aria-label': t('Name'), autocapitalize: 'none' }"
         /></NFormItem>
         <NFormItem label="Base"
           ><NInput
             v-model:value="form.base"
             class="mono"
             placeholder="DC=corp,DC=halvard,DC=example"
-            :input-props="{ 'aria-label': 'Base' }"
+            :input-props="{ 'aria-label': t('Base') }"
         /></NFormItem>
         <p v-if="refused" class="bad" role="alert">{{ refused }}</p>
         <div class="row">
@@ -185,7 +188,7 @@ function next(d: Schemas['ConnectedDirectory']): string {
             ><br /><span class="quiet mono">{{ directory.base }}</span>
           </td>
           <td>
-            {{ directory.active ? 'active' : 'in the draft only' }}<br /><span class="quiet">{{
+            {{ directory.active ? t('active') : t('in the draft only') }}<br /><span class="quiet">{{
               dialectLabel(directory.dialect)
             }}</span>
           </td>
@@ -204,7 +207,7 @@ function next(d: Schemas['ConnectedDirectory']): string {
             }}</span>
           </td>
           <td>
-            {{ directory.entries.toLocaleString('en') }} entries, {{ count(directory.links, 'link') }}<br /><span
+            {{ directory.entries.toLocaleString(language) }} entries, {{ count(directory.links, 'link') }}<br /><span
               class="quiet"
               >read {{ when(directory.lastRead) }}</span
             >
@@ -258,24 +261,24 @@ function next(d: Schemas['ConnectedDirectory']): string {
           <td>
             <Tag :text="agent.state" :tone="agentTone[agent.state] ?? 'default'" />
             <template v-for="fault in agent.faults" :key="fault.directory">
-              <Tag class="beside" :text="`Fails at ${fault.directory}`" tone="error" />
+              <Tag class="beside" :text="t('Fails at {0}', fault.directory)" tone="error" />
               <p class="quiet fails">{{ fault.title }} since {{ when(fault.since) }}: {{ fault.detail }}</p>
             </template>
           </td>
           <td>
-            {{ agent.directories.join(', ') || 'nothing yet' }}
+            {{ agent.directories.join(', ') || t('nothing yet') }}
             <div v-for="one in agent.watches" :key="one.directory" class="quiet" :title="one.detail">
               {{ watchWord(one) }}
             </div>
             <template v-if="agent.asks.length">
-              <Tag :text="`Asks for ${agent.asks.join(', ')}`" tone="warning" />
+              <Tag :text="t('Asks for {0}', agent.asks.join(', '))" tone="warning" />
               <NPopconfirm v-if="session.may('administrator')" @positive-click="grant(agent)">
                 <template #trigger><NButton size="tiny" class="beside">Grant…</NButton></template>
                 Let {{ agent.name }} on {{ agent.host }} speak for {{ agent.asks.join(' and ') }}? All that it says of
                 its people is then believed.
               </NPopconfirm>
             </template>
-            <Tag v-if="agent.plain.length" :text="`Plain LDAP: ${agent.plain.join(', ')}`" tone="error" />
+            <Tag v-if="agent.plain.length" :text="t('Plain LDAP: {0}', agent.plain.join(', '))" tone="error" />
           </td>
           <td>{{ when(agent.lastContact) }}</td>
           <td><AgentVersion :agent="agent" @changed="agents.again" /></td>
@@ -284,7 +287,7 @@ function next(d: Schemas['ConnectedDirectory']): string {
               ><template #trigger><NButton size="tiny" quaternary>Retire…</NButton></template
               >End the identity of {{ agent.name }}?
               {{
-                agent.directories.length ? 'What it serves goes to other agents, if there are any.' : ''
+                agent.directories.length ? t('What it serves goes to other agents, if there are any.') : ''
               }}</NPopconfirm
             >
           </td>

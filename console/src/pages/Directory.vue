@@ -12,6 +12,7 @@ import Fault from '../parts/Fault.vue'
 import Tag from '../parts/Tag.vue'
 import { count, when, type Tone } from '../parts/words'
 import Verdicts from '../setup/Verdicts.vue'
+import { language, t } from '../state/language'
 import { useSession } from '../state/session'
 import { useDirectory } from './use-directory'
 
@@ -53,7 +54,7 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
     <template v-else>
       <div class="page-head">
         <h1>{{ data.name }}</h1>
-        <Tag :text="data.active ? 'Active' : 'In the draft only'" :tone="data.active ? 'success' : 'info'" />
+        <Tag :text="data.active ? t('Active') : t('In the draft only')" :tone="data.active ? 'success' : 'info'" />
         <Tag v-if="data.plain" text="Plain LDAP" tone="error" />
         <span class="quiet"
           >{{ dialectLabel(data.dialect) }}, <span class="mono">{{ data.base }}</span></span
@@ -74,7 +75,7 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
             :done="step.done"
             :next="!step.done && steps.slice(0, i).every((before) => before.done)"
             :text="i + 1"
-          />{{ step.text }}<span class="visually-hidden">{{ step.done ? ', done' : ', to do' }}</span>
+          />{{ step.text }}<span class="visually-hidden">{{ step.done ? t(', done') : t(', to do') }}</span>
         </li>
       </ol>
       <div class="columns">
@@ -83,7 +84,7 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
             <header>
               <h2>Agents</h2>
               <NButton v-if="session.may('administrator')" size="small" @click="issue">{{
-                code ? 'Issue another code' : 'Enrol an agent'
+                code ? t('Issue another code') : t('Enrol an agent')
               }}</NButton>
             </header>
             <div class="body">
@@ -129,7 +130,9 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
             <header>
               <h2>Probe</h2>
               <span class="quiet">{{
-                data.probe ? `of ${when(data.probe.at)}${data.probe.agent ? ` by ${data.probe.agent}` : ''}` : ''
+                data.probe
+                  ? t('of {0}{1}', when(data.probe.at), data.probe.agent ? t(' by {0}', data.probe.agent) : '')
+                  : ''
               }}</span><NButton
                 v-if="session.may('operator')"
                 size="small"
@@ -143,8 +146,10 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
               <p v-if="!data.probe" class="quiet">
                 {{
                   online.length
-                    ? 'Not probed yet. An agent tries name, connection, TLS, sign-in, base, reading, changes, clock and rights, one by one.'
-                    : 'The probe needs an agent that is online.'
+                    ? t(
+                        'Not probed yet. An agent tries name, connection, TLS, sign-in, base, reading, changes, clock and rights, one by one.',
+                      )
+                    : t('The probe needs an agent that is online.')
                 }}
               </p>
               <Verdicts v-else :verdicts="data.probe.verdicts" />
@@ -161,9 +166,9 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
             </header>
             <dl class="facts body">
               <dt>Entries</dt>
-              <dd>{{ data.entries.toLocaleString('en') }}</dd>
+              <dd>{{ data.entries.toLocaleString(language) }}</dd>
               <dt>Links</dt>
-              <dd>{{ data.links.toLocaleString('en') }}</dd>
+              <dd>{{ data.links.toLocaleString(language) }}</dd>
               <dt>Last read</dt>
               <dd>{{ when(data.lastRead) }}</dd>
             </dl>
@@ -204,7 +209,7 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
       <NModal
         :show="Boolean(removal)"
         preset="card"
-        :title="`Take ${data.name} away`"
+        :title="t('Take {0} away', data.name)"
         style="width: 620px"
         @update:show="(on: boolean) => !on && (removal = null)"
       >
@@ -216,12 +221,12 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
               v-model:value="typed"
               size="small"
               style="width: 220px"
-              :input-props="{ 'aria-label': 'The name of the directory' }"
+              :input-props="{ 'aria-label': t('The name of the directory') }"
           /></label>
         </p>
         <div class="row">
           <NButton size="small" type="error" :disabled="typed !== data.name" @click="remove"
-            >Take away {{ removal?.links ? `with ${count(removal.links, 'link')}` : '' }}</NButton
+            >Take away {{ removal?.links ? t('with {0}', count(removal.links, 'link')) : '' }}</NButton
           ><NButton size="small" @click="removal = null">Leave it</NButton>
         </div>
       </NModal>

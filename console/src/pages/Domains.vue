@@ -8,6 +8,7 @@ import Fault from '../parts/Fault.vue'
 import Tag from '../parts/Tag.vue'
 import { useLoad } from '../parts/use-load'
 import { count, type Tone } from '../parts/words'
+import { language, t } from '../state/language'
 import { useLive } from '../state/live'
 
 type Domain = Schemas['LoginDomain']
@@ -17,18 +18,19 @@ useLive().listen((event) => {
   if (['run', 'cloud', 'digest', ''].includes(event.kind)) void again()
 })
 const word: Record<Domain['verified'], string> = {
-  verified: 'Verified',
-  unverified: 'Not verified',
-  unknown: 'Unknown',
+  verified: t('Verified'),
+  unverified: t('Not verified'),
+  unknown: t('Unknown'),
 }
 const tone = (d: Domain): Tone =>
   d.verified === 'verified' ? 'success' : d.verified === 'unverified' && (d.people || d.waiting) ? 'warning' : 'default'
 const estimated = computed(() => !!data.value && data.value.looked < data.value.of)
-const n = (value: number) => (estimated.value && value ? `≈ ${value.toLocaleString('en')}` : value.toLocaleString('en'))
+const n = (value: number) =>
+  estimated.value && value ? `≈ ${value.toLocaleString(language)}` : value.toLocaleString(language)
 const from: Record<string, string> = {
-  cloud: 'The cloud tells which are verified.',
-  settings: 'The cloud does not tell which are verified; the settings name them.',
-  '': 'Neither the cloud nor the settings tell which are verified: logins are held against nothing.',
+  cloud: t('The cloud tells which are verified.'),
+  settings: t('The cloud does not tell which are verified; the settings name them.'),
+  '': t('Neither the cloud nor the settings tell which are verified: logins are held against nothing.'),
 }
 const waiting = computed(() => data.value?.items.reduce((sum, d) => sum + d.waiting, 0) ?? 0)
 </script>
@@ -50,7 +52,7 @@ const waiting = computed(() => data.value?.items.reduce((sum, d) => sum + d.wait
           sent.</template
         ><template v-else-if="data.from">Nobody waits for a domain.</template>
         <template v-if="estimated">
-          The counts are estimated from {{ data.looked.toLocaleString('en') }} of
+          The counts are estimated from {{ data.looked.toLocaleString(language) }} of
           {{ count(data.of, 'person', 'people') }}.</template
         >
       </p>

@@ -7,6 +7,7 @@ import { api, unwrap } from '../api/client'
 import Fault from '../parts/Fault.vue'
 import StepMark from '../parts/StepMark.vue'
 import { useLoad } from '../parts/use-load'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { placeOfStep } from '../setup/first-day'
 
@@ -15,8 +16,8 @@ useLive().listen(() => void again())
 const parts = computed(() => {
   const steps = data.value?.steps ?? []
   const all = [
-    { title: 'To the first run', about: 'In this order.', steps: steps.filter((step) => !step.later) },
-    { title: 'To sleep well', about: 'Later, in any order.', steps: steps.filter((step) => step.later) },
+    { title: t('To the first run'), about: t('In this order.'), steps: steps.filter((step) => !step.later) },
+    { title: t('To sleep well'), about: t('Later, in any order.'), steps: steps.filter((step) => step.later) },
   ].map((part) => ({ ...part, done: part.steps.filter((step) => step.done).length }))
   return data.value?.begun ? all.reverse() : all // what is open before what is done
 })
@@ -38,8 +39,8 @@ const parts = computed(() => {
       <p v-if="data.begun" role="status" class="told">
         {{
           data.next
-            ? 'The first run has ended well: people are kept in step. What is open can come later, and should.'
-            : 'All is done.'
+            ? t('The first run has ended well: people are kept in step. What is open can come later, and should.')
+            : t('All is done.')
         }}
       </p>
       <section v-for="part in parts" :key="part.title" class="sheet part" :aria-label="part.title">
@@ -57,7 +58,7 @@ const parts = computed(() => {
             <StepMark :done="step.done" :next="step.key === data.next" :text="step.later ? '·' : i + 1" />
             <div class="what">
               <span class="text">{{ step.text }}</span><span class="visually-hidden">{{
-                step.done ? ', done' : ', to do'
+                step.done ? t(', done') : t(', to do')
               }}</span>
               <span v-if="step.detail" class="quiet detail">{{ step.detail }}</span>
               <p v-if="step.do && (step.key === data.next || step.later)">{{ step.do }}</p>

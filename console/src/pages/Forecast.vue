@@ -17,6 +17,7 @@ import { useTyped } from '../parts/use-typed'
 import { count, took, when } from '../parts/words'
 import Decide from '../setup/Decide.vue'
 import { outcomeWord, tiles } from '../setup/outcomes'
+import { language, t } from '../state/language'
 import { useSession } from '../state/session'
 
 const pageSize = 50
@@ -109,9 +110,9 @@ const columns: DataTableColumns<Change> = [
           })
         : h(Diffs, { diffs: c.diffs }),
   },
-  { title: 'Kind', key: 'kind', width: 80 },
+  { title: t('Kind'), key: 'kind', width: 80 },
   {
-    title: 'Object',
+    title: t('Object'),
     key: 'name',
     width: 380,
     render: (c) =>
@@ -121,7 +122,7 @@ const columns: DataTableColumns<Change> = [
       ]),
   },
   {
-    title: 'Would be',
+    title: t('Would be'),
     key: 'operation',
     width: 160,
     render: (c) =>
@@ -130,7 +131,7 @@ const columns: DataTableColumns<Change> = [
         : outcomeWord(c.state === 'noted' ? (c.code ?? '') : c.operation),
   },
   {
-    title: 'By',
+    title: t('By'),
     key: 'answer',
     render: (c) =>
       c.answer ||
@@ -138,14 +139,14 @@ const columns: DataTableColumns<Change> = [
   },
 ]
 const cloudColumns: DataTableColumns<Schemas['CloudOnly']> = [
-  { title: 'Kind', key: 'kind', width: 80 },
+  { title: t('Kind'), key: 'kind', width: 80 },
   {
-    title: 'Name',
+    title: t('Name'),
     key: 'name',
     render: (r) => h(RouterLink, { to: { name: 'object', params: { id: r.id } } }, () => r.name),
   },
-  { title: 'Login', key: 'login' },
-  { title: 'Active', key: 'active', width: 80, render: (r) => (r.active ? 'yes' : 'no') },
+  { title: t('Login'), key: 'login' },
+  { title: t('Active'), key: 'active', width: 80, render: (r) => (r.active ? 'yes' : 'no') },
 ]
 const page = computed(() => (outcome.value === 'unclaimed' ? unclaimed.data.value : changes.data.value))
 </script>
@@ -158,9 +159,9 @@ const page = computed(() => (outcome.value === 'unclaimed' ? unclaimed.data.valu
         >of {{ when(forecast.data.value.run.ended) }} by
         {{
           forecast.data.value.run.draft
-            ? `draft version ${forecast.data.value.run.draft}`
-            : `settings revision ${forecast.data.value.run.revision}`
-        }}: {{ forecast.data.value.run.counts.planned.toLocaleString('en') }} looked at in
+            ? t('draft version {0}', forecast.data.value.run.draft)
+            : t('settings revision {0}', forecast.data.value.run.revision)
+        }}: {{ forecast.data.value.run.counts.planned.toLocaleString(language) }} looked at in
         {{ took(forecast.data.value.run.started, forecast.data.value.run.ended)
         }}<template v-if="forecast.data.value.run.counts.needs"
           >; to carry it out takes {{ forecast.data.value.run.counts.needs.text }}</template
@@ -175,7 +176,9 @@ const page = computed(() => (outcome.value === 'unclaimed' ? unclaimed.data.valu
     </div>
     <p v-if="running" class="quiet" role="status">
       {{
-        running.stage === 'plan' ? `Planned ${running.counts.planned.toLocaleString('en')}` : 'Reading what changed'
+        running.stage === 'plan'
+          ? t('Planned {0}', running.counts.planned.toLocaleString(language))
+          : t('Reading what changed')
       }}… You can leave this page.
     </p>
     <Fault v-if="forecast.failure.value" :failure="forecast.failure.value" @again="forecast.again" />
@@ -192,7 +195,7 @@ const page = computed(() => (outcome.value === 'unclaimed' ? unclaimed.data.valu
         <section v-for="group in groups" :key="group.kind" class="sheet" :aria-label="group.text">
           <header>
             <h2>{{ group.text }}</h2>
-            <strong>{{ group.total.toLocaleString('en') }}</strong>
+            <strong>{{ group.total.toLocaleString(language) }}</strong>
           </header>
           <button
             v-for="tile in group.tiles"
@@ -205,7 +208,7 @@ const page = computed(() => (outcome.value === 'unclaimed' ? unclaimed.data.valu
           >
             <span
               >{{ tile.text }}<small v-if="tile.rule" class="quiet"> {{ tile.rule }}</small></span
-            ><strong>{{ tile.count.toLocaleString('en') }}</strong>
+            ><strong>{{ tile.count.toLocaleString(language) }}</strong>
           </button>
         </section>
       </div>
@@ -231,11 +234,11 @@ const page = computed(() => (outcome.value === 'unclaimed' ? unclaimed.data.valu
           clearable
           placeholder="Name or login contains"
           style="width: 230px"
-          :input-props="{ 'aria-label': 'Name or login contains', type: 'search' }"
+          :input-props="{ 'aria-label': t('Name or login contains'), type: 'search' }"
         />
         <span v-if="page" class="quiet" role="status"
-          >{{ page.atLeast ? 'more than ' : '' }}{{ page.total.toLocaleString('en') }}
-          {{ outcome ? 'of them' : 'decisions and problems' }}</span
+          >{{ page.atLeast ? t('more than ') : '' }}{{ page.total.toLocaleString(language) }}
+          {{ outcome ? t('of them') : t('decisions and problems') }}</span
         >
         <NButton v-if="outcome || kind" size="tiny" quaternary @click="choose({ kind: kind || 'user', outcome })"
           >Show all</NButton
@@ -260,7 +263,7 @@ const page = computed(() => (outcome.value === 'unclaimed' ? unclaimed.data.valu
         :row-key="(c: Change) => c.id"
         size="small"
         ><template #empty>{{
-          outcome || text ? 'Nobody fits this choice.' : 'Nothing would change: everybody is in step.'
+          outcome || text ? t('Nobody fits this choice.') : t('Nothing would change: everybody is in step.')
         }}</template></NDataTable
       >
       <div v-if="outcome === 'unclaimed' && (page?.total ?? 0) > pageSize" class="row foot">

@@ -14,6 +14,7 @@ import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { count, when } from '../parts/words'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -38,16 +39,16 @@ async function end(kept: Kept): Promise<void> {
 
 const columns = computed<DataTableColumns<Kept>>(() => [
   {
-    title: 'Of',
+    title: t('Of'),
     key: 'dn',
     width: 340,
     render: (kept) =>
       h(RouterLink, { to: { name: 'object', params: { id: kept.entryId } } }, () => h(Dn, { dn: kept.dn })),
   },
-  { title: 'What would have gone', key: 'what', minWidth: 200, render: (kept) => kept.what },
-  { title: 'Why it stays', key: 'reason', minWidth: 200, render: (kept) => kept.reason },
-  { title: 'By', key: 'by', width: 100 },
-  { title: 'Since', key: 'made', width: 100, render: (kept) => when(kept.made) },
+  { title: t('What would have gone'), key: 'what', minWidth: 200, render: (kept) => kept.what },
+  { title: t('Why it stays'), key: 'reason', minWidth: 200, render: (kept) => kept.reason },
+  { title: t('By'), key: 'by', width: 100 },
+  { title: t('Since'), key: 'made', width: 100, render: (kept) => when(kept.made) },
   ...(session.may('operator')
     ? [
         {
@@ -59,8 +60,8 @@ const columns = computed<DataTableColumns<Kept>>(() => [
               NPopconfirm,
               { onPositiveClick: () => end(kept) },
               {
-                trigger: () => h(NButton, { size: 'tiny' }, () => 'Decide again…'),
-                default: () => 'Let a run decide again about all that is kept of this entry?',
+                trigger: () => h(NButton, { size: 'tiny' }, () => t('Decide again…')),
+                default: () => t('Let a run decide again about all that is kept of this entry?'),
               },
             ),
         },

@@ -13,6 +13,7 @@ import { useQuery } from '../parts/use-query'
 import { count, day, until, when } from '../parts/words'
 import Decided from '../setup/Decided.vue'
 import { useDecision } from '../setup/use-decision'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -36,35 +37,35 @@ const { asked, decided, busy, ask, decide } = useDecision(
 
 const columns: DataTableColumns<Leaver> = [
   {
-    title: 'Deleted on',
+    title: t('Deleted on'),
     key: 'on',
     width: 160,
     render: (l) => [day(l.on), h('span', { class: 'quiet' }, ` ${until(l.on)}`)],
   },
-  { title: 'Kind', key: 'kind', width: 70 },
+  { title: t('Kind'), key: 'kind', width: 70 },
   {
-    title: 'Name',
+    title: t('Name'),
     key: 'name',
     minWidth: 120,
     render: (l) => h(RouterLink, { to: { name: 'object', params: { id: l.entryId } } }, () => l.name),
   },
   {
-    title: 'Why',
+    title: t('Why'),
     key: 'gone',
     width: 120,
-    render: (l) => (l.gone ? `deleted from ${l.directory}` : 'out of scope'),
+    render: (l) => (l.gone ? t('deleted from {0}', l.directory) : t('out of scope')),
   },
-  { title: 'Left', key: 'left', width: 90, render: (l) => when(l.left) },
-  { title: 'Entry', key: 'dn', width: 280, render: (l) => h(Dn, { dn: l.dn }) },
+  { title: t('Left'), key: 'left', width: 90, render: (l) => when(l.left) },
+  { title: t('Entry'), key: 'dn', width: 280, render: (l) => h(Dn, { dn: l.dn }) },
   {
-    title: 'By hand',
+    title: t('By hand'),
     key: 'act',
     width: 190,
     render: (l) =>
       session.may('operator')
         ? h('div', { class: 'row' }, [
-            h(NButton, { size: 'tiny', onClick: () => ask('keep', undefined, l.entryId) }, () => 'Keep…'),
-            h(NButton, { size: 'tiny', onClick: () => ask('return', undefined, l.entryId) }, () => 'Return…'),
+            h(NButton, { size: 'tiny', onClick: () => ask('keep', undefined, l.entryId) }, () => t('Keep…')),
+            h(NButton, { size: 'tiny', onClick: () => ask('return', undefined, l.entryId) }, () => t('Return…')),
           ])
         : null,
   },

@@ -11,6 +11,7 @@ import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { count, when } from '../parts/words'
 import Recipients from '../setup/Recipients.vue'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -22,11 +23,11 @@ const { data, failure, again } = useLoad(() => unwrap(api.GET('/api/v1/notices')
 const { busy, act } = useAct()
 
 const kinds: Record<Notice['kind'], string> = {
-  broke: 'Broken',
-  well: 'Well again',
-  digest: 'Digest',
-  test: 'Trial',
-  report: 'Report',
+  broke: t('Broken'),
+  well: t('Well again'),
+  digest: t('Digest'),
+  test: t('Trial'),
+  report: t('Report'),
 }
 const edits = useQuery<'yes' | ''>('edit', '')
 const toggle = () => (edits.value = edits.value ? '' : 'yes')
@@ -37,8 +38,8 @@ async function test(): Promise<void> {
   if (!sent) return
   const missed = sent.filter((n) => !n.sent)
   if (missed.length)
-    message.error(missed.map((n) => n.failure || `${whom(n)}: not taken yet`).join('; '), { duration: 9000 })
-  else message.success(`Taken: ${sent.map(whom).join('; ')}`)
+    message.error(missed.map((n) => n.failure || t('{0}: not taken yet', whom(n))).join('; '), { duration: 9000 })
+  else message.success(t('Taken: {0}', sent.map(whom).join('; ')))
   await again()
 }
 
@@ -47,19 +48,19 @@ const columns: DataTableColumns<Notice> = [
     type: 'expand',
     renderExpand: (n) => h('pre', { class: 'body-text' }, n.body),
   },
-  { title: 'Made', key: 'created', width: 150, render: (n) => when(n.created) },
-  { title: 'What', key: 'kind', width: 110, render: (n) => kinds[n.kind] },
-  { title: 'Subject', key: 'subject', minWidth: 220 },
-  { title: 'To', key: 'recipients', minWidth: 180, render: whom },
+  { title: t('Made'), key: 'created', width: 150, render: (n) => when(n.created) },
+  { title: t('What'), key: 'kind', width: 110, render: (n) => kinds[n.kind] },
+  { title: t('Subject'), key: 'subject', minWidth: 220 },
+  { title: t('To'), key: 'recipients', minWidth: 180, render: whom },
   {
-    title: 'State',
+    title: t('State'),
     key: 'sent',
     width: 260,
     render: (n) =>
       n.sent
-        ? h(Tag, { text: `Taken ${when(n.sent)}`, tone: 'success' })
+        ? h(Tag, { text: t('Taken {0}', when(n.sent)), tone: 'success' })
         : [
-            h(Tag, { text: n.attempts ? 'Not taken' : 'Waits', tone: n.attempts ? 'error' : 'default' }),
+            h(Tag, { text: n.attempts ? t('Not taken') : t('Waits'), tone: n.attempts ? 'error' : 'default' }),
             n.failure ? h('div', { class: 'bad' }, `${count(n.attempts, 'attempt')}: ${n.failure}`) : '',
           ],
   },
@@ -90,7 +91,7 @@ const columns: DataTableColumns<Notice> = [
         <header>
           <h2>Who is told</h2>
           <NButton v-if="session.may('operator')" size="tiny" :aria-expanded="edits === 'yes'" @click="toggle">{{
-            edits === 'yes' ? 'Done' : 'Change…'
+            edits === 'yes' ? t('Done') : t('Change…')
           }}</NButton>
         </header>
         <div class="body">
@@ -98,7 +99,9 @@ const columns: DataTableColumns<Notice> = [
             <dt>Mail server</dt>
             <dd :class="{ warn: !data.server }">
               {{
-                data.server ? `${data.server}, from ${data.from}` : 'none: the service is started with --mail-server'
+                data.server
+                  ? t('{0}, from {1}', data.server, data.from)
+                  : 'none: the service is started with --mail-server'
               }}
             </dd>
             <template v-for="one in edits ? [] : data.recipients" :key="one.to">
@@ -107,10 +110,10 @@ const columns: DataTableColumns<Notice> = [
             </template>
             <template v-if="data.webhook">
               <dt>Webhook</dt>
-              <dd>{{ data.webhook }}, {{ data.signed ? 'signed' : 'not signed' }}</dd>
+              <dd>{{ data.webhook }}, {{ data.signed ? t('signed') : t('not signed') }}</dd>
             </template>
             <dt>Digest</dt>
-            <dd>{{ data.digest ? `at ${data.digest}, on days with something to tell` : 'off' }}</dd>
+            <dd>{{ data.digest ? t('at {0}, on days with something to tell', data.digest) : t('off') }}</dd>
           </dl>
           <p v-if="!data.recipients.length && !data.webhook" class="warn">Nobody is told of anything: name somebody.</p>
         </div>

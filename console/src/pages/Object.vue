@@ -18,6 +18,7 @@ import Decide from '../setup/Decide.vue'
 import Expect from '../setup/Expect.vue'
 import Trial from '../setup/Trial.vue'
 import { count, day, shortTarget, show, when } from '../parts/words'
+import { language, t } from '../state/language'
 import { useLive } from '../state/live'
 
 const route = useRoute()
@@ -49,11 +50,11 @@ const person = computed(() => object.value?.person ?? [])
 const follows = computed(() => person.value.find((one) => one.leads && one.entryId !== object.value?.entry?.id))
 const resource = computed(() => object.value?.resource as Record<string, unknown> | undefined)
 const howWords: Record<string, string> = {
-  create: 'the resource was created',
-  adopt: 'the resource was there and was adopted',
-  relink: 'the resource bore the link key',
-  'handed over': 'the group was handed over',
-  swap: 'it was exchanged by hand with another entry',
+  create: t('the resource was created'),
+  adopt: t('the resource was there and was adopted'),
+  relink: t('the resource bore the link key'),
+  'handed over': t('the group was handed over'),
+  swap: t('it was exchanged by hand with another entry'),
 }
 </script>
 
@@ -91,12 +92,16 @@ const howWords: Record<string, string> = {
           other.dn || other.name
         }}</RouterLink>,
         {{
-          other.gone ? `deleted from ${other.directory}` : other.entryId ? `of ${other.directory}` : 'in the cloud only'
+          other.gone
+            ? t('deleted from {0}', other.directory)
+            : other.entryId
+              ? t('of {0}', other.directory)
+              : t('in the cloud only')
         }}
       </p>
       <section v-if="object.problem" class="sheet note">
         <strong class="bad">{{ object.problem.title }}</strong> since {{ when(object.problem.since)
-        }}{{ object.problem.times > 1 ? `, met by ${object.problem.times} runs` : '' }}
+        }}{{ object.problem.times > 1 ? t(', met by {0} runs', object.problem.times) : '' }}
         <p>{{ object.problem.detail }}</p>
         <p>{{ object.problem.cause }} {{ object.problem.remedy }}</p>
         <Decide
@@ -167,7 +172,7 @@ const howWords: Record<string, string> = {
                 ><dt>Left</dt>
                 <dd class="warn">
                   {{ when(object.link.left)
-                  }}{{ object.link.due ? `, deleted from the cloud on ${day(object.link.due)}` : '' }}; a return
+                  }}{{ object.link.due ? t(', deleted from the cloud on {0}', day(object.link.due)) : '' }}; a return
                   restores the same resource
                 </dd></template
               >
@@ -176,8 +181,8 @@ const howWords: Record<string, string> = {
               <summary>
                 {{
                   object.link.left
-                    ? 'Let it return, keep it, unlink'
-                    : 'Unlink, merge or exchange with another resource'
+                    ? t('Let it return, keep it, unlink')
+                    : t('Unlink, merge or exchange with another resource')
                 }}
               </summary>
               <Decide
@@ -196,7 +201,7 @@ const howWords: Record<string, string> = {
             <h2>Resource</h2>
             <Tag
               v-if="resource"
-              :text="resource.active === false ? 'inactive' : 'active'"
+              :text="resource.active === false ? t('inactive') : t('active')"
               :tone="resource.active === false ? 'default' : 'success'"
             />
           </header>
@@ -210,7 +215,7 @@ const howWords: Record<string, string> = {
                 <dd class="mono">{{ resource.userName }}</dd></template
               >
               <dt>externalId</dt>
-              <dd class="mono">{{ resource.externalId ?? 'none' }}</dd>
+              <dd class="mono">{{ resource.externalId ?? t('none') }}</dd>
               <dt>Changed</dt>
               <dd>{{ when((resource.meta as { lastModified?: string } | undefined)?.lastModified) }}</dd>
             </dl>
@@ -239,7 +244,7 @@ const howWords: Record<string, string> = {
                   </dl>
                 </details>
               </td>
-              <td class="quiet">{{ one.leads ? 'leads: it bears the link' : `one person by ${one.rule}` }}</td>
+              <td class="quiet">{{ one.leads ? t('leads: it bears the link') : t('one person by {0}', one.rule) }}</td>
             </tr>
           </tbody>
         </table>
@@ -255,9 +260,9 @@ const howWords: Record<string, string> = {
         <header>
           <h2>Members</h2>
           <span class="quiet"
-            >{{ object.members.total.toLocaleString('en') }} in the directory,
-            {{ object.members.inCloud.toLocaleString('en') }} in the cloud{{
-              object.members.leftOut ? `, ${object.members.leftOut} left out` : ''
+            >{{ object.members.total.toLocaleString(language) }} in the directory,
+            {{ object.members.inCloud.toLocaleString(language) }} in the cloud{{
+              object.members.leftOut ? t(', {0} left out', object.members.leftOut) : ''
             }}</span
           >
         </header>
@@ -270,11 +275,11 @@ const howWords: Record<string, string> = {
                 }}</RouterLink><span v-else>{{ member.name }}</span>
               </td>
               <td class="quiet">{{ member.kind }}</td>
-              <td :class="member.leftOut ? 'warn' : 'quiet'">{{ member.leftOut ?? 'member in the cloud' }}</td>
+              <td :class="member.leftOut ? 'warn' : 'quiet'">{{ member.leftOut ?? t('member in the cloud') }}</td>
             </tr>
             <tr v-if="object.members.total > object.members.items.length">
               <td colspan="3" class="quiet">
-                and {{ (object.members.total - object.members.items.length).toLocaleString('en') }} more
+                and {{ (object.members.total - object.members.items.length).toLocaleString(language) }} more
               </td>
             </tr>
             <tr v-if="!object.members.total">
@@ -303,7 +308,7 @@ const howWords: Record<string, string> = {
                 <td class="mono" :title="a.target">{{ shortTarget(a.target) }}</td>
                 <td class="mono">{{ a.managed ? show(a.desired) : '' }}</td>
                 <td class="mono">{{ show(a.actual) }}</td>
-                <td class="quiet">{{ a.managed ? a.source : 'no rule: never touched' }}</td>
+                <td class="quiet">{{ a.managed ? a.source : t('no rule: never touched') }}</td>
               </tr>
               <tr v-if="!attributes.length">
                 <td colspan="4" class="quiet">Nothing differs.</td>

@@ -10,6 +10,7 @@ import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { useTyped } from '../parts/use-typed'
 import { counted, objectStates, objectWord } from '../parts/words'
+import { t } from '../state/language'
 
 type Sort = '' | 'name' | '-name' | 'login' | '-login' | 'state' | '-state'
 
@@ -44,7 +45,7 @@ const order = (key: string) =>
   (sort.value === key ? 'ascend' : sort.value === '-' + key ? 'descend' : false) as 'ascend' | 'descend' | false
 const columns = computed<DataTableColumns<Hit>>(() => [
   {
-    title: 'Name',
+    title: t('Name'),
     key: 'name',
     sorter: true,
     sortOrder: order('name'),
@@ -53,7 +54,7 @@ const columns = computed<DataTableColumns<Hit>>(() => [
       h(RouterLink, { to: { name: 'object', params: { id: hit.entryId || hit.resourceId || '' } } }, () => hit.name),
   },
   {
-    title: 'Login',
+    title: t('Login'),
     key: 'login',
     sorter: true,
     sortOrder: order('login'),
@@ -61,7 +62,7 @@ const columns = computed<DataTableColumns<Hit>>(() => [
     render: (hit) => hit.login ?? '',
   },
   {
-    title: 'State',
+    title: t('State'),
     key: 'state',
     sorter: true,
     sortOrder: order('state'),
@@ -74,7 +75,7 @@ const columns = computed<DataTableColumns<Hit>>(() => [
       ),
   },
   {
-    title: 'In the directory',
+    title: t('In the directory'),
     key: 'dn',
     ellipsis: { tooltip: false },
     render: (hit) =>
@@ -82,12 +83,12 @@ const columns = computed<DataTableColumns<Hit>>(() => [
   },
 ])
 const kinds = [
-  { label: 'Users', value: 'user' },
-  { label: 'Groups', value: 'group' },
-  { label: 'Contacts', value: 'contact' },
-  { label: 'All kinds', value: '' },
+  { label: t('Users'), value: 'user' },
+  { label: t('Groups'), value: 'group' },
+  { label: t('Contacts'), value: 'contact' },
+  { label: t('All kinds'), value: '' },
 ]
-const states = [{ label: 'All states', value: '' }, ...objectStates]
+const states = [{ label: t('All states'), value: '' }, ...objectStates]
 
 function sorted(by: DataTableSortState | null): void {
   sort.value = (by?.order ? (by.order === 'descend' ? '-' : '') + String(by.columnKey) : '') as Sort
@@ -104,7 +105,7 @@ function sorted(by: DataTableSortState | null): void {
         size="small"
         style="width: 380px"
         placeholder="Name, login, address, id, or (title=Mate)"
-        :input-props="{ 'aria-label': 'Search objects', type: 'search' }"
+        :input-props="{ 'aria-label': t('Search objects'), type: 'search' }"
       />
       <NSelect v-model:value="kind" :options="kinds" size="small" style="width: 120px" aria-label="Kind" />
       <NSelect v-model:value="state" :options="states" size="small" style="width: 150px" aria-label="State" />
@@ -123,8 +124,8 @@ function sorted(by: DataTableSortState | null): void {
       >
         <template #empty>{{
           text || state
-            ? 'Nothing fits. Part of a name is enough; an id is understood as UUID, hex or base64.'
-            : 'The mirrors are empty. The first run fills them.'
+            ? t('Nothing fits. Part of a name is enough; an id is understood as UUID, hex or base64.')
+            : t('The mirrors are empty. The first run fills them.')
         }}</template>
       </NDataTable>
       <div class="row foot">

@@ -24,14 +24,15 @@ import Tag from '../parts/Tag.vue'
 import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { count, when } from '../parts/words'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 
 type Role = Schemas['Operator']['role']
 
 const roles = [
-  { label: 'viewer: sees everything', value: 'viewer' },
-  { label: 'operator: runs, decides, repairs', value: 'operator' },
-  { label: 'administrator: settings, directories, operators', value: 'administrator' },
+  { label: t('viewer: sees everything'), value: 'viewer' },
+  { label: t('operator: runs, decides, repairs'), value: 'operator' },
+  { label: t('administrator: settings, directories, operators'), value: 'administrator' },
 ]
 const session = useSession()
 const message = useMessage()
@@ -64,7 +65,7 @@ async function add(): Promise<void> {
   if (
     await change(
       () => unwrap(api.POST('/api/v1/operators', { body: { name, role, password, emergency } })),
-      `${name} can sign in, as ${role}.`,
+      t('{0} can sign in, as {1}.', name, role),
     )
   ) {
     adds.value = false
@@ -80,7 +81,7 @@ async function renew(): Promise<void> {
   if (
     await change(
       () => unwrap(api.PUT('/api/v1/operators/{name}/password', { params: { path: { name } }, body })),
-      `${name} has a new password, and all sessions have ended.`,
+      t('{0} has a new password, and all sessions have ended.', name),
     )
   ) {
     renews.value = renewed.value = ''
@@ -94,7 +95,7 @@ async function admit(): Promise<void> {
   if (
     await change(
       () => unwrap(api.POST('/api/v1/operator-groups', { body: { ...group } })),
-      `Its members sign in as ${role}.`,
+      t('Its members sign in as {0}.', role),
     )
   ) {
     lets.value = false
@@ -124,13 +125,13 @@ const sure = (label: string, question: string, yes: () => void) =>
 
 const operators: DataTableColumns<Schemas['Operator']> = [
   {
-    title: 'Name',
+    title: t('Name'),
     key: 'name',
     minWidth: 140,
-    render: (o) => (o.emergency ? [o.name, ' ', h(Tag, { text: 'for emergencies', tone: 'warning' })] : o.name),
+    render: (o) => (o.emergency ? [o.name, ' ', h(Tag, { text: t('for emergencies'), tone: 'warning' })] : o.name),
   },
   {
-    title: 'Role',
+    title: t('Role'),
     key: 'role',
     width: 230,
     render: (o) =>
@@ -139,48 +140,48 @@ const operators: DataTableColumns<Schemas['Operator']> = [
         value: o.role,
         options: roles,
         disabled: busy.value,
-        inputProps: { 'aria-label': `Role of ${o.name}` },
+        inputProps: { 'aria-label': t('Role of {0}', o.name) },
         onUpdateValue: (role: Role) =>
           void change(
             () =>
               unwrap(api.PUT('/api/v1/operators/{name}/role', { params: { path: { name: o.name } }, body: { role } })),
-            `${o.name} is ${role} from now on.`,
+            t('{0} is {1} from now on.', o.name, role),
           ),
       }),
   },
   {
-    title: 'Second factor',
+    title: t('Second factor'),
     key: 'secondFactor',
     width: 130,
     render: (o) =>
       o.secondFactor
         ? h('div', { class: 'row' }, [
             'yes',
-            sure('Take away', `${o.name} signs in by the password alone.`, () => {
+            sure(t('Take away'), t('{0} signs in by the password alone.', o.name), () => {
               void change(
                 () => unwrap(api.DELETE('/api/v1/operators/{name}/factor', { params: { path: { name: o.name } } })),
-                `${o.name} has no second factor any more.`,
+                t('{0} has no second factor any more.', o.name),
               )
             }),
           ])
         : '–',
   },
-  { title: 'Sessions', key: 'sessions', width: 80, render: (o) => (o.sessions ? String(o.sessions) : '–') },
-  { title: 'Last used', key: 'used', width: 130, render: (o) => (o.used ? when(o.used) : '–') },
-  { title: 'Since', key: 'created', width: 130, render: (o) => when(o.created) },
+  { title: t('Sessions'), key: 'sessions', width: 80, render: (o) => (o.sessions ? String(o.sessions) : '–') },
+  { title: t('Last used'), key: 'used', width: 130, render: (o) => (o.used ? when(o.used) : '–') },
+  { title: t('Since'), key: 'created', width: 130, render: (o) => when(o.created) },
   {
     title: '',
     key: 'act',
     width: 210,
     render: (o) =>
       h('div', { class: 'row' }, [
-        h(NButton, { size: 'tiny', onClick: () => (renews.value = o.name) }, () => 'New password…'),
+        h(NButton, { size: 'tiny', onClick: () => (renews.value = o.name) }, () => t('New password…')),
         o.name === session.who?.name
           ? null
-          : sure('Remove', `${o.name} can no longer sign in, and all their sessions end at once.`, () => {
+          : sure(t('Remove'), t('{0} can no longer sign in, and all their sessions end at once.', o.name), () => {
               void change(
                 () => unwrap(api.DELETE('/api/v1/operators/{name}', { params: { path: { name: o.name } } })),
-                `${o.name} is removed.`,
+                t('{0} is removed.', o.name),
               )
             }),
       ]),
@@ -189,24 +190,24 @@ const operators: DataTableColumns<Schemas['Operator']> = [
 
 const groups: DataTableColumns<Schemas['OperatorGroup']> = [
   {
-    title: 'Group',
+    title: t('Group'),
     key: 'dn',
     minWidth: 260,
     render: (g) =>
       g.gone
-        ? [g.dn || g.entryId, ' ', h(Tag, { text: 'not in the directory any more', tone: 'warning' })]
+        ? [g.dn || g.entryId, ' ', h(Tag, { text: t('not in the directory any more'), tone: 'warning' })]
         : h(RouterLink, { to: { name: 'object', params: { id: g.entryId } } }, () => g.dn),
   },
-  { title: 'Directory', key: 'directory', width: 130 },
-  { title: 'Members are', key: 'role', width: 130 },
-  { title: 'Added by', key: 'createdBy', width: 130 },
-  { title: 'Since', key: 'created', width: 150, render: (g) => when(g.created) },
+  { title: t('Directory'), key: 'directory', width: 130 },
+  { title: t('Members are'), key: 'role', width: 130 },
+  { title: t('Added by'), key: 'createdBy', width: 130 },
+  { title: t('Since'), key: 'created', width: 150, render: (g) => when(g.created) },
   {
     title: '',
     key: 'act',
     width: 90,
     render: (g) =>
-      sure('Remove', 'Its members sign in no more, and their sessions end with the next request.', () => {
+      sure(t('Remove'), t('Its members sign in no more, and their sessions end with the next request.'), () => {
         void change(
           () =>
             unwrap(
@@ -214,7 +215,7 @@ const groups: DataTableColumns<Schemas['OperatorGroup']> = [
                 params: { path: { directory: g.directory, entryId: g.entryId } },
               }),
             ),
-          'Its members sign in no more.',
+          t('Its members sign in no more.'),
         )
       }),
   },
@@ -222,16 +223,16 @@ const groups: DataTableColumns<Schemas['OperatorGroup']> = [
 
 const sessions: DataTableColumns<Schemas['OpenSession']> = [
   {
-    title: 'Operator',
+    title: t('Operator'),
     key: 'name',
     minWidth: 140,
-    render: (s) => [s.name, s.own ? h('span', { class: 'quiet' }, ' (this one)') : ''],
+    render: (s) => [s.name, s.own ? h('span', { class: 'quiet' }, t(' (this one)')) : ''],
   },
-  { title: 'Role', key: 'role', width: 130 },
-  { title: 'Last used', key: 'used', width: 150, render: (s) => (s.used ? when(s.used) : '–') },
-  { title: 'From', key: 'from', width: 150, render: (s) => s.from ?? '–' },
-  { title: 'Signed in', key: 'created', width: 150, render: (s) => when(s.created) },
-  { title: 'Ends', key: 'expires', width: 175, render: (s) => when(s.expires) },
+  { title: t('Role'), key: 'role', width: 130 },
+  { title: t('Last used'), key: 'used', width: 150, render: (s) => (s.used ? when(s.used) : '–') },
+  { title: t('From'), key: 'from', width: 150, render: (s) => s.from ?? '–' },
+  { title: t('Signed in'), key: 'created', width: 150, render: (s) => when(s.created) },
+  { title: t('Ends'), key: 'expires', width: 175, render: (s) => when(s.expires) },
   {
     title: '',
     key: 'act',
@@ -239,42 +240,42 @@ const sessions: DataTableColumns<Schemas['OpenSession']> = [
     render: (s) =>
       s.own
         ? null
-        : sure('End', `${s.name} is signed out there at once.`, () => {
+        : sure(t('End'), t('{0} is signed out there at once.', s.name), () => {
             void change(
               () => unwrap(api.DELETE('/api/v1/sessions/{id}', { params: { path: { id: s.id } } })),
-              'The session has ended.',
+              t('The session has ended.'),
             )
           }),
   },
 ]
 
 const tokens: DataTableColumns<Schemas['Token']> = [
-  { title: 'Name', key: 'name', minWidth: 120 },
+  { title: t('Name'), key: 'name', minWidth: 120 },
   {
-    title: 'For',
+    title: t('For'),
     key: 'purpose',
     minWidth: 180,
-    render: (t) => t.purpose || h('span', { class: 'quiet' }, 'not said'),
+    render: (token) => token.purpose || h('span', { class: 'quiet' }, t('not said')),
   },
-  { title: 'Role', key: 'role', width: 130 },
+  { title: t('Role'), key: 'role', width: 130 },
   {
-    title: 'Last used',
+    title: t('Last used'),
     key: 'used',
     width: 150,
-    render: (t) => (t.used ? when(t.used) : h('span', { class: 'quiet' }, 'never')),
+    render: (token) => (token.used ? when(token.used) : h('span', { class: 'quiet' }, 'never')),
   },
-  { title: 'From', key: 'from', width: 110, render: (t) => t.from || '–' },
-  { title: 'Made by', key: 'createdBy', width: 120 },
-  { title: 'Ends', key: 'expires', width: 175, render: (t) => when(t.expires) },
+  { title: t('From'), key: 'from', width: 110, render: (token) => token.from || '–' },
+  { title: t('Made by'), key: 'createdBy', width: 120 },
+  { title: t('Ends'), key: 'expires', width: 175, render: (token) => when(token.expires) },
   {
     title: '',
     key: 'act',
     width: 90,
-    render: (t) =>
-      sure('End', `Whatever uses ${t.name} is refused from the next request on.`, () => {
+    render: (token) =>
+      sure(t('End'), t('Whatever uses {0} is refused from the next request on.', token.name), () => {
         void change(
-          () => unwrap(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id: t.id } } })),
-          `The token ${t.name} has ended.`,
+          () => unwrap(api.DELETE('/api/v1/tokens/{id}', { params: { path: { id: token.id } } })),
+          t('The token {0} has ended.', token.name),
         )
       }),
   },
@@ -297,7 +298,7 @@ const tokens: DataTableColumns<Schemas['Token']> = [
         v-if="secret"
         type="success"
         closable
-        :title="`The token ${secret.name}, shown this once`"
+        :title="t('The token {0}, shown this once', secret.name)"
         class="gap"
         @close="secret = null"
       >
@@ -375,7 +376,7 @@ const tokens: DataTableColumns<Schemas['Token']> = [
     <NModal
       :show="Boolean(renews)"
       preset="card"
-      :title="`A new password for ${renews}`"
+      :title="t('A new password for {0}', renews)"
       style="width: 460px"
       @update:show="(on: boolean) => !on && (renews = '')"
     >

@@ -12,6 +12,7 @@ import { placeOf } from '../parts/places'
 import { useLoad } from '../parts/use-load'
 import Tag from '../parts/Tag.vue'
 import { count, runKind, runWord, took, until, when, type Tone } from '../parts/words'
+import { language, t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -38,11 +39,11 @@ const numbers = computed(() => {
   const o = health.value?.objects
   if (!o) return []
   return [
-    { n: o.entries, text: 'users in directories', to: { name: 'objects' } },
-    { n: o.linked - o.suspended, text: 'linked and in scope', to: { name: 'objects', query: { state: 'in-step' } } },
-    { n: o.suspended, text: 'suspended, kept for a return', to: { name: 'objects', query: { state: 'suspended' } } },
-    { n: o.cloudOnly, text: 'in the cloud only', to: { name: 'objects', query: { state: 'cloud-only' } } },
-    { n: health.value?.problems ?? 0, text: 'with a problem', to: { name: 'problems' } },
+    { n: o.entries, text: t('users in directories'), to: { name: 'objects' } },
+    { n: o.linked - o.suspended, text: t('linked and in scope'), to: { name: 'objects', query: { state: 'in-step' } } },
+    { n: o.suspended, text: t('suspended, kept for a return'), to: { name: 'objects', query: { state: 'suspended' } } },
+    { n: o.cloudOnly, text: t('in the cloud only'), to: { name: 'objects', query: { state: 'cloud-only' } } },
+    { n: health.value?.problems ?? 0, text: t('with a problem'), to: { name: 'problems' } },
   ]
 })
 </script>
@@ -62,7 +63,7 @@ const numbers = computed(() => {
       <section v-if="attention.length" class="sheet attention" aria-label="What needs attention">
         <div v-for="one in attention" :key="one.code + one.about.key" class="one">
           <strong>{{ one.title }}</strong><span class="quiet"
-            >{{ one.detail }}{{ one.since ? `, since ${when(one.since)}` : '' }}</span
+            >{{ one.detail }}{{ one.since ? t(', since {0}', when(one.since)) : '' }}</span
           >
           <RouterLink v-if="placeOf(one)" class="push" :to="placeOf(one)!.to">{{ placeOf(one)!.text }}</RouterLink>
           <p>{{ one.cause }} {{ one.remedy }}</p>
@@ -79,7 +80,7 @@ const numbers = computed(() => {
       </section>
       <section class="numbers" aria-label="Objects">
         <RouterLink v-for="number in numbers" :key="number.text" class="sheet number" :to="number.to">
-          <span class="big">{{ number.n.toLocaleString('en') }}</span><span class="quiet">{{ number.text }}</span>
+          <span class="big">{{ number.n.toLocaleString(language) }}</span><span class="quiet">{{ number.text }}</span>
         </RouterLink>
       </section>
       <!-- Its place is kept from the first, so that nothing jumps. -->
@@ -126,10 +127,10 @@ const numbers = computed(() => {
               <template v-if="health.live">Changes in directories that are watched start runs at once. </template>
               {{
                 health.nextRun
-                  ? `The schedule starts the next run ${until(health.nextRun)}, at ${when(health.nextRun)}.`
+                  ? t('The schedule starts the next run {0}, at {1}.', until(health.nextRun), when(health.nextRun))
                   : health.live
-                    ? 'The schedule is off.'
-                    : 'The schedule is off: runs start by hand only.'
+                    ? t('The schedule is off.')
+                    : t('The schedule is off: runs start by hand only.')
               }}
               <template v-if="health.nextFull"
                 >Everything is compared {{ until(health.nextFull) }}, at {{ when(health.nextFull) }}.
@@ -138,7 +139,7 @@ const numbers = computed(() => {
               <RouterLink v-if="health.pins" :to="{ name: 'kept' }"
                 >{{ count(health.pins, 'thing') }} put back and held against rules or scope.</RouterLink
               >
-              {{ health.revision ? `Settings revision ${health.revision}.` : 'No settings are active.' }}
+              {{ health.revision ? t('Settings revision {0}.', health.revision) : t('No settings are active.') }}
             </p>
           </div>
         </section>
@@ -174,7 +175,7 @@ const numbers = computed(() => {
                   <td>
                     SCIM 2.0<template v-if="health.cloud.requestsPerMinute"
                       ><br /><span class="quiet"
-                        >takes {{ health.cloud.requestsPerMinute.toLocaleString('en') }} requests a minute</span
+                        >takes {{ health.cloud.requestsPerMinute.toLocaleString(language) }} requests a minute</span
                       ></template
                     >
                   </td>
@@ -203,11 +204,11 @@ const numbers = computed(() => {
                 <tr v-for="agent in health.agents" :key="agent.id">
                   <td>
                     <strong>{{ agent.name }}</strong><br /><span class="quiet"
-                      >{{ agent.host }}, {{ agent.version || 'no version yet' }}</span
+                      >{{ agent.host }}, {{ agent.version || t('no version yet') }}</span
                     >
                   </td>
                   <td><Tag :text="agent.state" :tone="agentTone[agent.state] ?? 'default'" /></td>
-                  <td>{{ agent.directories.join(', ') || 'nothing' }}</td>
+                  <td>{{ agent.directories.join(', ') || t('nothing') }}</td>
                   <td>{{ when(agent.lastContact) }}</td>
                 </tr>
               </tbody>

@@ -15,6 +15,7 @@ import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { count, when, type Tone } from '../parts/words'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -56,10 +57,10 @@ watch(
 )
 
 const words: Record<Schemas['PasswordsState']['state'], { text: string; tone: Tone }> = {
-  off: { text: 'Off', tone: 'default' },
-  open: { text: 'Open', tone: 'success' },
-  partly: { text: 'Partly open', tone: 'warning' },
-  closed: { text: 'Closed', tone: 'error' },
+  off: { text: t('Off'), tone: 'default' },
+  open: { text: t('Open'), tone: 'success' },
+  partly: { text: t('Partly open'), tone: 'warning' },
+  closed: { text: t('Closed'), tone: 'error' },
 }
 const s = computed(() => state.data.value)
 const named = computed(() => (s.value?.directories ?? []).map((d) => ({ label: d.name, value: d.name })))
@@ -86,45 +87,45 @@ async function pause(name: string, on: boolean): Promise<void> {
 }
 
 const isRight = (step: Schemas['PasswordStep']) => step.name.startsWith('right ')
-const acts = { reset: 'Reset', change: 'Change', unlock: 'Unlock' }
+const acts = { reset: t('Reset'), change: t('Change'), unlock: t('Unlock') }
 const columns: DataTableColumns<PasswordEvent> = [
-  { title: 'Received', key: 'received', width: 90, render: (e) => when(e.received) },
+  { title: t('Received'), key: 'received', width: 90, render: (e) => when(e.received) },
   {
-    title: 'Person',
+    title: t('Person'),
     key: 'person',
     minWidth: 130,
     render: (e) => h(RouterLink, { to: { name: 'object', params: { id: e.entryId } } }, () => e.person || e.entryId),
   },
   {
-    title: 'Asked',
+    title: t('Asked'),
     key: 'act',
     width: 160,
-    render: (e) => [acts[e.act], h('span', { class: 'quiet' }, ` by the ${e.by}`)],
+    render: (e) => [acts[e.act], h('span', { class: 'quiet' }, t(' by the {0}', e.by))],
   },
-  { title: 'Directory', key: 'directory', width: 85 },
+  { title: t('Directory'), key: 'directory', width: 85 },
   {
-    title: 'Result',
+    title: t('Result'),
     key: 'reason',
     minWidth: 270,
     render: (e) => {
-      if (!e.ended) return h('span', { class: 'quiet' }, 'on its way')
-      if (e.done) return h('span', { class: 'good' }, e.detail ? `done: ${e.detail}` : 'done')
-      return [h('span', { class: 'bad' }, e.text), h('div', { class: 'quiet' }, `Told: “${e.told}”`)]
+      if (!e.ended) return h('span', { class: 'quiet' }, t('on its way'))
+      if (e.done) return h('span', { class: 'good' }, e.detail ? t('done: {0}', e.detail) : 'done')
+      return [h('span', { class: 'bad' }, e.text), h('div', { class: 'quiet' }, t('Told: “{0}”', e.told))]
     },
   },
   {
-    title: 'Took',
+    title: t('Took'),
     key: 'millis',
     width: 200,
     render: (e) =>
       e.ended
         ? [
             `${e.millis} ms`,
-            e.directoryMillis ? h('span', { class: 'quiet' }, `, ${e.directoryMillis} in the directory`) : '',
+            e.directoryMillis ? h('span', { class: 'quiet' }, t(', {0} in the directory', e.directoryMillis)) : '',
           ]
         : '',
   },
-  { title: 'Agent', key: 'agent', width: 100 },
+  { title: t('Agent'), key: 'agent', width: 100 },
 ]
 </script>
 
@@ -204,7 +205,7 @@ const columns: DataTableColumns<PasswordEvent> = [
       <h2>What was asked</h2>
       <span v-if="s" class="quiet"
         >In the last 24 hours {{ s.today.done }} done{{
-          s.today.done ? `, half within ${s.today.median} ms and 95 of 100 within ${s.today.slow} ms` : ''
+          s.today.done ? t(', half within {0} ms and 95 of 100 within {1} ms', s.today.median, s.today.slow) : ''
         }}; {{ s.today.policy }} refused by a directory’s policy; {{ s.today.refused }} not done otherwise.</span
       >
       <span class="push row">
@@ -245,7 +246,7 @@ const columns: DataTableColumns<PasswordEvent> = [
         :row-key="(e: PasswordEvent) => e.id"
         size="small"
       >
-        <template #empty>Nothing was asked{{ failed || directory ? ' that fits' : ' so far' }}.</template>
+        <template #empty>Nothing was asked{{ failed || directory ? t(' that fits') : t(' so far') }}.</template>
       </NDataTable>
       <Turn v-model:cursor="cursor" :next="events.data.value?.next">
         <span class="quiet">{{ count(events.data.value?.total ?? 0, 'event') }}; a password is never kept</span>

@@ -19,6 +19,7 @@ import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { count, day, when } from '../parts/words'
 import Decide from '../setup/Decide.vue'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -105,7 +106,7 @@ async function tryAgain(): Promise<void> {
       <div class="page-head">
         <h1>{{ problem.title }}</h1>
         <Tag v-if="problem.closed" text="Closed" tone="success" />
-        <Tag v-else-if="sleeps" :text="`asleep until ${day(problem.asleep ?? '')}`" tone="default" />
+        <Tag v-else-if="sleeps" :text="t('asleep until {0}', day(problem.asleep ?? ''))" tone="default" />
         <RouterLink class="push" :to="{ name: 'problems', query: { code: problem.code } }">All of this kind</RouterLink>
         <RouterLink v-if="next.data.value" :to="{ name: 'problem', params: { id: next.data.value.id } }"
           >Next problem</RouterLink
@@ -133,7 +134,9 @@ async function tryAgain(): Promise<void> {
               v-else
               >{{ problem.name || problem.about.type }}</template
             >, since {{ when(problem.since)
-            }}{{ problem.times > 1 ? `, met by ${count(problem.times, 'run')}, last by run ${problem.lastRun}` : '' }}.
+            }}{{
+              problem.times > 1 ? t(', met by {0}, last by run {1}', count(problem.times, 'run'), problem.lastRun) : ''
+            }}.
             <template v-if="problem.assigned">{{ problem.assigned }} looks after it. </template>
             <template v-if="problem.note">Note of {{ problem.markedBy }}: {{ problem.note }}</template>
           </p>
@@ -186,7 +189,7 @@ async function tryAgain(): Promise<void> {
       />
       <section v-if="rows.length" class="sheet">
         <header>
-          <h2>{{ (sides.data.value?.length ?? 0) > 1 ? 'Both sides' : 'The entry' }}</h2>
+          <h2>{{ (sides.data.value?.length ?? 0) > 1 ? t('Both sides') : t('The entry') }}</h2>
         </header>
         <div class="body scroll">
           <table class="sides">
@@ -196,7 +199,7 @@ async function tryAgain(): Promise<void> {
                 <th v-for="(side, i) in sides.data.value" :key="i">
                   <RouterLink
                     :to="{ name: 'object', params: { id: side.entry?.id ?? String(side.resource?.id ?? '') } }"
-                    >{{ i ? 'The other' : 'This one' }}: {{ side.why.subject }}</RouterLink
+                    >{{ i ? t('The other') : t('This one') }}: {{ side.why.subject }}</RouterLink
                   >
                 </th>
               </tr>

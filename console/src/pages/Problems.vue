@@ -18,6 +18,7 @@ import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { useTyped } from '../parts/use-typed'
 import { count, day, when } from '../parts/words'
+import { language, t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -83,9 +84,9 @@ const chosen = ref<DataTableRowKey[]>([])
 const sleeps = (p: Problem) => Boolean(p.asleep && Date.parse(p.asleep) > Date.now())
 const columns = computed<DataTableColumns<Problem>>(() => [
   ...(view.value === 'open' && session.may('operator') ? [{ type: 'selection' as const }] : []),
-  ...(code.value ? [] : [{ title: 'Problem', key: 'title', width: 220, render: (p: Problem) => p.title }]),
+  ...(code.value ? [] : [{ title: t('Problem'), key: 'title', width: 220, render: (p: Problem) => p.title }]),
   {
-    title: 'Of',
+    title: t('Of'),
     key: 'name',
     width: 330,
     render: (p) =>
@@ -93,46 +94,53 @@ const columns = computed<DataTableColumns<Problem>>(() => [
         p.dn ? h(Dn, { dn: p.dn }) : p.name || p.about.type,
       ),
   },
-  { title: 'What', key: 'detail', minWidth: 240, render: (p) => h('span', { class: 'wrap' }, p.detail) },
+  { title: t('What'), key: 'detail', minWidth: 240, render: (p) => h('span', { class: 'wrap' }, p.detail) },
   ...(view.value === 'closed'
     ? [
         {
-          title: 'Closed',
+          title: t('Closed'),
           key: 'closed',
           width: 200,
           render: (p: Problem) => [
             `${when(p.closed)}: ${p.closing ?? ''}`,
             p.closedRun
-              ? [', ', h(RouterLink, { to: { name: 'run', params: { id: p.closedRun } } }, () => `run ${p.closedRun}`)]
+              ? [
+                  ', ',
+                  h(RouterLink, { to: { name: 'run', params: { id: p.closedRun } } }, () => t('run {0}', p.closedRun)),
+                ]
               : '',
           ],
         },
       ]
     : [
         {
-          title: 'Who',
+          title: t('Who'),
           key: 'assigned',
           width: 150,
           render: (p: Problem) => [
             p.assigned ?? '',
-            sleeps(p) ? h(Tag, { text: `asleep until ${day(p.asleep ?? '')}`, tone: 'default' }) : '',
+            sleeps(p) ? h(Tag, { text: t('asleep until {0}', day(p.asleep ?? '')), tone: 'default' }) : '',
             p.note ? h('div', { class: 'quiet' }, p.note) : '',
           ],
         },
       ]),
   {
-    title: 'Since',
+    title: t('Since'),
     key: 'since',
     width: 110,
     render: (p) => [when(p.since), p.times > 1 ? h('div', { class: 'quiet' }, count(p.times, 'run')) : ''],
   },
 ])
 const views = [
-  { value: 'open', text: 'Open' },
-  { value: 'closed', text: 'Closed' },
-  { value: 'kinds', text: 'All kinds' },
+  { value: 'open', text: t('Open') },
+  { value: 'closed', text: t('Closed') },
+  { value: 'kinds', text: t('All kinds') },
 ]
-const shares = { new: 'that run %s has opened', gone: 'that run %s has closed', standing: 'that stood before run %s' }
+const shares = {
+  new: t('that run %s has opened'),
+  gone: t('that run %s has closed'),
+  standing: t('that stood before run %s'),
+}
 </script>
 
 <template>
@@ -140,7 +148,7 @@ const shares = { new: 'that run %s has opened', gone: 'that run %s has closed', 
     <div class="page-head">
       <h1>Problems</h1>
       <span class="quiet" role="status"
-        >{{ count(total, 'open problem') }}{{ asleep ? `, ${asleep} asleep` : '' }}. Each closes by itself when its
+        >{{ count(total, 'open problem') }}{{ asleep ? t(', {0} asleep', asleep) : '' }}. Each closes by itself when its
         cause is gone.</span
       >
       <label class="row push"
@@ -159,7 +167,7 @@ const shares = { new: 'that run %s has opened', gone: 'that run %s has closed', 
     <template v-else-if="view === 'kinds'">
       <section v-for="kind in kinds.data.value ?? []" :key="kind.code" class="sheet kind">
         <strong>{{ kind.title }}</strong> <span class="quiet mono">{{ kind.code }}</span>
-        <span class="quiet push">{{ kind.touches ? `of ${kind.touches}` : 'answers a request' }}</span>
+        <span class="quiet push">{{ kind.touches ? t('of {0}', kind.touches) : t('answers a request') }}</span>
         <p>{{ kind.cause }} {{ kind.remedy }}</p>
       </section>
     </template>
@@ -181,14 +189,17 @@ const shares = { new: 'that run %s has opened', gone: 'that run %s has closed', 
         :class="{ asleep: g.asleep === g.count }"
         :to="{ name: 'problems', query: { code: g.code } }"
       >
-        <span class="big">{{ g.count.toLocaleString('en') }}</span>
+        <span class="big">{{ g.count.toLocaleString(language) }}</span>
         <span class="about"
           ><strong>{{ g.title }}</strong
           ><span class="quiet">{{ g.cause }}</span></span
         >
         <span class="quiet facts"
           >since {{ when(g.since) }}<br />{{
-            [g.asleep ? `${g.asleep} asleep` : '', g.assigned ? `${g.assigned} looked after` : 'nobody looks after it']
+            [
+              g.asleep ? t('{0} asleep', g.asleep) : '',
+              g.assigned ? t('{0} looked after', g.assigned) : t('nobody looks after it'),
+            ]
               .filter(Boolean)
               .join(', ')
           }}</span
@@ -207,7 +218,7 @@ const shares = { new: 'that run %s has opened', gone: 'that run %s has closed', 
         <p>{{ group.cause }} {{ group.remedy }}</p>
         <div class="row">
           <Repairs v-if="repairable" :of="{ code: group.code }" text="Correct the values of all" @done="again" />
-          <Marks :of="{ code: group.code }" :what="`all ${group.count}`" @done="again" />
+          <Marks :of="{ code: group.code }" :what="t('all {0}', group.count)" @done="again" />
         </div>
       </section>
       <div class="row filters">
@@ -222,7 +233,7 @@ const shares = { new: 'that run %s has opened', gone: 'that run %s has closed', 
           clearable
           placeholder="Name or detail contains"
           style="width: 240px"
-          :input-props="{ 'aria-label': 'Name or detail contains' }"
+          :input-props="{ 'aria-label': t('Name or detail contains') }"
         />
         <template v-if="chosen.length"
           ><Marks :of="{ ids: chosen.map(Number) }" :what="count(chosen.length, 'chosen one')" @done="again"
@@ -241,7 +252,7 @@ const shares = { new: 'that run %s has opened', gone: 'that run %s has closed', 
           size="small"
         >
           <template #empty>{{
-            view === 'closed' ? 'No problem was closed in the last 90 days.' : 'No such problem is open.'
+            view === 'closed' ? t('No problem was closed in the last 90 days.') : t('No such problem is open.')
           }}</template>
         </NDataTable>
         <Turn v-model:cursor="cursor" :next="problems.data.value?.next" />

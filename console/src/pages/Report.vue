@@ -10,13 +10,14 @@ import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { count, when } from '../parts/words'
+import { language, t } from '../state/language'
 import { useSession } from '../state/session'
 
 const days = useQuery<'1' | '7' | '30'>('days', '7', 'from', 'to')
 const spans = [
-  { value: '1', text: 'Day' },
-  { value: '7', text: 'Week' },
-  { value: '30', text: 'Month' },
+  { value: '1', text: t('Day') },
+  { value: '7', text: t('Week') },
+  { value: '30', text: t('Month') },
 ]
 // A link in a mail names the time itself.
 const from = useQuery<string>('from', '')
@@ -33,10 +34,10 @@ const { data, failure, again } = useLoad(
 const parts = computed<{ title: string; of: Schemas['ReportPart'] }[]>(() =>
   data.value
     ? [
-        { title: 'Came', of: data.value.came },
-        { title: 'Left', of: data.value.left },
-        { title: 'Failed', of: data.value.failed },
-        { title: 'Changed', of: data.value.changed },
+        { title: t('Came'), of: data.value.came },
+        { title: t('Left'), of: data.value.left },
+        { title: t('Failed'), of: data.value.failed },
+        { title: t('Changed'), of: data.value.changed },
       ].filter((part) => part.of.total > 0)
     : [],
 )
@@ -47,7 +48,7 @@ const message = useMessage()
 const { busy, act: attempt } = useAct()
 async function mail(): Promise<void> {
   const sent = await attempt(() => unwrap(api.POST('/api/v1/report/mail', { body: range.value })))
-  if (sent) message.success(`Mailed to ${sent.recipients.join(', ')}`)
+  if (sent) message.success(t('Mailed to {0}', sent.recipients.join(', ')))
 }
 </script>
 
@@ -79,7 +80,7 @@ async function mail(): Promise<void> {
                 <tr v-for="c in data.counts" :key="c.kind + c.operation">
                   <td>{{ c.kind }}</td>
                   <td>{{ c.operation }}</td>
-                  <td class="number">{{ c.count.toLocaleString('en') }}</td>
+                  <td class="number">{{ c.count.toLocaleString(language) }}</td>
                 </tr>
               </tbody>
             </table>
@@ -127,7 +128,7 @@ async function mail(): Promise<void> {
                 </td>
                 <td>
                   <RouterLink :to="{ name: 'run', params: { id: line.runId } }">run {{ line.runId }}</RouterLink> by
-                  {{ line.by }}{{ line.released ? ', who let it through' : '' }}
+                  {{ line.by }}{{ line.released ? t(', who let it through') : '' }}
                 </td>
                 <td class="quiet">{{ line.answer }}</td>
               </tr>

@@ -13,6 +13,7 @@ import Impact from '../setup/Impact.vue'
 import RuleEditor from '../setup/RuleEditor.vue'
 import { inWords, same } from '../setup/rules'
 import { useDraft } from '../state/draft'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 import { useRules, type Plural } from './use-rules'
 
@@ -70,9 +71,9 @@ const {
         v-model="kind"
         label="Kind"
         :choices="[
-          { value: 'users', text: 'Users' },
-          { value: 'groups', text: 'Groups' },
-          { value: 'contacts', text: 'Contacts' },
+          { value: 'users', text: t('Users') },
+          { value: 'groups', text: t('Groups') },
+          { value: 'contacts', text: t('Contacts') },
         ]"
       />
       <p v-if="cloud.data.value && !targets.length" class="warn" role="alert">
@@ -95,7 +96,7 @@ const {
               clearable
               placeholder="Attribute or rule"
               style="width: 170px"
-              :input-props="{ 'aria-label': 'Attribute or rule contains', type: 'search' }"
+              :input-props="{ 'aria-label': t('Attribute or rule contains'), type: 'search' }"
             />
             <NPopconfirm v-if="may" @positive-click="restore"
               ><template #trigger><NButton size="small">All defaults…</NButton></template
@@ -118,8 +119,8 @@ const {
                 </td>
                 <td class="mono clip quiet" :title="inWords(rule)">{{ inWords(rule) }}</td>
                 <td class="flags quiet">
-                  {{ rule.required ? 'required' : '' }}{{ rule.createOnly ? ' once' : ''
-                  }}{{ usualOf(rule.target) && !same(rule, usualOf(rule.target)) ? ' changed' : '' }}
+                  {{ rule.required ? t('required') : '' }}{{ rule.createOnly ? t(' once') : ''
+                  }}{{ usualOf(rule.target) && !same(rule, usualOf(rule.target)) ? t(' changed') : '' }}
                 </td>
               </tr>
               <tr v-if="!shown.length">
@@ -170,7 +171,7 @@ const {
                   style="width: 120px"
                   :value="m.name"
                   :disabled="!may"
-                  :input-props="{ 'aria-label': `Name of match rule ${i + 1}` }"
+                  :input-props="{ 'aria-label': t('Name of match rule {0}', i + 1) }"
                   @update:value="(name: string) => setMatch(i, { name })"
                 />
                 <NInput
@@ -179,7 +180,7 @@ const {
                   class="mono"
                   :value="m.resource"
                   :disabled="!may"
-                  :input-props="{ 'aria-label': `Resource attribute of match rule ${i + 1}` }"
+                  :input-props="{ 'aria-label': t('Resource attribute of match rule {0}', i + 1) }"
                   @update:value="(resource: string) => setMatch(i, { resource })"
                 />
                 <span>=</span>
@@ -191,7 +192,7 @@ const {
                   placeholder="by its rule"
                   :disabled="!may"
                   :input-props="{
-                    'aria-label': `Directory attribute of match rule ${i + 1}; empty for what the rule gives`,
+                    'aria-label': t('Directory attribute of match rule {0}; empty for what the rule gives', i + 1),
                   }"
                   @update:value="(from: string) => setMatch(i, { from: from || undefined })"
                 />
@@ -232,7 +233,7 @@ const {
                   :value="j.name"
                   placeholder="name"
                   :disabled="!may"
-                  :input-props="{ 'aria-label': `Name of person rule ${i + 1}` }"
+                  :input-props="{ 'aria-label': t('Name of person rule {0}', i + 1) }"
                   @update:value="(name: string) => setPerson(i, { name })"
                 />
                 <NInput
@@ -241,7 +242,7 @@ const {
                   :value="j.formula ?? j.from ?? ''"
                   placeholder="attribute or formula"
                   :disabled="!may"
-                  :input-props="{ 'aria-label': `What person rule ${i + 1} compares: an attribute or a formula` }"
+                  :input-props="{ 'aria-label': t('What person rule {0} compares: an attribute or a formula', i + 1) }"
                   @update:value="
                     (text: string) =>
                       setPerson(
@@ -273,7 +274,7 @@ const {
                   :value="taking?.carriedId ?? ''"
                   placeholder="none"
                   :disabled="!may"
-                  :input-props="{ 'aria-label': 'Attribute with the id that the entry had in another directory' }"
+                  :input-props="{ 'aria-label': t('Attribute with the id that the entry had in another directory') }"
                   @update:value="(value: string) => taking && (taking.carriedId = value || undefined)"
               /></label>
               <p class="quiet">
@@ -302,7 +303,7 @@ const {
                   size="small"
                   style="width: 70px"
                   :disabled="!may"
-                  :input-props="{ 'aria-label': 'Grace time in days' }"
+                  :input-props="{ 'aria-label': t('Grace time in days') }"
                 />
                 days</label
               >

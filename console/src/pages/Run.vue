@@ -19,6 +19,7 @@ import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { useTyped } from '../parts/use-typed'
 import { changeWord, count, counted, rehearses, runKind, runWord, shortTarget, took, when } from '../parts/words'
+import { language, t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -78,12 +79,22 @@ const progress = computed(() => {
 const stageTexts = computed(() => {
   const c = run.value?.counts
   if (!c) return {} as Record<string, string>
-  const entries = `${count(c.entriesRead, 'entry', 'entries')} (${c.entriesChanged} changed, ${c.entriesGone} gone)`
+  const entries = t(
+    '{0} ({1} changed, {2} gone)',
+    count(c.entriesRead, 'entry', 'entries'),
+    c.entriesChanged,
+    c.entriesGone,
+  )
   return {
-    read: `${entries}, ${count(c.resourcesRead, 'resource')} (${c.resourcesChanged} changed)`,
-    plan: `${count(c.planned, 'entry', 'entries')} looked at, ${count(c.changes, 'change')}${c.held ? `, ${c.held} held` : ''}`,
-    write: `${c.done} done, ${c.failed} failed`,
-    survey: `${(c.surveyed ?? 0).toLocaleString('en')} looked at, ${count(c.findings ?? 0, 'finding')}`,
+    read: t('{0}, {1} ({2} changed)', entries, count(c.resourcesRead, 'resource'), c.resourcesChanged),
+    plan: t(
+      '{0} looked at, {1}{2}',
+      count(c.planned, 'entry', 'entries'),
+      count(c.changes, 'change'),
+      c.held ? t(', {0} held', c.held) : '',
+    ),
+    write: t('{0} done, {1} failed', c.done, c.failed),
+    survey: t('{0} looked at, {1}', (c.surveyed ?? 0).toLocaleString(language), count(c.findings ?? 0, 'finding')),
   } as Record<string, string>
 })
 const stages = computed(() => {
@@ -93,19 +104,19 @@ const stages = computed(() => {
 })
 const plans = computed(() => stages.value.includes('plan'))
 const operations = [
-  { label: 'All operations', value: '' },
+  { label: t('All operations'), value: '' },
   ...['create', 'adopt', 'update', 'restore', 'suspend', 'leave', 'delete', 'unlink'].map((value) => ({
     label: value,
     value,
   })),
-  { label: 'problem', value: 'none' },
+  { label: t('problem'), value: 'none' },
 ]
 const kinds = [
-  { label: 'All kinds', value: '' },
+  { label: t('All kinds'), value: '' },
   ...['user', 'group', 'contact'].map((value) => ({ label: value, value })),
 ]
 const states = [
-  { label: 'All states', value: '' },
+  { label: t('All states'), value: '' },
   ...[
     'done',
     'failed',
@@ -140,31 +151,31 @@ const columns = computed<DataTableColumns<Change>>(() => [
       ]),
   },
   {
-    title: 'Operation',
+    title: t('Operation'),
     key: 'operation',
     width: 100,
     render: (change) => (change.operation === 'none' ? 'nothing' : change.operation),
   },
-  { title: 'Kind', key: 'kind', width: 80 },
+  { title: t('Kind'), key: 'kind', width: 80 },
   {
-    title: 'Object',
+    title: t('Object'),
     key: 'name',
     width: 400,
     render: (change) =>
       h('div', [
         h('div', [
           h(RouterLink, { to: placeOf(change), class: 'in-text' }, () => change.name),
-          change.side === 'directory' ? h('span', { class: 'quiet' }, ` kept in ${change.directory}`) : null,
+          change.side === 'directory' ? h('span', { class: 'quiet' }, t(' kept in {0}', change.directory)) : null,
         ]),
         h(Dn, { dn: change.dn, class: 'quiet' }),
       ]),
   },
   {
-    title: 'What changes',
+    title: t('What changes'),
     key: 'diffs',
     render: (change) => change.answer || change.diffs.map((diff) => shortTarget(diff.target)).join(', '),
   },
-  { title: 'State', key: 'state', width: 130, render: (change) => h(Tag, changeWord(change, rehearses(run.value))) },
+  { title: t('State'), key: 'state', width: 130, render: (change) => h(Tag, changeWord(change, rehearses(run.value))) },
 ])
 
 const { act } = useAct()
@@ -186,9 +197,9 @@ function showHeld(): void {
         <Tag v-bind="runWord(run)" />
         <span class="quiet"
           >{{ runKind(run) }} by {{ run.by }},
-          {{ run.draft ? `draft version ${run.draft}` : `settings revision ${run.revision}` }},
-          {{ run.started ? `started ${when(run.started)}` : 'not started'
-          }}{{ ended ? `, took ${took(run.started, run.ended)}` : '' }}</span
+          {{ run.draft ? t('draft version {0}', run.draft) : t('settings revision {0}', run.revision) }},
+          {{ run.started ? t('started {0}', when(run.started)) : t('not started')
+          }}{{ ended ? t(', took {0}', took(run.started, run.ended)) : '' }}</span
         >
         <span v-if="run.undoes" class="quiet"
           >puts back what
@@ -210,7 +221,7 @@ function showHeld(): void {
       <section v-for="left in run.leftOut" :key="left.directory + left.detail" class="sheet note" role="alert">
         <strong v-if="!left.directory" class="warn">Went on while {{ left.detail }}</strong>
         <strong v-else class="warn"
-          >Went on without {{ left.attributes ? `${left.attributes.join(', ')} of ` : '' }}{{ left.directory }}:
+          >Went on without {{ left.attributes ? t('{0} of ', left.attributes.join(', ')) : '' }}{{ left.directory }}:
           {{ left.title }}</strong
         >
         <p v-if="!left.directory">What has changed is taken up when it goes on.</p>
@@ -239,13 +250,13 @@ function showHeld(): void {
               took(run.stages.find((s) => s.name === name)?.started, run.stages.find((s) => s.name === name)?.ended)
             }}</span>
           </h2>
-          <div>{{ run.stages.some((s) => s.name === name) ? stageTexts[name] : 'not begun' }}</div>
+          <div>{{ run.stages.some((s) => s.name === name) ? stageTexts[name] : t('not begun') }}</div>
         </div>
       </section>
       <p v-if="paused && !ended" class="warn" role="status">
         The cloud asks to wait until {{ when(paused) }}.
         {{ count(run.counts.changes - run.counts.done - run.counts.failed, 'change') }}
-        {{ run.stage === 'write' ? 'left' : 'planned so far' }}; the run goes on by itself.
+        {{ run.stage === 'write' ? t('left') : t('planned so far') }}; the run goes on by itself.
       </p>
       <NProgress
         v-if="!ended && run.stage === 'write'"
@@ -285,7 +296,7 @@ function showHeld(): void {
             clearable
             placeholder="Login or name contains"
             style="width: 220px"
-            :input-props="{ 'aria-label': 'Login or name contains' }"
+            :input-props="{ 'aria-label': t('Login or name contains') }"
           />
           <span class="quiet push">{{ counted(changes.data.value, 'line') }}</span>
         </div>
@@ -301,10 +312,10 @@ function showHeld(): void {
         >
           <template #empty>{{
             kind || operation || state || text
-              ? 'No change fits this choice.'
+              ? t('No change fits this choice.')
               : ended
-                ? 'Nothing had to change: everything was in step.'
-                : 'No changes planned yet.'
+                ? t('Nothing had to change: everything was in step.')
+                : t('No changes planned yet.')
           }}</template>
         </NDataTable>
         <Turn v-model:cursor="cursor" :next="changes.data.value?.next" />

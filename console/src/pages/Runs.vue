@@ -11,6 +11,7 @@ import Turn from '../parts/Turn.vue'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { runKind, runPurposes, runWord, took, when } from '../parts/words'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -44,28 +45,28 @@ const { data, failure, loading, again } = useLoad(
 useLive().listen((event) => event.kind === 'run' && void again())
 
 const states = [
-  { label: 'All states', value: '' },
-  { label: 'In step', value: 'in-step' },
-  { label: 'With problems', value: 'problems' },
-  { label: 'Failed', value: 'failed' },
-  { label: 'Running', value: 'running' },
-  { label: 'Waiting', value: 'waiting' },
-  { label: 'Cancelled', value: 'cancelled' },
+  { label: t('All states'), value: '' },
+  { label: t('In step'), value: 'in-step' },
+  { label: t('With problems'), value: 'problems' },
+  { label: t('Failed'), value: 'failed' },
+  { label: t('Running'), value: 'running' },
+  { label: t('Waiting'), value: 'waiting' },
+  { label: t('Cancelled'), value: 'cancelled' },
 ]
-const purposes = [{ label: 'All purposes', value: '' }, ...runPurposes]
+const purposes = [{ label: t('All purposes'), value: '' }, ...runPurposes]
 const columns = computed<DataTableColumns<Run>>(() => [
   {
-    title: 'Run',
+    title: t('Run'),
     key: 'id',
     width: 80,
-    render: (run) => h(RouterLink, { to: { name: 'run', params: { id: run.id } } }, () => `Run ${run.id}`),
+    render: (run) => h(RouterLink, { to: { name: 'run', params: { id: run.id } } }, () => t('Run {0}', run.id)),
   },
-  { title: 'For', key: 'purpose', width: 190, render: (run) => runKind(run) },
-  { title: 'State', key: 'state', width: 170, render: (run) => h(Tag, runWord(run)) },
-  { title: 'Changes', key: 'counts', render: (run) => h(RunCounts, { counts: run.counts }) },
-  { title: 'Started', key: 'started', width: 165, render: (run) => (run.started ? when(run.started) : 'waits') },
-  { title: 'Took', key: 'took', width: 90, render: (run) => took(run.started, run.ended) },
-  { title: 'By', key: 'by', width: 120 },
+  { title: t('For'), key: 'purpose', width: 190, render: (run) => runKind(run) },
+  { title: t('State'), key: 'state', width: 170, render: (run) => h(Tag, runWord(run)) },
+  { title: t('Changes'), key: 'counts', render: (run) => h(RunCounts, { counts: run.counts }) },
+  { title: t('Started'), key: 'started', width: 165, render: (run) => (run.started ? when(run.started) : 'waits') },
+  { title: t('Took'), key: 'took', width: 90, render: (run) => took(run.started, run.ended) },
+  { title: t('By'), key: 'by', width: 120 },
 ])
 
 async function start(purpose: 'full' | 'rehearsal' | 'forecast'): Promise<void> {
@@ -113,10 +114,10 @@ async function start(purpose: 'full' | 'rehearsal' | 'forecast'): Promise<void> 
       >
         <template #empty>{{
           state || purpose
-            ? 'No run fits this choice.'
+            ? t('No run fits this choice.')
             : all
-              ? 'No run yet. “Sync now” starts the first one.'
-              : 'No run has changed anything yet.'
+              ? t('No run yet. “Sync now” starts the first one.')
+              : t('No run has changed anything yet.')
         }}</template>
       </NDataTable>
       <Turn v-model:cursor="cursor" :next="data?.next">

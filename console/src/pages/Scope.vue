@@ -18,6 +18,7 @@ import FilterEditor from '../setup/FilterEditor.vue'
 import Impact from '../setup/Impact.vue'
 import type { Containers } from '../setup/containers'
 import { useDraft } from '../state/draft'
+import { language, t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 import { useScopeCounts } from './use-scope-counts'
@@ -119,7 +120,7 @@ const plural: Record<string, string> = { user: 'users', group: 'groups', contact
                 @update:value="(value: string) => (name = value)"
               />
               <span v-else class="quiet">{{ directory?.name }}</span>
-              <span class="quiet">{{ tree.data.value?.read ? `as read ${when(tree.data.value.read)}` : '' }}</span>
+              <span class="quiet">{{ tree.data.value?.read ? t('as read {0}', when(tree.data.value.read)) : '' }}</span>
               <NButton v-if="session.may('operator')" size="small" :loading="reading" @click="read">Read now</NButton>
             </header>
             <div class="body">
@@ -144,19 +145,21 @@ const plural: Record<string, string> = { user: 'users', group: 'groups', contact
                 v-model="kind"
                 label="Kind"
                 :choices="[
-                  { value: 'users', text: 'Users' },
-                  { value: 'groups', text: 'Groups' },
-                  { value: 'contacts', text: 'Contacts' },
+                  { value: 'users', text: t('Users') },
+                  { value: 'groups', text: t('Groups') },
+                  { value: 'contacts', text: t('Contacts') },
                 ]"
               />
               <label class="row take"
                 ><NSwitch
-                  :aria-label="`${kind === 'users' ? 'Users' : kind === 'groups' ? 'Groups' : 'Contacts'} take part`"
+                  :aria-label="
+                    t('{0} take part', kind === 'users' ? t('Users') : kind === 'groups' ? t('Groups') : t('Contacts'))
+                  "
                   size="small"
                   :value="!selection.off"
                   :disabled="!may"
                   @update:value="(on: boolean) => (selection.off = on ? undefined : true)"
-                />{{ kind === 'users' ? 'Users' : kind === 'groups' ? 'Groups' : 'Contacts' }} take part</label
+                />{{ kind === 'users' ? t('Users') : kind === 'groups' ? t('Groups') : t('Contacts') }} take part</label
               >
               <FilterEditor :key="kind" v-model="filter" :kind="kind" :disabled="!may || selection.off" />
               <h3>Only members of these groups</h3>
@@ -167,7 +170,7 @@ const plural: Record<string, string> = { user: 'users', group: 'groups', contact
                 class="mono"
                 :disabled="!may || selection.off"
                 placeholder="No limit. For a pilot: the distinguished name of a group, one on each line"
-                :input-props="{ 'aria-label': 'Groups that limit who takes part, one name on each line' }"
+                :input-props="{ 'aria-label': t('Groups that limit who takes part, one name on each line') }"
               />
               <label v-if="limit" class="row take"
                 ><NSwitch
@@ -192,7 +195,7 @@ const plural: Record<string, string> = { user: 'users', group: 'groups', contact
                 clearable
                 placeholder="Find a name"
                 style="width: 150px"
-                :input-props="{ 'aria-label': 'Look for a name', type: 'search' }"
+                :input-props="{ 'aria-label': t('Look for a name'), type: 'search' }"
               />
             </header>
             <div class="body">
@@ -206,11 +209,11 @@ const plural: Record<string, string> = { user: 'users', group: 'groups', contact
               </p>
               <div v-for="one in counts?.kinds ?? []" :key="one.kind" class="kind">
                 <div class="row">
-                  <strong class="big">{{ one.lookedAt ? '≈ ' : '' }}{{ one.in.toLocaleString('en') }}</strong
-                  ><span>of {{ one.total.toLocaleString('en') }} {{ plural[one.kind] }}</span>
+                  <strong class="big">{{ one.lookedAt ? '≈ ' : '' }}{{ one.in.toLocaleString(language) }}</strong
+                  ><span>of {{ one.total.toLocaleString(language) }} {{ plural[one.kind] }}</span>
                 </div>
                 <p v-if="one.lookedAt" class="quiet">
-                  Estimated from {{ one.lookedAt.toLocaleString('en') }} of them; who is rare may be missing.
+                  Estimated from {{ one.lookedAt.toLocaleString(language) }} of them; who is rare may be missing.
                 </p>
                 <template v-for="verdict in one.verdicts" :key="verdict.code">
                   <button
@@ -220,7 +223,7 @@ const plural: Record<string, string> = { user: 'users', group: 'groups', contact
                     @click="open = open === one.kind + verdict.code ? '' : one.kind + verdict.code"
                   >
                     <span>{{ verdict.title }}</span><span
-                      >{{ one.lookedAt ? '≈ ' : '' }}{{ verdict.count.toLocaleString('en') }}</span
+                      >{{ one.lookedAt ? '≈ ' : '' }}{{ verdict.count.toLocaleString(language) }}</span
                     >
                   </button>
                   <ul v-if="open === one.kind + verdict.code" class="samples">

@@ -17,6 +17,7 @@ import Impact from '../setup/Impact.vue'
 import Limits from '../setup/Limits.vue'
 import Schedule from '../setup/Schedule.vue'
 import { useDraft } from '../state/draft'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -71,7 +72,7 @@ async function saveText(): Promise<void> {
       ),
     )
     text.value = draft.saved?.yaml ?? ''
-    message.success('The draft is saved. Nothing was changed in the cloud.')
+    message.success(t('The draft is saved. Nothing was changed in the cloud.'))
   } catch (e) {
     refused.value = e instanceof Refusal ? e.message : String(e)
   } finally {
@@ -98,8 +99,11 @@ const comparison = useLoad(
   [from, to, () => draft.saved?.version],
 )
 const choices = computed(() => [
-  ...(draft.saved?.version ? [{ label: 'the draft', value: 'draft' }] : []),
-  ...(history.data.value?.items ?? []).map((r) => ({ label: `revision ${r.revision}`, value: String(r.revision) })),
+  ...(draft.saved?.version ? [{ label: t('the draft'), value: 'draft' }] : []),
+  ...(history.data.value?.items ?? []).map((r) => ({
+    label: t('revision {0}', r.revision),
+    value: String(r.revision),
+  })),
 ])
 async function returnTo(revision: number): Promise<void> {
   try {
@@ -112,7 +116,7 @@ async function returnTo(revision: number): Promise<void> {
       ),
     )
     view.value = 'changes'
-    message.success(`The draft is what revision ${revision} was. Activate it to go back.`)
+    message.success(t('The draft is what revision {0} was. Activate it to go back.', revision))
   } catch (e) {
     message.error((e as Error).message)
   }
@@ -140,13 +144,13 @@ const line = (fault: Schemas['Fault']) => fault.fileLine || fault.line
             class="tabs"
             label="View"
             :choices="[
-              { value: 'changes', text: 'Changes' },
-              { value: 'expectations', text: 'Expectations' },
-              { value: 'schedule', text: 'Schedule' },
-              { value: 'limits', text: 'Guard and leavers' },
-              { value: 'cloud', text: 'Cloud' },
-              { value: 'text', text: 'Text' },
-              { value: 'history', text: 'History' },
+              { value: 'changes', text: t('Changes') },
+              { value: 'expectations', text: t('Expectations') },
+              { value: 'schedule', text: t('Schedule') },
+              { value: 'limits', text: t('Guard and leavers') },
+              { value: 'cloud', text: t('Cloud') },
+              { value: 'text', text: t('Text') },
+              { value: 'history', text: t('History') },
             ]"
           />
           <div class="body">
@@ -213,7 +217,7 @@ const line = (fault: Schemas['Fault']) => fault.fileLine || fault.line
                 :autosize="{ minRows: 24, maxRows: 40 }"
                 class="mono"
                 :disabled="!session.may('administrator')"
-                :input-props="{ 'aria-label': 'Settings as YAML', spellcheck: false }"
+                :input-props="{ 'aria-label': t('Settings as YAML'), spellcheck: false }"
               />
             </template>
             <template v-else>
@@ -268,7 +272,7 @@ const line = (fault: Schemas['Fault']) => fault.fileLine || fault.line
                   <tbody>
                     <tr v-for="r in history.data.value.items" :key="r.revision">
                       <td>
-                        <strong>{{ r.revision }}</strong>{{ r.revision === draft.saved.active ? ', active' : '' }}
+                        <strong>{{ r.revision }}</strong>{{ r.revision === draft.saved.active ? t(', active') : '' }}
                       </td>
                       <td>{{ when(r.activated) }}</td>
                       <td>{{ r.by }}</td>

@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { api, Refusal, unwrap } from '../api/client'
 import { useLoad } from '../parts/use-load'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 
 const session = useSession()
@@ -22,16 +23,16 @@ const remembered = 'kambrel-sign-in-by'
 const by = ref(localStorage.getItem(remembered) ?? '')
 const { data: ways } = useLoad(() => unwrap(api.GET('/api/v1/session/ways')), [])
 const choices = computed(() => [
-  { label: 'an account of Kambrel', value: '' },
-  ...(ways.value?.directories ?? []).map((one) => ({ label: `the directory ${one}`, value: one })),
+  { label: t('an account of Kambrel'), value: '' },
+  ...(ways.value?.directories ?? []).map((one) => ({ label: t('the directory {0}', one), value: one })),
 ])
 const chosen = computed(() => (choices.value.some((one) => one.value === by.value) ? by.value : ''))
 
 async function enter(): Promise<void> {
   if (!name.value || !password.value || (asksCode.value && !code.value)) {
     failure.value = asksCode.value
-      ? 'Give the six digits that your authenticator shows.'
-      : 'Give both your name and your password.'
+      ? t('Give the six digits that your authenticator shows.')
+      : t('Give both your name and your password.')
     return
   }
   busy.value = true
@@ -63,10 +64,10 @@ async function enter(): Promise<void> {
 }
 
 function wrong(): string {
-  if (chosen.value) return 'The name or the password is wrong, or no group of yours lets its members sign in.'
+  if (chosen.value) return t('The name or the password is wrong, or no group of yours lets its members sign in.')
   return asksCode.value
-    ? 'The name, the password or the code is wrong; each code serves once.'
-    : 'The name or the password is wrong.'
+    ? t('The name, the password or the code is wrong; each code serves once.')
+    : t('The name or the password is wrong.')
 }
 </script>
 

@@ -23,6 +23,7 @@ import { useQuery } from '../parts/use-query'
 import { useRun } from '../parts/use-run'
 import { useTyped } from '../parts/use-typed'
 import { count, took, when } from '../parts/words'
+import { language, t } from '../state/language'
 import { useSession } from '../state/session'
 import { useRepairs } from './use-repairs'
 
@@ -99,14 +100,14 @@ const columns = computed<DataTableColumns<Finding>>(() => [
     ? []
     : [
         {
-          title: 'Kind',
+          title: t('Kind'),
           key: 'code',
           width: 150,
           render: (f: Finding) => survey.data.value?.groups.find((g) => g.code === f.code)?.title ?? f.code,
         },
       ]),
   {
-    title: 'Entry',
+    title: t('Entry'),
     key: 'name',
     width: 205,
     ellipsis: { tooltip: false },
@@ -116,9 +117,9 @@ const columns = computed<DataTableColumns<Finding>>(() => [
         h('div', { class: 'quiet mono clip' }, f.dn.slice(f.dn.indexOf(',') + 1)),
       ]),
   },
-  { title: 'Attribute', key: 'attribute', width: 152, render: (f) => f.attribute },
+  { title: t('Attribute'), key: 'attribute', width: 152, render: (f) => f.attribute },
   {
-    title: 'Now, and the proposal',
+    title: t('Now, and the proposal'),
     key: 'value',
     width: 290,
     render: (f) =>
@@ -126,17 +127,21 @@ const columns = computed<DataTableColumns<Finding>>(() => [
         h('div', { class: 'clip' }, f.value || (f.attribute ? 'nothing' : '')),
         f.action === 'set'
           ? h('div', { class: 'good clip', title: f.proposal }, `→ ${f.proposal}`)
-          : h('div', { class: 'quiet' }, f.action === 'remove' ? '→ take it away' : 'a person must say what is right'),
+          : h(
+              'div',
+              { class: 'quiet' },
+              f.action === 'remove' ? t('→ take it away') : t('a person must say what is right'),
+            ),
       ]),
   },
-  { title: 'Why', key: 'detail', render: (f) => h('span', { style: 'overflow-wrap: anywhere' }, f.detail) },
+  { title: t('Why'), key: 'detail', render: (f) => h('span', { style: 'overflow-wrap: anywhere' }, f.detail) },
 ])
 const verified = (domain: Schemas['Domain']) =>
   domain.verified === undefined
-    ? { text: 'Not told', tone: 'default' as const }
+    ? { text: t('Not told'), tone: 'default' as const }
     : domain.verified
-      ? { text: 'Verified', tone: 'success' as const }
-      : { text: 'Not verified', tone: 'error' as const }
+      ? { text: t('Verified'), tone: 'success' as const }
+      : { text: t('Not verified'), tone: 'error' as const }
 const stateTone = { done: 'success', failed: 'error', waiting: 'info' } as const
 </script>
 
@@ -160,8 +165,8 @@ const stateTone = { done: 'success', failed: 'error', waiting: 'info' } as const
     <p v-if="running" class="quiet" role="status">
       {{
         running.stage === 'survey'
-          ? `Looking: ${(running.counts.surveyed ?? 0).toLocaleString('en')} entries`
-          : 'Reading what changed'
+          ? t('Looking: {0} entries', (running.counts.surveyed ?? 0).toLocaleString(language))
+          : t('Reading what changed')
       }}…
     </p>
     <Fault v-if="survey.failure.value" :failure="survey.failure.value" @again="survey.again" />
@@ -205,7 +210,7 @@ const stateTone = { done: 'success', failed: 'error', waiting: 'info' } as const
             <tbody>
               <tr v-for="domain in survey.data.value.domains" :key="domain.name">
                 <td class="mono">{{ domain.name }}</td>
-                <td>{{ domain.entries.toLocaleString('en') }}</td>
+                <td>{{ domain.entries.toLocaleString(language) }}</td>
                 <td><Tag v-bind="verified(domain)" /></td>
               </tr>
             </tbody>
@@ -222,7 +227,7 @@ const stateTone = { done: 'success', failed: 'error', waiting: 'info' } as const
           clearable
           placeholder="Name or value contains"
           style="width: 220px"
-          :input-props="{ 'aria-label': 'Name or value contains', type: 'search' }"
+          :input-props="{ 'aria-label': t('Name or value contains'), type: 'search' }"
         />
         <a
           class="link"
@@ -234,7 +239,7 @@ const stateTone = { done: 'success', failed: 'error', waiting: 'info' } as const
           <label class="link file">CSV back in… <input type="file" accept=".csv,text/csv" @change="fromFile" /></label>
           <span class="push" />
           <span v-if="chosen.length || code"
-            >{{ chosen.length ? `${chosen.length} chosen:` : 'All of this kind:' }} use</span
+            >{{ chosen.length ? t('{0} chosen:', chosen.length) : t('All of this kind:') }} use</span
           >
           <span v-else class="quiet">Choose findings or a kind to repair them.</span>
           <template v-if="chosen.length || code">
@@ -251,19 +256,19 @@ const stateTone = { done: 'success', failed: 'error', waiting: 'info' } as const
                 size="small"
                 style="width: 180px"
                 placeholder="@corp.halvard.example"
-                :input-props="{ 'aria-label': 'Suffix to replace' }" /><NInput
+                :input-props="{ 'aria-label': t('Suffix to replace') }" /><NInput
                 v-model:value="pattern.with"
                 size="small"
                 style="width: 150px"
                 placeholder="@halvard.example"
-                :input-props="{ 'aria-label': 'New suffix' }"
+                :input-props="{ 'aria-label': t('New suffix') }"
             /></template>
             <NInput
               v-if="pattern.how === 'from'"
               v-model:value="pattern.from"
               size="small"
               style="width: 130px"
-              :input-props="{ 'aria-label': 'Attribute to take' }"
+              :input-props="{ 'aria-label': t('Attribute to take') }"
             />
             <NButton size="small" type="primary" :loading="choosing" @click="prepare">Repair…</NButton>
           </template>
@@ -280,7 +285,7 @@ const stateTone = { done: 'success', failed: 'error', waiting: 'info' } as const
         size="small"
         @update:checked-row-keys="(keys: DataTableRowKey[]) => (chosen = keys)"
       >
-        <template #empty>{{ code || text ? 'No finding fits this choice.' : 'Nothing found.' }}</template>
+        <template #empty>{{ code || text ? t('No finding fits this choice.') : t('Nothing found.') }}</template>
       </NDataTable>
       <div class="row foot">
         <NPagination
@@ -300,7 +305,9 @@ const stateTone = { done: 'success', failed: 'error', waiting: 'info' } as const
             <td>
               <button type="button" class="link" @click="showRepair(one.id)">Repair {{ one.id }}</button>
             </td>
-            <td>{{ when(one.created) }} by {{ one.by }}{{ one.undoes ? `, undoing repair ${one.undoes}` : '' }}</td>
+            <td>
+              {{ when(one.created) }} by {{ one.by }}{{ one.undoes ? t(', undoing repair {0}', one.undoes) : '' }}
+            </td>
             <td>
               {{ one.done }} done<span v-if="one.failed" class="bad">, {{ one.failed }} refused</span
               ><span v-if="one.waiting">, {{ one.waiting }} waiting</span>
@@ -341,13 +348,13 @@ const stateTone = { done: 'success', failed: 'error', waiting: 'info' } as const
                   <div class="quiet">{{ item.directory }}</div>
                 </td>
                 <td>{{ item.attribute }}</td>
-                <td class="before">{{ item.before || 'nothing' }}</td>
+                <td class="before">{{ item.before || t('nothing') }}</td>
                 <td>
                   <NInput
                     v-model:value="item.after"
                     size="small"
                     placeholder="nothing: it is taken away"
-                    :input-props="{ 'aria-label': `New value for ${item.name}` }"
+                    :input-props="{ 'aria-label': t('New value for {0}', item.name) }"
                   />
                 </td>
               </tr>
@@ -364,7 +371,7 @@ const stateTone = { done: 'success', failed: 'error', waiting: 'info' } as const
     <NModal
       :show="Boolean(repair)"
       preset="card"
-      :title="`Repair ${repair?.id ?? ''}`"
+      :title="t('Repair {0}', repair?.id ?? '')"
       style="width: 960px"
       @update:show="(on: boolean) => !on && (repair = null)"
     >
@@ -390,8 +397,8 @@ const stateTone = { done: 'success', failed: 'error', waiting: 'info' } as const
                 <td><Tag :text="item.state ?? ''" :tone="stateTone[item.state ?? 'waiting']" /></td>
                 <td><Dn :dn="item.dn ?? ''" /></td>
                 <td>{{ item.attribute }}</td>
-                <td class="before">{{ item.before || 'nothing' }}</td>
-                <td class="before">{{ item.after || 'nothing' }}</td>
+                <td class="before">{{ item.before || t('nothing') }}</td>
+                <td class="before">{{ item.after || t('nothing') }}</td>
                 <td class="bad">{{ item.answer }}</td>
               </tr>
             </tbody>

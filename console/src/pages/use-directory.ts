@@ -6,17 +6,22 @@ import { useRouter } from 'vue-router'
 import { api, unwrap, type Schemas } from '../api/client'
 import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 
 type Feature = 'repair' | 'reset-passwords' | 'change-passwords' | 'unlock' | 'password-digests' | 'cloud-groups'
 
 const features: { value: Feature; text: string; means: string }[] = [
-  { value: 'repair', text: 'Repair entries', means: 'write the values that a survey proposes' },
-  { value: 'reset-passwords', text: 'Reset passwords', means: 'set passwords that people reset in the cloud' },
-  { value: 'change-passwords', text: 'Change passwords', means: 'for people who give the old one in the cloud' },
-  { value: 'unlock', text: 'Unlock accounts', means: 'that are locked after wrong passwords' },
-  { value: 'cloud-groups', text: 'Cloud groups', means: 'kept in a container, which the page Cloud groups names' },
-  { value: 'password-digests', text: 'Digests of passwords', means: 'to sign in to the cloud with the same one' },
+  { value: 'repair', text: t('Repair entries'), means: t('write the values that a survey proposes') },
+  { value: 'reset-passwords', text: t('Reset passwords'), means: t('set passwords that people reset in the cloud') },
+  { value: 'change-passwords', text: t('Change passwords'), means: t('for people who give the old one in the cloud') },
+  { value: 'unlock', text: t('Unlock accounts'), means: t('that are locked after wrong passwords') },
+  {
+    value: 'cloud-groups',
+    text: t('Cloud groups'),
+    means: t('kept in a container, which the page Cloud groups names'),
+  },
+  { value: 'password-digests', text: t('Digests of passwords'), means: t('to sign in to the cloud with the same one') },
 ]
 
 /** name is that of the directory. */
@@ -36,10 +41,10 @@ export function useDirectory(name: ComputedRef<string>) {
     const d = data.value
     if (!d) return []
     return [
-      { text: 'An agent serves it', done: online.value.length > 0 },
-      { text: 'The probe finds nothing wrong', done: Boolean(d.probe && d.probe.outcome !== 'bad') },
-      { text: 'It was read', done: Boolean(d.lastRead) },
-      { text: 'Containers are chosen and the settings activated', done: d.active },
+      { text: t('An agent serves it'), done: online.value.length > 0 },
+      { text: t('The probe finds nothing wrong'), done: Boolean(d.probe && d.probe.outcome !== 'bad') },
+      { text: t('It was read'), done: Boolean(d.lastRead) },
+      { text: t('Containers are chosen and the settings activated'), done: d.active },
     ]
   })
 
@@ -73,9 +78,9 @@ export function useDirectory(name: ComputedRef<string>) {
   async function copy(text: string): Promise<void> {
     try {
       await navigator.clipboard.writeText(text)
-      message.success('Copied.')
+      message.success(t('Copied.'))
     } catch {
-      message.warning('The browser does not allow copying here: select the text instead.')
+      message.warning(t('The browser does not allow copying here: select the text instead.'))
     }
   }
 

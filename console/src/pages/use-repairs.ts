@@ -5,14 +5,15 @@ import { computed, reactive, ref, shallowRef } from 'vue'
 import { api, unwrap, type Schemas } from '../api/client'
 import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 
 const hows = [
-  { label: 'the proposed values', value: 'proposal' },
-  { label: 'another suffix', value: 'suffix' },
-  { label: 'another attribute', value: 'from' },
-  { label: 'no spaces around', value: 'trim' },
-  { label: 'small letters', value: 'lower' },
+  { label: t('the proposed values'), value: 'proposal' },
+  { label: t('another suffix'), value: 'suffix' },
+  { label: t('another attribute'), value: 'from' },
+  { label: t('no spaces around'), value: 'trim' },
+  { label: t('small letters'), value: 'lower' },
 ]
 
 /** survey gives the number of the survey whose findings are shown. */

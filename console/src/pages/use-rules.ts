@@ -7,6 +7,7 @@ import { api, unwrap, type Schemas } from '../api/client'
 import { useLoad } from '../parts/use-load'
 import { byWay, inWords, type Rule } from '../setup/rules'
 import { useDraft } from '../state/draft'
+import { t } from '../state/language'
 
 export type Plural = 'users' | 'groups' | 'contacts'
 const one: Record<Plural, 'user' | 'group' | 'contact'> = { users: 'user', groups: 'group', contacts: 'contact' }
@@ -114,7 +115,7 @@ export function useRules(kind: Ref<Plural>, chosen: Ref<string>) {
   function restore(): void {
     if (!taking.value || !usual.data.value) return
     taking.value.rules = structuredClone(usual.data.value)
-    message.info('The default rules stand in the draft. Save it, and look at the impact.')
+    message.info(t('The default rules stand in the draft. Save it, and look at the impact.'))
   }
 
   const directories = computed(() => (draft.document?.directories ?? []).map((d) => d.name))
@@ -137,11 +138,11 @@ export function useRules(kind: Ref<Plural>, chosen: Ref<string>) {
   const policies = computed(() =>
     (kind.value === 'users'
       ? [
-          { label: 'Suspend, and keep the account', value: 'suspend' },
-          { label: 'Suspend, and delete after the grace time', value: 'delete' },
+          { label: t('Suspend, and keep the account'), value: 'suspend' },
+          { label: t('Suspend, and delete after the grace time'), value: 'delete' },
         ]
-      : [{ label: 'Delete after the grace time', value: 'delete' }]
-    ).concat({ label: 'Keep as it is', value: 'keep' }),
+      : [{ label: t('Delete after the grace time'), value: 'delete' }]
+    ).concat({ label: t('Keep as it is'), value: 'keep' }),
   )
   const days = computed({
     get: () => String(Math.round((parseFloat(taking.value?.grace ?? '720h') / 24) * 10) / 10),

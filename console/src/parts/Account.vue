@@ -1,8 +1,9 @@
 <script setup lang="ts">
 // The password, the second factor and the sessions of whoever is signed in.
-import { NButton, NForm, NFormItem, NInput, NModal, NPopconfirm, useMessage } from 'naive-ui'
+import { NButton, NForm, NFormItem, NInput, NModal, NPopconfirm, NSelect, useMessage } from 'naive-ui'
 import { computed, reactive, ref } from 'vue'
 
+import { choose, chosen, languages, t } from '../state/language'
 import { useSession } from '../state/session'
 import Factor from './Factor.vue'
 
@@ -20,7 +21,7 @@ async function change(): Promise<void> {
   refused.value = ''
   try {
     await session.changePassword(form.current, form.next)
-    message.success('Your password is changed, and your other sessions have ended.')
+    message.success(t('Your password is changed, and your other sessions have ended.'))
     emit('close')
   } catch (e) {
     refused.value = (e as Error).message
@@ -30,7 +31,7 @@ async function change(): Promise<void> {
 }
 
 function proved(): void {
-  message.success('A code is asked for from now on when you sign in. Your other sessions have ended.')
+  message.success(t('A code is asked for from now on when you sign in. Your other sessions have ended.'))
   emit('close')
 }
 
@@ -47,10 +48,21 @@ async function everywhere(): Promise<void> {
   <NModal
     show
     preset="card"
-    :title="`${session.who?.name}: sign-in and sessions`"
+    :title="t('{0}: sign-in and sessions', session.who?.name)"
     style="width: 430px"
     @update:show="emit('close')"
   >
+    <NFormItem label="Language" :label-props="{ for: 'language' }">
+      <NSelect
+        :value="chosen ?? ''"
+        :options="[
+          { label: t('that of the browser'), value: '' },
+          ...Object.entries(languages).map(([value, label]) => ({ label, value })),
+        ]"
+        :input-props="{ id: 'language', 'aria-label': t('Language') }"
+        @update:value="choose($event || null)"
+      />
+    </NFormItem>
     <div v-if="session.who?.directory">
       <p>You have signed in by the directory {{ session.who.directory }}, which keeps your password and lets you in.</p>
       <p v-if="refused" class="bad" role="alert">{{ refused }}</p>
@@ -71,7 +83,7 @@ async function everywhere(): Promise<void> {
       <NFormItem
         label="New password"
         :label-props="{ for: 'password-next' }"
-        :feedback="form.next && form.next.length < 10 ? 'At least 10 characters.' : ''"
+        :feedback="form.next && form.next.length < 10 ? t('At least 10 characters.') : ''"
         :validation-status="form.next && form.next.length < 10 ? 'warning' : undefined"
       >
         <NInput
@@ -84,7 +96,7 @@ async function everywhere(): Promise<void> {
       <NFormItem
         label="New password again"
         :label-props="{ for: 'password-again' }"
-        :feedback="form.again && form.again !== form.next ? 'The two differ.' : ''"
+        :feedback="form.again && form.again !== form.next ? t('The two differ.') : ''"
         :validation-status="form.again && form.again !== form.next ? 'warning' : undefined"
       >
         <NInput

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 // What was done, by whom, with what was before and after.
 import type { Schemas } from '../api/client'
+import { t } from '../state/language'
 import Tag from './Tag.vue'
 import { show, when } from './words'
 
@@ -35,8 +36,8 @@ function differences(act: Schemas['Act']): { name: string; before: string; after
             <template v-for="d in differences(act)" :key="d.name"
               ><dt>{{ d.name }}</dt>
               <dd>
-                <span class="taken">{{ d.before || 'nothing' }}</span> →
-                <span class="added">{{ d.after || 'nothing' }}</span>
+                <span class="taken">{{ d.before || t('nothing') }}</span> →
+                <span class="added">{{ d.after || t('nothing') }}</span>
               </dd></template
             >
           </dl>

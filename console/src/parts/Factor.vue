@@ -4,6 +4,7 @@ import { NButton, NForm, NFormItem, NInput } from 'naive-ui'
 import { reactive, ref } from 'vue'
 
 import { api, unwrap, type Schemas } from '../api/client'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 
 const emit = defineEmits<{ begun: []; done: [] }>()
@@ -48,12 +49,14 @@ const prove = () =>
     <p v-if="!made" class="quiet">
       {{
         session.who?.secondFactor
-          ? 'A code of your authenticator is asked for when you sign in. An administrator takes it away if you lose it.'
-          : 'With an authenticator, a password that somebody has seen is not enough to sign in as you.'
+          ? t(
+              'A code of your authenticator is asked for when you sign in. An administrator takes it away if you lose it.',
+            )
+          : t('With an authenticator, a password that somebody has seen is not enough to sign in as you.')
       }}
     </p>
     <NButton v-if="!made" size="small" :loading="busy" @click="make">
-      {{ session.who?.secondFactor ? 'Set up another authenticator…' : 'Set up an authenticator…' }}
+      {{ session.who?.secondFactor ? t('Set up another authenticator…') : t('Set up an authenticator…') }}
     </NButton>
     <NForm v-else @submit.prevent="prove">
       <div class="scan">

@@ -5,6 +5,7 @@ import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, unwrap } from '../api/client'
+import { t } from '../state/language'
 import { finds, offered, type Act, type Find } from './finds'
 import { type Page } from './pages'
 import Tag from './Tag.vue'
@@ -33,8 +34,8 @@ const list = computed(() => [
 const said = computed(() => {
   if (!typed.value.trim()) return ''
   if (failure.value) return failure.value.message
-  if (loading.value || typed.value.trim() !== text.value.trim()) return 'Looking…'
-  return list.value.length ? '' : 'Nothing is called so, or has this number.'
+  if (loading.value || typed.value.trim() !== text.value.trim()) return t('Looking…')
+  return list.value.length ? '' : t('Nothing is called so, or has this number.')
 })
 watch(typed, () => (at.value = 0))
 watch(at, (now) => document.getElementById('find-' + now)?.scrollIntoView({ block: 'nearest' }))

@@ -6,6 +6,7 @@ import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, unwrap } from '../api/client'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 import { dark, toggle } from '../state/theme'
@@ -36,16 +37,16 @@ const stopped = computed(() => Boolean(live.health?.pauses.some((p) => p.of === 
 const state = computed(() => {
   if (live.failure) return { mark: 'broken', text: live.failure.title, more: live.failure.detail }
   const h = live.health
-  if (!h) return { mark: 'unknown', text: 'Looking…', more: '' }
+  if (!h) return { mark: 'unknown', text: t('Looking…'), more: '' }
   const now = h.current
-    ? `run ${h.current.id} ${h.current.stage ? h.current.stage + 's' : 'waits'}`
+    ? t('run {0} {1}', h.current.id, h.current.stage ? h.current.stage + 's' : 'waits')
     : stopped.value
-      ? 'no run begins'
+      ? t('no run begins')
       : h.nextRun
-        ? `${h.live ? 'live, ' : ''}next run ${until(h.nextRun)}`
+        ? t('{0}next run {1}', h.live ? t('live, ') : '', until(h.nextRun))
         : h.live
           ? 'live'
-          : 'schedule off'
+          : t('schedule off')
   return { mark: h.state, text: h.summary, more: now }
 })
 
@@ -68,14 +69,14 @@ const pausing = ref<InstanceType<typeof Pausing> | null>(null)
 const acts = computed<Act[]>(() => [
   ...(session.may('operator')
     ? [
-        { name: 'Sync now', words: 'start run', act: sync, off: stopped.value },
-        { name: 'Pause…', words: 'stop', act: () => pausing.value?.ask() },
+        { name: t('Sync now'), words: t('start run'), act: sync, off: stopped.value },
+        { name: t('Pause…'), words: t('stop'), act: () => pausing.value?.ask() },
       ]
     : []),
-  { name: dark.value ? 'Light look' : 'Dark look', words: 'theme colours', act: toggle },
-  { name: 'Your account', words: 'password second factor', act: () => (account.value = true) },
-  { name: 'Keys', words: 'keyboard shortcuts help', act: () => (keys.value = true) },
-  { name: 'Sign out', words: 'leave', act: leave },
+  { name: dark.value ? t('Light look') : t('Dark look'), words: t('theme colours'), act: toggle },
+  { name: t('Your account'), words: t('password second factor'), act: () => (account.value = true) },
+  { name: t('Keys'), words: t('keyboard shortcuts help'), act: () => (keys.value = true) },
+  { name: t('Sign out'), words: t('leave'), act: leave },
 ])
 function help(event: KeyboardEvent): void {
   if (event.key !== '?' || typesInto(event)) return
@@ -117,7 +118,7 @@ async function leave(): Promise<void> {
         {{ place.label }}
       </RouterLink>
       <div class="foot">
-        <button type="button" class="plain" @click="toggle">{{ dark ? 'Light' : 'Dark' }} look</button>
+        <button type="button" class="plain" @click="toggle">{{ dark ? t('Light') : t('Dark') }} look</button>
         <span
           >{{ session.who?.name }}<br /><small>{{ session.who?.role }}</small></span
         >
@@ -142,7 +143,7 @@ async function leave(): Promise<void> {
             size="small"
             :loading="starting"
             :disabled="stopped"
-            :title="stopped ? 'Everything is paused' : undefined"
+            :title="stopped ? t('Everything is paused') : undefined"
             @click="sync"
             >Sync now</NButton
           >

@@ -6,6 +6,7 @@ import { computed, ref } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { api, unwrap, type Run } from '../api/client'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 import { useAct } from './use-act'
 import { count, heldText, rehearses, when } from './words'
@@ -37,7 +38,9 @@ async function discard(): Promise<void> {
 
 <template>
   <section class="sheet note">
-    <strong class="warn">The guard {{ rehearses(run) ? 'would hold' : 'holds' }} what would {{ heldText(run) }}</strong>
+    <strong class="warn"
+      >The guard {{ rehearses(run) ? t('would hold') : t('holds') }} what would {{ heldText(run) }}</strong
+    >
     <p>
       <template v-if="run.counts.earlier && run.counts.earlierSince"
         >With {{ run.counts.earlier }} more of the same that went since {{ when(run.counts.earlierSince) }}, that is
@@ -59,20 +62,22 @@ async function discard(): Promise<void> {
       >
     </p>
     <div class="row">
-      <NButton size="small" @click="emit('show')">{{ may ? 'Show and choose' : 'Show it' }}</NButton>
+      <NButton size="small" @click="emit('show')">{{ may ? t('Show and choose') : t('Show it') }}</NButton>
       <template v-if="may">
         <NPopconfirm @positive-click="release"
           ><template #trigger
             ><NButton size="small" type="warning" :loading="busy">Release {{ which }}…</NButton></template
-          >{{ chosen.length ? `Let the ${which} through?` : `Really ${heldText(run)} in the cloud?` }}</NPopconfirm
+          >{{
+            chosen.length ? t('Let the {0} through?', which) : t('Really {0} in the cloud?', heldText(run))
+          }}</NPopconfirm
         >
         <NButton size="small" @click="asks = true">Discard {{ which }}…</NButton>
       </template>
     </div>
     <NModal v-model:show="asks" preset="card" title="Discard what is held" style="width: 480px">
       <p class="first">
-        {{ chosen.length ? `The ${which} will not be made` : `Kambrel will not ${heldText(run)}` }}, until what caused
-        it changes. Why it was discarded is shown with it, and stays on record.
+        {{ chosen.length ? t('The {0} will not be made', which) : t('Kambrel will not {0}', heldText(run)) }}, until
+        what caused it changes. Why it was discarded is shown with it, and stays on record.
       </p>
       <NInput
         v-model:value="reason"
@@ -80,7 +85,7 @@ async function discard(): Promise<void> {
         :rows="2"
         maxlength="500"
         placeholder="Why, for example: a read right was lost in the directory"
-        :input-props="{ 'aria-label': 'Why it is discarded' }"
+        :input-props="{ 'aria-label': t('Why it is discarded') }"
       />
       <div class="row foot">
         <NButton size="small" @click="asks = false">Not now</NButton>

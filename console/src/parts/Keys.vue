@@ -2,13 +2,15 @@
 // The keys that work on every page; the question mark opens it.
 import { NModal } from 'naive-ui'
 
+import { t } from '../state/language'
+
 const open = defineModel<boolean>('open', { required: true })
 const keys = [
-  { keys: ['/', 'Ctrl K'], does: 'Find anything: people, groups, runs, problems, pages, and what can be done' },
-  { keys: ['↑', '↓', 'Enter'], does: 'Choose among what was found' },
-  { keys: ['Esc'], does: 'Close what is open' },
-  { keys: ['Tab', 'Shift Tab'], does: 'On to the next field or button, and back' },
-  { keys: ['?'], does: 'This list' },
+  { keys: ['/', 'Ctrl K'], does: t('Find anything: people, groups, runs, problems, pages, and what can be done') },
+  { keys: ['↑', '↓', 'Enter'], does: t('Choose among what was found') },
+  { keys: ['Esc'], does: t('Close what is open') },
+  { keys: ['Tab', 'Shift Tab'], does: t('On to the next field or button, and back') },
+  { keys: ['?'], does: t('This list') },
 ]
 </script>
 

@@ -4,6 +4,7 @@ import { NButton } from 'naive-ui'
 import { computed, ref, shallowRef, watch } from 'vue'
 
 import { api, unwrap, type Schemas } from '../api/client'
+import { t } from '../state/language'
 import { count, shortTarget, show } from './words'
 
 const props = defineProps<{ id: string }>()
@@ -38,7 +39,7 @@ const same = computed(
   () => now.value?.found && !now.value.differences.length && !now.value.membersLost && !now.value.membersMore,
 )
 const named = (n: number, names: string[]) =>
-  `${names.join(', ')}${n > names.length ? ` and ${n - names.length} more` : ''}`
+  `${names.join(', ')}${n > names.length ? t(' and {0} more', n - names.length) : ''}`
 </script>
 
 <template>
@@ -48,13 +49,13 @@ const named = (n: number, names: string[]) =>
     <span v-else-if="same" class="good">The cloud has just this, as of now.</span>
     <template v-else-if="now">
       <strong class="bad">{{
-        now.found ? 'The cloud has something else than the mirror.' : 'The cloud does not have it any more.'
+        now.found ? t('The cloud has something else than the mirror.') : t('The cloud does not have it any more.')
       }}</strong>
       A full run sees that.
       <ul>
         <li v-for="d in now.differences" :key="d.target">
-          {{ shortTarget(d.target) }}: {{ show(d.now) || 'nothing' }}, and the mirror has
-          {{ show(d.mirror) || 'nothing' }}
+          {{ shortTarget(d.target) }}: {{ show(d.now) || t('nothing') }}, and the mirror has
+          {{ show(d.mirror) || t('nothing') }}
         </li>
         <li v-if="now.membersLost">
           {{ count(now.membersLost, 'member') }} missing: {{ named(now.membersLost, now.lost) }}

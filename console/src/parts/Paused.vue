@@ -3,6 +3,7 @@
 import { NButton } from 'naive-ui'
 
 import { api, unwrap, type Schemas } from '../api/client'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 import { useAct } from './use-act'
@@ -25,14 +26,14 @@ async function resume(pause: Schemas['Pause']): Promise<void> {
       <strong>{{ pause.what.charAt(0).toUpperCase() + pause.what.slice(1) }}</strong>
       <span class="why">{{ pause.reason }}</span>
       <span class="quiet"
-        >{{ pause.by }}, since {{ when(pause.since) }}{{ pause.until ? `, until ${when(pause.until)}` : '' }}</span
+        >{{ pause.by }}, since {{ when(pause.since) }}{{ pause.until ? t(', until {0}', when(pause.until)) : '' }}</span
       >
       <NButton
         v-if="session.may('operator')"
         class="push"
         size="tiny"
         :loading="busy"
-        :aria-label="`Resume: ${pause.what}`"
+        :aria-label="t('Resume: {0}', pause.what)"
         @click="resume(pause)"
         >Resume</NButton
       >

@@ -4,6 +4,7 @@ import { NButton, NDatePicker, NInput, NModal, NRadio, NRadioGroup, NSelect } fr
 import { computed, ref } from 'vue'
 
 import { api, unwrap, type Schemas } from '../api/client'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { useAct } from './use-act'
 
@@ -17,10 +18,18 @@ const until = ref<number | null>(null)
 const hour = 3_600_000
 
 const parts = [
-  { value: 'everything', text: 'Everything', more: 'No run begins, and nothing is written anywhere.' },
-  { value: 'cloud', text: 'The cloud', more: 'Nothing is written to it. Directories are read and written as before.' },
-  { value: 'directories', text: 'Directories', more: 'Nothing is written to them: no groups, passwords or repairs.' },
-  { value: 'directory', text: 'One directory', more: 'It is neither read nor written; the others go on.' },
+  { value: 'everything', text: t('Everything'), more: t('No run begins, and nothing is written anywhere.') },
+  {
+    value: 'cloud',
+    text: t('The cloud'),
+    more: t('Nothing is written to it. Directories are read and written as before.'),
+  },
+  {
+    value: 'directories',
+    text: t('Directories'),
+    more: t('Nothing is written to them: no groups, passwords or repairs.'),
+  },
+  { value: 'directory', text: t('One directory'), more: t('It is neither read nor written; the others go on.') },
 ] as const
 const directories = computed(() => (live.health?.directories ?? []).map((d) => ({ label: d.name, value: d.name })))
 const goes = computed(() => live.health?.current?.state === 'running')
@@ -62,7 +71,7 @@ async function pause(): Promise<void> {
         v-model:value="reason"
         size="small"
         placeholder="for those who find it paused"
-        :input-props="{ 'aria-label': 'Why' }"
+        :input-props="{ 'aria-label': t('Why') }"
     /></label>
     <div class="field">
       <span>Until</span>
@@ -81,7 +90,10 @@ async function pause(): Promise<void> {
     <p class="quiet">
       {{
         goes && of === 'everything'
-          ? `Run ${live.health?.current?.id} ends where it is: what it has written stays, the rest is planned anew later. `
+          ? t(
+              'Run {0} ends where it is: what it has written stays, the rest is planned anew later. ',
+              live.health?.current?.id,
+            )
           : ''
       }}Nothing is lost: what changes meanwhile is taken up when it goes on. Rehearsals and searches work as before.
     </p>

@@ -3,6 +3,7 @@
 import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
+import { language, t } from '../state/language'
 import Going from './Going.vue'
 
 const props = defineProps<{ counts: Schemas['Counts'] }>()
@@ -14,18 +15,18 @@ const parts = computed(() =>
       ['updated', props.counts.update, ''],
       ['restored', props.counts.restore, ''],
       ['suspended', props.counts.suspend, 'warn'],
-      ['to be deleted later', props.counts.leave ?? 0, 'warn'],
+      [t('to be deleted later'), props.counts.leave ?? 0, 'warn'],
       ['deleted', props.counts.delete ?? 0, 'warn'],
       ['unlinked', props.counts.unlink ?? 0, ''],
       ['held', props.counts.held, 'warn'],
       [
-        'with a problem',
+        t('with a problem'),
         // Of what writes, the run tells apart what is new.
         props.counts.problemsNew || props.counts.problemsStanding ? 0 : props.counts.problems,
         'bad',
       ],
-      ['new problems', props.counts.problemsNew ?? 0, 'bad'],
-      ['problems gone', props.counts.problemsGone ?? 0, ''],
+      [t('new problems'), props.counts.problemsNew ?? 0, 'bad'],
+      [t('problems gone'), props.counts.problemsGone ?? 0, ''],
     ] as [string, number, string][]
   ).filter(([, n]) => n > 0),
 )
@@ -35,7 +36,7 @@ const parts = computed(() =>
   <div class="counts">
     <span v-if="!parts.length" class="quiet">no changes</span>
     <span v-for="[word, n, tone] in parts" :key="word" :class="tone"
-      ><strong>{{ n.toLocaleString('en') }}</strong> {{ word }}</span
+      ><strong>{{ n.toLocaleString(language) }}</strong> {{ word }}</span
     >
     <Going :going="counts.going ?? []" />
     <span v-if="counts.needs" class="quiet">takes {{ counts.needs.text }}</span>

@@ -4,20 +4,23 @@
 import { computed } from 'vue'
 
 import type { Run } from '../api/client'
+import { t } from '../state/language'
 import { count } from './words'
 
 const props = defineProps<{ run: Run }>()
 const parts = computed(() =>
   (
     [
-      ['new', props.run.counts.problemsNew ?? 0, 'bad', 'new problem'],
-      ['gone', props.run.counts.problemsGone ?? 0, 'good', 'problem gone'],
-      ['standing', props.run.counts.problemsStanding ?? 0, 'quiet', 'from before'],
+      ['new', props.run.counts.problemsNew ?? 0, 'bad', t('new problem')],
+      ['gone', props.run.counts.problemsGone ?? 0, 'good', t('problem gone')],
+      ['standing', props.run.counts.problemsStanding ?? 0, 'quiet', t('from before')],
     ] as const
   ).filter(([, n]) => n > 0),
 )
 const text = (n: number, words: string) =>
-  words === 'from before' ? `${count(n, 'problem')} from before` : count(n, words, words.replace('problem', 'problems'))
+  words === 'from before'
+    ? t('{0} from before', count(n, 'problem'))
+    : count(n, words, words.replace('problem', 'problems'))
 </script>
 
 <template>

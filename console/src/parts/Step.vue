@@ -3,10 +3,11 @@
 import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
+import { t } from '../state/language'
 import { when } from './words'
 
 const props = defineProps<{ step: Schemas['PasswordStep']; title?: string }>()
-const words = { good: 'open', doubtful: 'doubtful', bad: 'closed', skipped: 'not tried' }
+const words = { good: 'open', doubtful: 'doubtful', bad: 'closed', skipped: t('not tried') }
 const name = computed(() => props.title ?? props.step.name.charAt(0).toUpperCase() + props.step.name.slice(1))
 </script>
 
@@ -15,7 +16,7 @@ const name = computed(() => props.title ?? props.step.name.charAt(0).toUpperCase
     <div class="head">
       <strong>{{ name }}</strong><span class="word" :data-outcome="step.outcome">{{ words[step.outcome] }}</span>
     </div>
-    <div class="quiet detail">{{ step.detail }}{{ step.since ? `, since ${when(step.since)}` : '' }}</div>
+    <div class="quiet detail">{{ step.detail }}{{ step.since ? t(', since {0}', when(step.since)) : '' }}</div>
     <div v-if="step.advice && step.outcome !== 'good'" class="advice">{{ step.advice }}</div>
   </div>
 </template>

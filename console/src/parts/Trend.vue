@@ -3,6 +3,7 @@
 import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
+import { t } from '../state/language'
 import { count } from './words'
 
 const props = defineProps<{ days: Schemas['ProblemDay'][] }>()
@@ -18,7 +19,7 @@ const tall = (n: number) => (n ? Math.max(1.5, (n / most.value) * 10) : 0)
     :width="days.length * 6"
     height="22"
     role="img"
-    :aria-label="`${count(opened, 'problem')} opened and ${closed} closed in ${days.length} days`"
+    :aria-label="t('{0} opened and {1} closed in {2} days', count(opened, 'problem'), closed, days.length)"
   >
     <title>{{ opened }} opened, {{ closed }} closed in {{ days.length }} days</title>
     <line x1="0" y1="11" :x2="days.length * 6" y2="11" stroke="var(--line)" />

@@ -2,6 +2,7 @@
 import type { RouteLocationRaw } from 'vue-router'
 
 import type { Schemas } from '../api/client'
+import { t } from '../state/language'
 import { fits, placeOfPage, type Page } from './pages'
 import { placeOf } from './places'
 import { count, objectWord, type Tone } from './words'
@@ -37,7 +38,7 @@ export function offered(text: string, pages: Page[], acts: Act[]): Find[] {
       .map((page) => ({ key: 'page' + page.label, name: page.label, more: '', sort: 'page', to: placeOfPage(page) })),
     ...acts
       .filter((one) => !one.off && fits(text, one.name, one.words))
-      .map((one) => ({ key: 'act' + one.name, name: one.name, more: '', sort: 'do it', act: one.act })),
+      .map((one) => ({ key: 'act' + one.name, name: one.name, more: '', sort: t('do it'), act: one.act })),
   ]
   return [...all.filter((one) => named(one.name)), ...all.filter((one) => !named(one.name))]
 }
@@ -49,7 +50,7 @@ const sorts: Record<Found['sort'], string> = {
   container: 'container',
   directory: 'directory',
   agent: 'agent',
-  cause: 'cause of problems',
+  cause: t('cause of problems'),
 }
 
 function toOf({ sort, key }: Found): RouteLocationRaw {
@@ -74,7 +75,7 @@ export function finds(found: Schemas['Everything'], text: string): Find[] {
   const objects = found.objects.map((hit) => ({
     key: (hit.entryId ?? '') + (hit.resourceId ?? ''),
     name: hit.name,
-    more: hit.login || hit.dn || 'in the cloud only',
+    more: hit.login || hit.dn || t('in the cloud only'),
     sort: hit.kind,
     state: objectWord(hit.state),
     to: { name: 'object', params: { id: hit.entryId || hit.resourceId || '' } },
@@ -87,7 +88,7 @@ export function finds(found: Schemas['Everything'], text: string): Find[] {
   if (found.total > found.objects.length)
     list.push({
       key: 'all',
-      name: found.atLeast ? 'All objects that fit' : `All ${count(found.total, 'object')}`,
+      name: found.atLeast ? t('All objects that fit') : t('All {0}', count(found.total, 'object')),
       more: '',
       sort: '',
       to: { name: 'objects', query: { text, kind: '' } },

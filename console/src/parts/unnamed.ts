@@ -3,12 +3,17 @@
 // nothing that takes the focus (WCAG 2.1, 4.1.2, 1.3.1 and 2.1.1).
 import { onMounted, onUnmounted } from 'vue'
 
+import { t } from '../state/language'
+
 /** Names them within a part of the page; those that are named already stay as they are. */
 export function nameUnnamed(root: ParentNode): void {
   for (const box of root.querySelectorAll<HTMLElement>('.n-data-table .n-checkbox:not([aria-label])')) {
     const row = box.closest('tr')
     const cell = [...(row?.querySelectorAll('td') ?? [])].find((td) => td.textContent?.trim())
-    box.setAttribute('aria-label', cell ? `Choose ${cell.textContent?.trim().slice(0, 80)}` : 'Choose all of this page')
+    box.setAttribute(
+      'aria-label',
+      cell ? t('Choose {0}', cell.textContent?.trim().slice(0, 80)) : t('Choose all of this page'),
+    )
   }
   for (const input of root.querySelectorAll('[aria-label] input.n-base-selection-input:not([aria-label])'))
     input.setAttribute('aria-label', input.closest('[aria-label]')?.getAttribute('aria-label') ?? '')

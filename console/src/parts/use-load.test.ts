@@ -1,11 +1,16 @@
-import { describe, expect, it, vi } from 'vitest'
+import { createPinia, setActivePinia } from 'pinia'
+import { beforeEach, describe, expect, it, vi } from 'vitest'
 import { effectScope, nextTick, ref } from 'vue'
 
 import { Refusal, unwrap } from '../api/client'
+import { useSession } from '../state/session'
 import { useLoad } from './use-load'
 
 const ended = vi.fn()
-vi.mock('../state/session', () => ({ useSession: () => ({ ended }) }))
+beforeEach(() => {
+  setActivePinia(createPinia())
+  useSession().ended = ended
+})
 
 function inScope<T>(work: () => T): T {
   return effectScope().run(work) as T

@@ -3,6 +3,7 @@
 import { ref, shallowRef, watch, type WatchSource } from 'vue'
 
 import { Refusal } from '../api/client'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 
 export function useLoad<T>(load: () => Promise<T>, depends: WatchSource[] = []) {
@@ -21,7 +22,7 @@ export function useLoad<T>(load: () => Promise<T>, depends: WatchSource[] = []) 
       failure.value = null
     } catch (e) {
       if (mine !== turn) return
-      failure.value = e instanceof Refusal ? e : new Refusal(0, 'This page has failed', String(e))
+      failure.value = e instanceof Refusal ? e : new Refusal(0, t('This page has failed'), String(e))
       if (failure.value.status === 401) useSession().ended()
     } finally {
       if (mine === turn) loading.value = false

@@ -1,22 +1,23 @@
 // Words and numbers for people. Pure, so that they are tested without a page.
 import type { Change, Hit, Run } from '../api/client'
+import { language, t } from '../state/language'
 
 export type Tone = 'success' | 'warning' | 'error' | 'info' | 'default'
 
 export type Purpose = Run['purpose']
 
 const purposes: Record<Purpose, string> = {
-  sync: 'sync',
-  full: 'sync of everything',
-  release: 'release of held removals',
-  single: 'sync of one object',
-  undo: 'undo',
-  rehearsal: 'rehearsal',
-  forecast: 'forecast for everybody',
-  impact: 'impact of the draft',
-  trial: 'trial of one object',
-  look: 'reading',
-  survey: 'survey',
+  sync: t('sync'),
+  full: t('sync of everything'),
+  release: t('release of held removals'),
+  single: t('sync of one object'),
+  undo: t('undo'),
+  rehearsal: t('rehearsal'),
+  forecast: t('forecast for everybody'),
+  impact: t('impact of the draft'),
+  trial: t('trial of one object'),
+  look: t('reading'),
+  survey: t('survey'),
 }
 
 /** What a run is for, in a word. */
@@ -33,7 +34,7 @@ export const rehearses = (run?: Pick<Run, 'purpose'> | null) =>
 /** What the changes would do that a run holds. */
 export function heldText(run: Pick<Run, 'counts'>): string {
   const texts = (run.counts.losses ?? []).map((loss) => loss.text)
-  return texts.length ? texts.join(', ') : `suspend or delete ${run.counts.held}`
+  return texts.length ? texts.join(', ') : t('suspend or delete {0}', run.counts.held)
 }
 
 /** How many removals a run holds, or how many that come when a grace time is over. */
@@ -45,46 +46,46 @@ export const heldRemovals = (run: Pick<Run, 'counts'>, later = false) =>
 export function runWord(run: Pick<Run, 'state' | 'stage' | 'purpose' | 'failure'>): { text: string; tone: Tone } {
   switch (run.state) {
     case 'cancelled':
-      if (run.failure?.code === 'paused') return { text: 'Stopped by a pause', tone: 'warning' }
-      return { text: 'Cancelled', tone: 'default' }
+      if (run.failure?.code === 'paused') return { text: t('Stopped by a pause'), tone: 'warning' }
+      return { text: t('Cancelled'), tone: 'default' }
     case 'in-step':
-      if (run.purpose === 'look') return { text: 'Read', tone: 'success' }
-      if (run.purpose === 'survey') return { text: 'Nothing found', tone: 'success' }
-      return { text: rehearses(run) ? 'Rehearsed' : 'In step', tone: 'success' }
+      if (run.purpose === 'look') return { text: t('Read'), tone: 'success' }
+      if (run.purpose === 'survey') return { text: t('Nothing found'), tone: 'success' }
+      return { text: rehearses(run) ? t('Rehearsed') : t('In step'), tone: 'success' }
     case 'problems':
-      if (run.purpose === 'survey') return { text: 'With findings', tone: 'warning' }
-      return { text: rehearses(run) ? 'Rehearsed, with problems' : 'With problems', tone: 'warning' }
+      if (run.purpose === 'survey') return { text: t('With findings'), tone: 'warning' }
+      return { text: rehearses(run) ? t('Rehearsed, with problems') : t('With problems'), tone: 'warning' }
     case 'failed':
-      return { text: 'Failed', tone: 'error' }
+      return { text: t('Failed'), tone: 'error' }
     case 'running':
-      return { text: run.stage ? `Running: ${run.stage}` : 'Running', tone: 'info' }
+      return { text: run.stage ? t('Running: {0}', run.stage) : t('Running'), tone: 'info' }
     default:
-      return { text: 'Waiting', tone: 'default' }
+      return { text: t('Waiting'), tone: 'default' }
   }
 }
 
 const objectWords: Record<Hit['state'], { text: string; tone: Tone; means: string }> = {
-  'in-step': { text: 'In step', tone: 'success', means: 'The resource is as the rules make it.' },
+  'in-step': { text: t('In step'), tone: 'success', means: t('The resource is as the rules make it.') },
   suspended: {
-    text: 'Suspended',
+    text: t('Suspended'),
     tone: 'default',
-    means: 'The person left or is out of scope; the resource is kept, inactive.',
+    means: t('The person left or is out of scope; the resource is kept, inactive.'),
   },
   leaving: {
-    text: 'Waiting for deletion',
+    text: t('Waiting for deletion'),
     tone: 'warning',
-    means: 'It left or is out of scope; the resource is deleted when the grace time is over.',
+    means: t('It left or is out of scope; the resource is deleted when the grace time is over.'),
   },
   left: {
-    text: 'Left',
+    text: t('Left'),
     tone: 'default',
-    means: 'It left or is out of scope; by the leaver policy the resource stays as it is.',
+    means: t('It left or is out of scope; by the leaver policy the resource stays as it is.'),
   },
-  problem: { text: 'Problem', tone: 'error', means: 'Something keeps it from being in step.' },
-  changing: { text: 'Changing', tone: 'info', means: 'The next run looks at it.' },
-  'not-synced': { text: 'Not synced', tone: 'default', means: 'Out of scope, with nothing in the cloud.' },
-  'cloud-only': { text: 'Cloud only', tone: 'default', means: 'No entry owns it; Kambrel leaves it alone.' },
-  removed: { text: 'Removed', tone: 'default', means: 'Deleted in the directory, with nothing in the cloud.' },
+  problem: { text: t('Problem'), tone: 'error', means: t('Something keeps it from being in step.') },
+  changing: { text: t('Changing'), tone: 'info', means: t('The next run looks at it.') },
+  'not-synced': { text: t('Not synced'), tone: 'default', means: t('Out of scope, with nothing in the cloud.') },
+  'cloud-only': { text: t('Cloud only'), tone: 'default', means: t('No entry owns it; Kambrel leaves it alone.') },
+  removed: { text: t('Removed'), tone: 'default', means: t('Deleted in the directory, with nothing in the cloud.') },
 }
 
 export const objectWord = (state: Hit['state']) => objectWords[state]
@@ -99,27 +100,27 @@ export function changeWord(
 ): { text: string; tone: Tone } {
   switch (change.state) {
     case 'done':
-      return change.code ? { text: 'Done, but altered', tone: 'warning' } : { text: 'Done', tone: 'success' }
+      return change.code ? { text: t('Done, but altered'), tone: 'warning' } : { text: t('Done'), tone: 'success' }
     case 'failed':
-      return { text: 'Failed', tone: 'error' }
+      return { text: t('Failed'), tone: 'error' }
     case 'blocked':
-      return { text: 'Problem', tone: 'error' }
+      return { text: t('Problem'), tone: 'error' }
     case 'noted':
-      return { text: 'Nothing to do', tone: 'default' }
+      return { text: t('Nothing to do'), tone: 'default' }
     case 'discarded':
-      return { text: 'Discarded', tone: 'default' }
+      return { text: t('Discarded'), tone: 'default' }
     case 'held':
-      return { text: change.hangs ? 'Held with it' : 'Held', tone: 'warning' }
+      return { text: change.hangs ? t('Held with it') : t('Held'), tone: 'warning' }
     case 'unconfirmed':
-      return { text: 'Made, but not found', tone: 'error' }
+      return { text: t('Made, but not found'), tone: 'error' }
     case 'unanswered':
-      return { text: 'Not answered', tone: 'error' }
+      return { text: t('Not answered'), tone: 'error' }
     case 'planned':
-      return { text: rehearsal ? 'Would be done' : 'Planned', tone: 'default' }
+      return { text: rehearsal ? t('Would be done') : t('Planned'), tone: 'default' }
     case 'sent':
-      return { text: 'Sent', tone: 'info' }
+      return { text: t('Sent'), tone: 'info' }
     default:
-      return { text: 'Planned anew', tone: 'default' }
+      return { text: t('Planned anew'), tone: 'default' }
   }
 }
 
@@ -138,7 +139,7 @@ export function shortTarget(target: string): string {
 }
 
 export function count(n: number, word: string, many = word + 's'): string {
-  return `${n.toLocaleString('en')} ${n === 1 ? word : many}`
+  return `${n.toLocaleString(language)} ${t(n === 1 ? word : many)}`
 }
 
 /** A list's total with its noun; of very long lists only so many are counted. */
@@ -147,7 +148,7 @@ export function counted(
   word: string,
   many?: string,
 ): string {
-  return (page?.atLeast ? 'more than ' : '') + count(page?.total ?? 0, word, many)
+  return (page?.atLeast ? t('more than ') : '') + count(page?.total ?? 0, word, many)
 }
 
 /** How long something took, from ISO times; until is now while it goes on. */
@@ -156,12 +157,12 @@ export function took(from?: string, until?: string): string {
   const ms = (until ? Date.parse(until) : Date.now()) - Date.parse(from)
   if (ms < 10_000) return `${(Math.max(ms, 0) / 1000).toFixed(1)} s`
   if (ms < 60_000) return `${Math.round(ms / 1000)} s`
-  return `${Math.floor(ms / 60_000)} min ${Math.round((ms % 60_000) / 1000)} s`
+  return t('{0} min {1} s', Math.floor(ms / 60_000), Math.round((ms % 60_000) / 1000))
 }
 
 /** A time for people: today only the time, else the day too. */
 export function when(iso?: string, now = new Date()): string {
-  if (!iso) return 'never'
+  if (!iso) return t('never')
   const at = new Date(iso)
   const time = at.toLocaleTimeString('en-GB')
   return at.toDateString() === now.toDateString() ? time : `${at.toLocaleDateString('en-CA')} ${time}`
@@ -170,11 +171,11 @@ export function when(iso?: string, now = new Date()): string {
 /** How far off a time is. */
 export function until(iso: string, now = Date.now()): string {
   const s = Math.round((Date.parse(iso) - now) / 1000)
-  if (s <= 0) return 'within seconds'
-  if (s < 90) return `in ${s} s`
-  if (s < 5400) return `in ${Math.round(s / 60)} min`
-  if (s < 172_800) return `in ${Math.round(s / 3600)} h`
-  return `in ${Math.round(s / 86_400)} days`
+  if (s <= 0) return t('within seconds')
+  if (s < 90) return t('in {0} s', s)
+  if (s < 5400) return t('in {0} min', Math.round(s / 60))
+  if (s < 172_800) return t('in {0} h', Math.round(s / 3600))
+  return t('in {0} days', Math.round(s / 86_400))
 }
 
 /** The day of a time. */

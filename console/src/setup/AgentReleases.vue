@@ -9,6 +9,7 @@ import Tag from '../parts/Tag.vue'
 import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { count, when } from '../parts/words'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -27,8 +28,8 @@ function standing(release: Schemas['Release']): string {
   const of = (state: string) =>
     props.agents.filter((agent) => agent.update?.to === release.version && agent.update.state === state).length
   const parts: [number, string, string][] = [
-    [props.agents.filter((agent) => agent.version === release.version).length, 'runs it', 'run it'],
-    [of('offered'), 'is going on by it', 'are going on by it'],
+    [props.agents.filter((agent) => agent.version === release.version).length, t('runs it'), t('run it')],
+    [of('offered'), t('is going on by it'), t('are going on by it')],
     [of('waits'), 'waits', 'wait'],
     [of('failed'), 'failed', 'failed'],
     [ready(release).length, 'could', 'could'],
@@ -50,7 +51,7 @@ async function add(event: Event): Promise<void> {
   input.value = ''
   try {
     const statement = files.find((file) => file.name.endsWith('.jws'))
-    if (!statement) throw new Error('Choose what was signed (a file that ends in .jws) together with its programs.')
+    if (!statement) throw new Error(t('Choose what was signed (a file that ends in .jws) together with its programs.'))
     sending.value = statement.name
     let release = await unwrap(
       api.POST('/api/v1/agent-releases', { body: { statement: (await statement.text()).trim() } }),
@@ -69,8 +70,9 @@ async function add(event: Event): Promise<void> {
       )
     }
     const missing = release.files.filter((file) => !file.here).map((file) => file.name)
-    if (missing.length) message.warning(`${release.version} is here without ${missing.join(', ')}: choose those too.`)
-    else message.success(`Version ${release.version} is here. No agent takes it before it is to.`)
+    if (missing.length)
+      message.warning(t('{0} is here without {1}: choose those too.', release.version, missing.join(', ')))
+    else message.success(t('Version {0} is here. No agent takes it before it is to.', release.version))
   } catch (e) {
     message.error((e as Error).message)
   } finally {
@@ -98,12 +100,12 @@ const updateAll = (release: Schemas['Release']) =>
           body: { agents: ready(release).map((agent) => agent.id) },
         }),
       ),
-    `They go on by ${release.version}, one after the other.`,
+    t('They go on by {0}, one after the other.', release.version),
   )
 const remove = (release: Schemas['Release']) =>
   done(
     () => unwrap(api.DELETE('/api/v1/agent-releases/{version}', { params: { path: { version: release.version } } })),
-    `Version ${release.version} is not passed on any more.`,
+    t('Version {0} is not passed on any more.', release.version),
   )
 </script>
 
@@ -113,7 +115,7 @@ const remove = (release: Schemas['Release']) =>
       <h2 id="releases-title">Versions of the agent</h2>
       <template v-if="session.may('administrator')">
         <NButton size="small" :loading="!!sending" @click="picker?.click()">{{
-          sending ? `Sending ${sending}` : 'Add a version…'
+          sending ? t('Sending {0}', sending) : t('Add a version…')
         }}</NButton>
         <input
           ref="picker"

@@ -6,6 +6,7 @@ import { api, unwrap, type Schemas } from '../api/client'
 import Tag from '../parts/Tag.vue'
 import { useAct } from '../parts/use-act'
 import { when, type Tone } from '../parts/words'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 
 const props = defineProps<{ agent: Schemas['Agent'] }>()
@@ -13,7 +14,11 @@ const emit = defineEmits<{ changed: [] }>()
 const session = useSession()
 const message = useMessage()
 
-const words: Record<string, string> = { waits: 'waits for its turn', offered: 'is going on by it', failed: 'failed' }
+const words: Record<string, string> = {
+  waits: t('waits for its turn'),
+  offered: t('is going on by it'),
+  failed: 'failed',
+}
 const tones: Record<string, Tone> = { waits: 'default', offered: 'info', failed: 'error' }
 
 const { act } = useAct()
@@ -32,12 +37,12 @@ const update = (version: string) =>
           body: { agents: [props.agent.id] },
         }),
       ),
-    `${props.agent.name} goes on by ${version} when it has its turn.`,
+    t('{0} goes on by {1} when it has its turn.', props.agent.name, version),
   )
 const keep = () =>
   done(
     () => unwrap(api.DELETE('/api/v1/agents/{id}/update', { params: { path: { id: props.agent.id } } })),
-    `${props.agent.name} stays at ${props.agent.version}.`,
+    t('{0} stays at {1}.', props.agent.name, props.agent.version),
   )
 </script>
 
@@ -48,7 +53,7 @@ const keep = () =>
       class="beside"
       :text="`${agent.update.to}: ${words[agent.update.state]}`"
       :tone="tones[agent.update.state] ?? 'default'"
-      :title="`Wanted by ${agent.update.by}`"
+      :title="t('Wanted by {0}', agent.update.by)"
     />
     <p v-if="agent.update.state === 'failed'" class="quiet why">
       It went back at {{ when(agent.update.since) }}: {{ agent.update.detail }}. No other agent gets

@@ -6,6 +6,7 @@ import { computed, reactive, ref, shallowRef, watch } from 'vue'
 import { api, unwrap, type Schemas } from '../api/client'
 import Tag from '../parts/Tag.vue'
 import { when } from '../parts/words'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 import Verdicts from './Verdicts.vue'
 
@@ -42,14 +43,14 @@ const attempt = () =>
 const connect = () =>
   during('connect', async () => {
     const reached = await unwrap(api.PUT('/api/v1/cloud/connection', { body: body() }))
-    message.success(`The cloud is reached at ${reached.url} from now on.`)
+    message.success(t('The cloud is reached at {0} from now on.', reached.url))
     form.token = ''
     emit('changed')
   })
 const disconnect = () =>
   during('disconnect', async () => {
     await unwrap(api.DELETE('/api/v1/cloud/connection'))
-    message.success('The cloud is reached as the configuration of the service says.')
+    message.success(t('The cloud is reached as the configuration of the service says.'))
     emit('changed')
   })
 const word = computed(() => {
@@ -57,22 +58,24 @@ const word = computed(() => {
   if (!one?.answers) return null
   if (!one.linked)
     return {
-      text: 'Would do',
+      text: t('Would do'),
       tone: 'success' as const,
-      detail: 'Nothing is linked yet, so that any cloud may be chosen.',
+      detail: t('Nothing is linked yet, so that any cloud may be chosen.'),
     }
   if (one.same)
     return {
-      text: 'The cloud of the records',
+      text: t('The cloud of the records'),
       tone: 'success' as const,
-      detail: `Of ${one.linked} linked resources it knows ${one.known}.`,
+      detail: t('Of {0} linked resources it knows {1}.', one.linked, one.known),
     }
   return {
-    text: 'Another cloud',
+    text: t('Another cloud'),
     tone: 'error' as const,
-    detail:
-      `Of ${one.linked} resources that entries are linked to it knows ${one.known}: everybody would be made there a ` +
-      'second time, so that it is refused. For another cloud start a service on an empty database.',
+    detail: t(
+      'Of {0} resources that entries are linked to it knows {1}: everybody would be made there a second time, so that it is refused. For another cloud start a service on an empty database.',
+      one.linked,
+      one.known,
+    ),
   }
 })
 </script>
@@ -95,7 +98,7 @@ const word = computed(() => {
           <NInput
             v-model:value="form.url"
             placeholder="https://cloud.halvard.example/scim/v2"
-            :input-props="{ 'aria-label': 'Base URL of the SCIM service', spellcheck: 'false' }"
+            :input-props="{ 'aria-label': t('Base URL of the SCIM service'), spellcheck: 'false' }"
           />
         </NFormItem>
         <NFormItem label="Token" :show-feedback="false">
@@ -103,7 +106,7 @@ const word = computed(() => {
             v-model:value="form.token"
             type="password"
             placeholder="A new one; that of now is shown to nobody"
-            :input-props="{ 'aria-label': 'Token', autocomplete: 'off' }"
+            :input-props="{ 'aria-label': t('Token'), autocomplete: 'off' }"
           />
         </NFormItem>
         <div class="acts">

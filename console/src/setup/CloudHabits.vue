@@ -5,6 +5,7 @@ import { computed, onMounted, ref } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { useDraft } from '../state/draft'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 import DraftField from './DraftField.vue'
 
@@ -19,11 +20,15 @@ function say(part: Partial<Schemas['CloudHabits']>): void {
   if (draft.document) draft.document.cloud = { ...cloud.value, habits: { ...habits.value, ...part } }
 }
 const features = [
-  { name: 'patch', text: 'PATCH', means: 'whole resources are sent instead, read just before' },
-  { name: 'bulk', text: 'Bulk', means: 'each change is a request of its own' },
-  { name: 'filter', text: 'Filters', means: 'all is read, also to find one' },
-  { name: 'changes', text: 'Changes since a time', means: 'each run reads all of the cloud' },
-  { name: 'etag', text: 'Entity tags', means: 'what somebody changes there in the same second may be overwritten' },
+  { name: 'patch', text: t('PATCH'), means: t('whole resources are sent instead, read just before') },
+  { name: 'bulk', text: t('Bulk'), means: t('each change is a request of its own') },
+  { name: 'filter', text: t('Filters'), means: t('all is read, also to find one') },
+  { name: 'changes', text: t('Changes since a time'), means: t('each run reads all of the cloud') },
+  {
+    name: 'etag',
+    text: t('Entity tags'),
+    means: t('what somebody changes there in the same second may be overwritten'),
+  },
 ]
 function without(name: string, left: boolean): void {
   const now = (habits.value.without ?? []).filter((one) => one !== name)
@@ -99,7 +104,7 @@ function most(perMinute: number | null): void {
           clearable
           placeholder="as it says"
           :disabled="!may"
-          :input-props="{ 'aria-label': 'Resources asked for at once' }"
+          :input-props="{ 'aria-label': t('Resources asked for at once') }"
           @update:value="(size: number | null) => say({ pageSize: size ?? undefined })"
         />
         resources at most
@@ -115,7 +120,7 @@ function most(perMinute: number | null): void {
           clearable
           placeholder="as learned"
           :disabled="!may"
-          :input-props="{ 'aria-label': 'Requests a minute' }"
+          :input-props="{ 'aria-label': t('Requests a minute') }"
           @update:value="most"
         />
         a minute at most

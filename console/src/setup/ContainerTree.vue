@@ -5,6 +5,7 @@ import { NButton, NInput } from 'naive-ui'
 import { computed, ref } from 'vue'
 
 import type { Schemas } from '../api/client'
+import { language, t } from '../state/language'
 import { marksOf, pasted, rowsOf, toggled, type Containers, type Row } from './containers'
 
 const containers = defineModel<Containers>({ required: true })
@@ -86,7 +87,7 @@ function keys(event: KeyboardEvent, row: Row): void {
   event.preventDefault()
   act()
 }
-const number = (n: number) => (n ? n.toLocaleString('en') : '·')
+const number = (n: number) => (n ? n.toLocaleString(language) : '·')
 </script>
 
 <template>
@@ -98,7 +99,7 @@ const number = (n: number) => (n ? n.toLocaleString('en') : '·')
         clearable
         placeholder="Find a container"
         style="width: 240px"
-        :input-props="{ 'aria-label': 'Find a container', type: 'search' }"
+        :input-props="{ 'aria-label': t('Find a container'), type: 'search' }"
       />
       <NButton size="small" :disabled="disabled" @click="pasting = !pasting">Paste names…</NButton>
       <span class="quiet">A tick lets in what is below, too, unless something below is marked otherwise.</span>
@@ -110,7 +111,7 @@ const number = (n: number) => (n ? n.toLocaleString('en') : '·')
         :autosize="{ minRows: 3, maxRows: 8 }"
         class="mono"
         placeholder="One distinguished name on each line"
-        :input-props="{ 'aria-label': 'Distinguished names, one on each line' }"
+        :input-props="{ 'aria-label': t('Distinguished names, one on each line') }"
       />
       <div class="row">
         <NButton size="small" @click="paste('include')">Let them in</NButton
@@ -169,7 +170,7 @@ const number = (n: number) => (n ? n.toLocaleString('en') : '·')
             title="Take this mark away: follow the parent again"
             @click="unmark(row)"
           >
-            {{ row.mark === 'include' ? 'let in here' : 'kept out here' }}
+            {{ row.mark === 'include' ? t('let in here') : t('kept out here') }}
           </button>
         </span>
         <span>{{ number(row.node.below.users) }}<span class="visually-hidden"> users, </span></span

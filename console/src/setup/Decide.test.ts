@@ -1,4 +1,3 @@
-// @vitest-environment happy-dom
 import { afterEach, describe, expect, it, vi } from 'vitest'
 
 import { button, mounted, press, Refused, serve } from '../testing/mount'

@@ -5,6 +5,7 @@ import { NButton, NInput } from 'naive-ui'
 
 import type { ObjectView, Schemas } from '../api/client'
 import { show } from '../parts/words'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 import Decided from './Decided.vue'
 import { factsOf, useDecision } from './use-decision'
@@ -76,13 +77,13 @@ const nameOf = (side: { id: string; object: ObjectView | null }) =>
         size="small"
         style="width: 260px"
         placeholder="Login or id of a resource in the cloud"
-        :input-props="{ 'aria-label': 'Login or id of a resource to link' }"
+        :input-props="{ 'aria-label': t('Login or id of a resource to link') }"
       />
       <NButton size="small" :disabled="!other" :loading="busy" @click="ask(linked ? 'merge' : 'link', other)">{{
-        linked ? 'Merge with it…' : 'Link it…'
+        linked ? t('Merge with it…') : t('Link it…')
       }}</NButton>
       <NButton v-if="other" size="small" :loading="busy" @click="ask(linked ? 'swap' : 'take-over', other)">{{
-        linked ? 'Exchange with whose it is…' : 'Take it over…'
+        linked ? t('Exchange with whose it is…') : t('Take it over…')
       }}</NButton>
     </div>
     <Decided

@@ -4,20 +4,21 @@ import { NButton, NModal } from 'naive-ui'
 
 import type { Schemas } from '../api/client'
 import Diffs from '../parts/Diffs.vue'
+import { t } from '../state/language'
 import type { Action } from './use-decision'
 
 const props = defineProps<{ decided: Schemas['Decided'] | null; action: Action; name: string; busy: boolean }>()
 const emit = defineEmits<{ decide: []; leave: [] }>()
 const titles: Record<Action, string> = {
-  link: 'Link',
-  merge: 'Merge',
-  hold: 'Unlink',
-  create: 'Create all the same',
-  forget: 'Let the rules decide',
-  'take-over': 'Take over',
-  swap: 'Exchange',
-  keep: 'Keep',
-  return: 'Let return',
+  link: t('Link'),
+  merge: t('Merge'),
+  hold: t('Unlink'),
+  create: t('Create all the same'),
+  forget: t('Let the rules decide'),
+  'take-over': t('Take over'),
+  swap: t('Exchange'),
+  keep: t('Keep'),
+  return: t('Let return'),
 }
 </script>
 

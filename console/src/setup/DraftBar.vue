@@ -6,6 +6,7 @@ import { onBeforeRouteLeave } from 'vue-router'
 
 import { useDraft } from '../state/draft'
 import { useExpectations } from '../state/expectations'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 import { count, when } from '../parts/words'
 
@@ -16,19 +17,26 @@ const message = useMessage()
 
 const text = computed(() => {
   const s = draft.saved
-  if (!s) return 'Looking…'
+  if (!s) return t('Looking…')
   if (s.version === 0)
     return s.active
-      ? `No draft: these are the active settings, revision ${s.active}.`
-      : 'Nothing is active yet: what you save here becomes the first draft.'
-  const from = s.active ? `revision ${s.active}` : 'nothing active'
-  return `Draft version ${s.version} by ${s.by}, ${when(s.changed)}: ${count(s.differences.length, 'difference')} from ${from}.`
+      ? t('No draft: these are the active settings, revision {0}.', s.active)
+      : t('Nothing is active yet: what you save here becomes the first draft.')
+  const from = s.active ? t('revision {0}', s.active) : t('nothing active')
+  return t(
+    'Draft version {0} by {1}, {2}: {3} from {4}.',
+    s.version,
+    s.by,
+    when(s.changed),
+    count(s.differences.length, 'difference'),
+    from,
+  )
 })
 
 async function save(): Promise<void> {
   try {
     await draft.save()
-    message.success('The draft is saved. Nothing was changed in the cloud.')
+    message.success(t('The draft is saved. Nothing was changed in the cloud.'))
   } catch (e) {
     message.error((e as Error).message, { duration: 9000, closable: true })
     await draft.look()
@@ -43,7 +51,7 @@ async function discard(): Promise<void> {
   }
 }
 
-const unsaved = 'There are edits that are not saved. Leave them?'
+const unsaved = t('There are edits that are not saved. Leave them?')
 const warn = (event: BeforeUnloadEvent) => {
   if (draft.edited) event.preventDefault()
 }

@@ -9,6 +9,7 @@ import Fault from '../parts/Fault.vue'
 import Turn from '../parts/Turn.vue'
 import { useLoad } from '../parts/use-load'
 import { count, show, when } from '../parts/words'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 
 type One = Schemas['Drift']
@@ -40,11 +41,11 @@ const most = 8
 /** One attribute in a line: what was found, and what was put back. */
 function line(diff: Schemas['Diff']) {
   const members = [
-    ...names(diff.removed).map((name) => h('div', [h('span', { class: 'bad' }, '− '), `${name}, removed again`])),
-    ...names(diff.added).map((name) => h('div', [h('span', { class: 'good' }, '+ '), `${name}, added again`])),
+    ...names(diff.removed).map((name) => h('div', [h('span', { class: 'bad' }, '− '), t('{0}, removed again', name)])),
+    ...names(diff.added).map((name) => h('div', [h('span', { class: 'good' }, '+ '), t('{0}, added again', name)])),
   ]
   if (members.length > most)
-    return [...members.slice(0, most), h('div', { class: 'quiet' }, `and ${members.length - most} more`)]
+    return [...members.slice(0, most), h('div', { class: 'quiet' }, t('and {0} more', members.length - most))]
   if (members.length) return members
   return h('div', [
     h('span', { class: 'mono small' }, diff.target),
@@ -56,9 +57,9 @@ function line(diff: Schemas['Diff']) {
 }
 
 const columns: DataTableColumns<One> = [
-  { title: 'Put back', key: 'at', width: 110, render: (d) => (d.at ? when(d.at) : d.state) },
+  { title: t('Put back'), key: 'at', width: 110, render: (d) => (d.at ? when(d.at) : d.state) },
   {
-    title: 'Group',
+    title: t('Group'),
     key: 'name',
     width: 180,
     render: (d) => [
@@ -70,18 +71,18 @@ const columns: DataTableColumns<One> = [
       h('div', { class: 'quiet' }, d.directory),
     ],
   },
-  { title: 'Found, and put back', key: 'diffs', minWidth: 360, render: (d) => (d.diffs ?? []).map(line) },
+  { title: t('Found, and put back'), key: 'diffs', minWidth: 360, render: (d) => (d.diffs ?? []).map(line) },
   {
-    title: 'Changed there',
+    title: t('Changed there'),
     key: 'by',
     width: 260,
     render: (d) => [
       d.changed ? when(d.changed) : '',
-      h('div', { class: d.by ? 'mono small' : 'quiet' }, d.by || 'the directory does not say by whom'),
+      h('div', { class: d.by ? 'mono small' : 'quiet' }, d.by || t('the directory does not say by whom')),
     ],
   },
   {
-    title: 'Run',
+    title: t('Run'),
     key: 'runId',
     width: 70,
     render: (d) => h(RouterLink, { to: { name: 'run', params: { id: d.runId } } }, () => String(d.runId)),
@@ -100,7 +101,7 @@ const columns: DataTableColumns<One> = [
         :row-key="(d: One) => d.id"
         size="small"
       >
-        <template #empty>Nobody has changed {{ group ? 'this group' : 'these groups' }} in a directory.</template>
+        <template #empty>Nobody has changed {{ group ? t('this group') : t('these groups') }} in a directory.</template>
       </NDataTable>
       <Turn v-model:cursor="cursor" :next="list.data.value?.next">
         <span class="quiet">{{ count(list.data.value?.total ?? 0, 'change') }} put back by runs</span>

@@ -9,6 +9,7 @@ import { useAct } from '../parts/use-act'
 import { shortTarget, show } from '../parts/words'
 import { useDraft } from '../state/draft'
 import { useExpectations } from '../state/expectations'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 import Unmet from './Unmet.vue'
 
@@ -45,7 +46,7 @@ async function expect(): Promise<void> {
   if (!now) return
   draft.take(now)
   open.value = false
-  message.success('The draft expects it. It counts once the draft is active.')
+  message.success(t('The draft expects it. It counts once the draft is active.'))
 }
 </script>
 
@@ -61,14 +62,14 @@ async function expect(): Promise<void> {
     </header>
     <div v-if="mine.length" class="body">
       <div v-for="(item, i) in mine" :key="i" class="one">
-        <Tag :text="item.holds ? 'holds' : 'broken'" :tone="item.holds ? 'success' : 'error'" />
+        <Tag :text="item.holds ? t('holds') : t('broken')" :tone="item.holds ? 'success' : 'error'" />
         {{ item.said }}
         <span v-if="item.expectation.note" class="quiet">since: {{ item.expectation.note }}</span>
         <Unmet :unmet="item.unmet ?? []" />
       </div>
       <RouterLink :to="{ name: 'settings', query: { view: 'expectations' } }">All expectations</RouterLink>
     </div>
-    <NModal v-model:show="open" preset="card" :title="`Expect of ${name} that it stays so`" style="width: 620px">
+    <NModal v-model:show="open" preset="card" :title="t('Expect of {0} that it stays so', name)" style="width: 620px">
       <p>
         Whether it takes part is kept as the active settings have it. Choose which values must stay too; an activation
         that would change one of them is refused.
@@ -76,7 +77,8 @@ async function expect(): Promise<void> {
       <ul v-if="managed.length" class="values">
         <li v-for="a in managed" :key="a.target">
           <NCheckbox :checked="chosen.includes(a.target)" @update:checked="(on: boolean) => choose(a.target, on)"
-            >{{ shortTarget(a.target) }} <span class="mono quiet">{{ show(a.desired) || 'nothing' }}</span></NCheckbox
+            >{{ shortTarget(a.target) }}
+            <span class="mono quiet">{{ show(a.desired) || t('nothing') }}</span></NCheckbox
           >
         </li>
       </ul>
@@ -87,7 +89,7 @@ async function expect(): Promise<void> {
           v-model:value="note"
           size="small"
           placeholder="for whoever breaks it"
-          :input-props="{ 'aria-label': 'Why it must hold', maxlength: 500 }"
+          :input-props="{ 'aria-label': t('Why it must hold'), maxlength: 500 }"
       /></label>
       <div class="row">
         <NButton size="small" type="primary" :loading="busy" @click="expect">Add to the draft</NButton

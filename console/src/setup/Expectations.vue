@@ -8,6 +8,7 @@ import Tag from '../parts/Tag.vue'
 import { useAct } from '../parts/use-act'
 import { useDraft } from '../state/draft'
 import { useExpectations } from '../state/expectations'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 import Unmet from './Unmet.vue'
 
@@ -65,7 +66,7 @@ async function remove(index: number): Promise<void> {
               <div v-if="item.expectation.note" class="quiet">since: {{ item.expectation.note }}</div>
             </td>
             <td>
-              <Tag :text="item.holds ? 'holds' : 'broken'" :tone="item.holds ? 'success' : 'error'" />
+              <Tag :text="item.holds ? t('holds') : t('broken')" :tone="item.holds ? 'success' : 'error'" />
               <Unmet :unmet="item.unmet ?? []" />
             </td>
             <td>

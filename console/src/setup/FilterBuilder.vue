@@ -2,15 +2,16 @@
 // One group of conditions, and the groups within it.
 import { NButton, NInput, NSelect } from 'naive-ui'
 
+import { t } from '../state/language'
 import { emptyCondition, offers, type Condition, type Group } from './filters'
 
 const props = defineProps<{ group: Group; depth?: number; disabled?: boolean }>()
 const emit = defineEmits<{ change: []; remove: [] }>()
 
 const joins = [
-  { label: 'all of these hold', value: 'all' },
-  { label: 'any of these holds', value: 'any' },
-  { label: 'none of these holds', value: 'none' },
+  { label: t('all of these hold'), value: 'all' },
+  { label: t('any of these holds'), value: 'any' },
+  { label: t('none of these holds'), value: 'none' },
 ]
 const join = () => (props.group.not ? 'none' : props.group.all ? 'all' : 'any')
 
@@ -109,7 +110,7 @@ const attributes = [
           :value="part.value"
           placeholder="value"
           :disabled="disabled"
-          :input-props="{ 'aria-label': 'Value' }"
+          :input-props="{ 'aria-label': t('Value') }"
           @update:value="(value: string) => set(part, { value })"
         />
         <NButton size="tiny" quaternary :disabled="disabled" aria-label="Remove the condition" @click="drop(i)"

@@ -5,6 +5,7 @@ import { NButton, NInput } from 'naive-ui'
 import { ref, watch } from 'vue'
 
 import { api, unwrap, type Schemas } from '../api/client'
+import { t } from '../state/language'
 import FilterBuilder from './FilterBuilder.vue'
 import { toGroup, toText, type Group } from './filters'
 
@@ -76,7 +77,7 @@ const before = (column: number) => text.value.slice(0, Math.max(0, column - 1))
         :disabled="disabled"
         :status="fault ? 'error' : undefined"
         placeholder="No filter: everybody in the containers"
-        :input-props="{ 'aria-label': `Filter for ${kind} as text (RFC 4515)`, spellcheck: false }"
+        :input-props="{ 'aria-label': t('Filter for {0} as text (RFC 4515)', kind), spellcheck: false }"
       />
       <div v-if="fault" class="bad fault" role="alert">
         <span class="mono"

@@ -13,6 +13,7 @@ import { onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 
 import { api, unwrap, type Schemas } from '../api/client'
 import Reasons from '../parts/Reasons.vue'
+import { t } from '../state/language'
 import { cel, complete, place } from './formula'
 
 const text = defineModel<string>({ required: true })
@@ -148,7 +149,7 @@ watch([typed, () => props.entry], soon)
           size="small"
           clearable
           placeholder="an entry: login, address, name or id"
-          :input-props="{ 'aria-label': 'Entry to try the formula on' }"
+          :input-props="{ 'aria-label': t('Entry to try the formula on') }"
           @update:value="(value: string) => emit('entry', value)"
       /></label>
       <label v-if="!entry"
@@ -159,7 +160,7 @@ watch([typed, () => props.entry], soon)
           class="mono"
           :autosize="{ minRows: 1, maxRows: 5 }"
           placeholder="givenName=Ada"
-          :input-props="{ 'aria-label': 'Typed values, one on each line as attribute=value' }"
+          :input-props="{ 'aria-label': t('Typed values, one on each line as attribute=value') }"
       /></label>
     </div>
     <p v-if="failed" class="bad" role="alert">{{ failed }}</p>
@@ -167,7 +168,7 @@ watch([typed, () => props.entry], soon)
       <p v-if="tried.error" class="bad">Fails here: {{ tried.error }}</p>
       <p v-else>
         Gives <strong class="mono">{{ tried.value }}</strong>
-        <span v-if="tried.dn" class="quiet">{{ ` on ${tried.dn}` }}</span>
+        <span v-if="tried.dn" class="quiet">{{ t(' on {0}', tried.dn) }}</span>
       </p>
       <Reasons v-if="tried.parts.length" :nodes="tried.parts" />
     </div>

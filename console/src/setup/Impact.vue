@@ -7,6 +7,7 @@ import { api, unwrap, type Run } from '../api/client'
 import { count, heldRemovals, heldText } from '../parts/words'
 import { useDraft } from '../state/draft'
 import { useExpectations } from '../state/expectations'
+import { language, t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -68,7 +69,7 @@ async function activate(): Promise<void> {
         body: { version: draft.saved?.version ?? 0, note: note.value, although: although.value || undefined },
       }),
     )
-    message.success(`Revision ${settings.revision} is active. The next run works by it.`)
+    message.success(t('Revision {0} is active. The next run works by it.', settings.revision))
     note.value = ''
     await draft.load()
   } catch (e) {
@@ -84,8 +85,13 @@ const done = computed(() =>
 )
 const question = computed(() => {
   const c = run.value?.counts
-  if (!done.value || !c) return 'Activate without having seen the impact?'
-  return `Activate? The next run creates ${c.create}, changes ${c.update} and suspends ${c.suspend + heldRemovals(run.value!)}.`
+  if (!done.value || !c) return t('Activate without having seen the impact?')
+  return t(
+    'Activate? The next run creates {0}, changes {1} and suspends {2}.',
+    c.create,
+    c.update,
+    c.suspend + heldRemovals(run.value!),
+  )
 })
 const ready = computed(() => Boolean(draft.saved?.version && !draft.edited && !draft.saved.faults.length))
 const lines = computed(() => {
@@ -93,12 +99,12 @@ const lines = computed(() => {
   if (!c) return []
   return (
     [
-      ['would be created', c.create, 'create', ''],
+      [t('would be created'), c.create, 'create', ''],
       ['adopted', c.adopt, 'adopt', ''],
       ['changed', c.update, 'update', ''],
       ['restored', c.restore, 'restore', ''],
       ['suspended', c.suspend + heldRemovals(run.value!), 'suspend', 'warn'],
-      ['to be deleted later', (c.leave ?? 0) + heldRemovals(run.value!, true), 'leave', 'warn'],
+      [t('to be deleted later'), (c.leave ?? 0) + heldRemovals(run.value!, true), 'leave', 'warn'],
       ['deleted', c.delete ?? 0, 'delete', 'warn'],
     ] as [string, number, string, string][]
   ).map(([text, n, operation, tone]) => ({ text, n, query: { operation }, tone }))
@@ -111,7 +117,7 @@ const lines = computed(() => {
       <h2>Impact</h2>
       <NButton v-if="goes" size="small" @click="cancel">Cancel</NButton>
       <NButton v-else-if="session.may('operator')" size="small" :loading="starting" :disabled="!ready" @click="show">{{
-        done ? 'Show again' : 'Show impact'
+        done ? t('Show again') : t('Show impact')
       }}</NButton>
     </header>
     <div class="body" aria-live="polite">
@@ -129,10 +135,10 @@ const lines = computed(() => {
           <p>
             {{
               run.stage === 'read'
-                ? 'Reading what changed'
+                ? t('Reading what changed')
                 : run.stage === 'plan'
-                  ? `Deciding: ${run.counts.planned.toLocaleString('en')} looked at`
-                  : 'Waiting for its turn'
+                  ? t('Deciding: {0} looked at', run.counts.planned.toLocaleString(language))
+                  : t('Waiting for its turn')
             }}…
           </p>
           <NProgress
@@ -155,7 +161,7 @@ const lines = computed(() => {
           <ul class="impact">
             <li v-for="line in lines" :key="line.text" :class="line.n ? line.tone : 'quiet'">
               <RouterLink v-if="line.n" :to="{ name: 'run', params: { id: run.id }, query: line.query }"
-                ><strong>{{ line.n.toLocaleString('en') }}</strong> {{ line.text }}</RouterLink
+                ><strong>{{ line.n.toLocaleString(language) }}</strong> {{ line.text }}</RouterLink
               >
               <template v-else><strong>0</strong> {{ line.text }}</template>
             </li>
@@ -175,7 +181,7 @@ const lines = computed(() => {
           </p>
           <p v-for="one in run.counts.going" :key="one.kind" class="guard warn">{{ one.text }}.</p>
           <p class="quiet">
-            {{ run.counts.planned.toLocaleString('en') }} entries looked at.
+            {{ run.counts.planned.toLocaleString(language) }} entries looked at.
             <template v-if="run.counts.needs">To carry it out takes {{ run.counts.needs.text }}.</template>
             <RouterLink :to="{ name: 'run', params: { id: run.id } }">Each of them, with a search</RouterLink>. Nothing
             was changed in the cloud.
@@ -196,7 +202,7 @@ const lines = computed(() => {
           size="small"
           placeholder="Why, for the history"
           style="flex: 1; min-width: 120px"
-          :input-props="{ 'aria-label': 'Note for the history' }"
+          :input-props="{ 'aria-label': t('Note for the history') }"
         />
         <NPopconfirm @positive-click="activate">
           <template #trigger

@@ -9,6 +9,7 @@ import Fault from '../parts/Fault.vue'
 import { useLoad } from '../parts/use-load'
 import { count } from '../parts/words'
 import { useDraft } from '../state/draft'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 import DraftBar from './DraftBar.vue'
 import Impact from './Impact.vue'
@@ -143,7 +144,7 @@ const groupAttributes = ['displayName', 'externalId', 'id', 'meta.created', 'met
               size="small"
               :disabled="locked"
               :placeholder="`OU=Cloud Groups,${here.base}`"
-              :input-props="{ 'aria-label': 'Container' }"
+              :input-props="{ 'aria-label': t('Container') }"
               @update:value="(container: string) => change({ container })"
           /></label>
           <label
@@ -153,9 +154,9 @@ const groupAttributes = ['displayName', 'externalId', 'id', 'meta.created', 'met
               :disabled="locked"
               aria-label="Which groups"
               :options="[
-                { label: 'All that no directory owns', value: 'all' },
-                { label: 'Only those that are chosen', value: 'only' },
-                { label: 'None yet: try one first', value: 'none' },
+                { label: t('All that no directory owns'), value: 'all' },
+                { label: t('Only those that are chosen'), value: 'only' },
+                { label: t('None yet: try one first'), value: 'none' },
               ]"
               @update:value="choose"
           /></label>
@@ -190,7 +191,7 @@ const groupAttributes = ['displayName', 'externalId', 'id', 'meta.created', 'met
               size="small"
               :disabled="locked"
               placeholder="as in displayName sw …"
-              :input-props="{ 'aria-label': 'Filter of RFC 7644' }"
+              :input-props="{ 'aria-label': t('Filter of RFC 7644') }"
               @update:value="(filter: string) => change({ filter })"
           /></label>
           <h2>What they are there</h2>
@@ -231,8 +232,8 @@ const groupAttributes = ['displayName', 'externalId', 'id', 'meta.created', 'met
                 :disabled="locked"
                 aria-label="What becomes of a group without members"
                 :options="[
-                  { label: 'its container stands in as a member', value: 'placeholder' },
-                  { label: 'it is made once it has one', value: 'wait' },
+                  { label: t('its container stands in as a member'), value: 'placeholder' },
+                  { label: t('it is made once it has one'), value: 'wait' },
                 ]"
                 @update:value="(empty: Kept['empty']) => change({ empty })"
             /></label>
@@ -243,7 +244,7 @@ const groupAttributes = ['displayName', 'externalId', 'id', 'meta.created', 'met
               size="small"
               :disabled="locked"
               :placeholder="usual?.mark"
-              :input-props="{ 'aria-label': 'Attribute that bears the id of a group' }"
+              :input-props="{ 'aria-label': t('Attribute that bears the id of a group') }"
               @update:value="(mark: string) => change({ mark })"
           /></label>
           <label class="switch"
@@ -262,7 +263,7 @@ const groupAttributes = ['displayName', 'externalId', 'id', 'meta.created', 'met
               :min="1"
               size="small"
               :disabled="locked"
-              :input-props="{ 'aria-label': 'Members of a trial' }"
+              :input-props="{ 'aria-label': t('Members of a trial') }"
               @update:value="(n: number | null) => change({ trialMembers: n ?? undefined })"
           /></label>
           <label
@@ -272,8 +273,8 @@ const groupAttributes = ['displayName', 'externalId', 'id', 'meta.created', 'met
               :disabled="locked"
               aria-label="What becomes of a group that is no longer kept"
               :options="[
-                { label: 'deleted after the grace time', value: 'delete' },
-                { label: 'stays as it is', value: 'keep' },
+                { label: t('deleted after the grace time'), value: 'delete' },
+                { label: t('stays as it is'), value: 'keep' },
               ]"
               @update:value="(leavers: Kept['leavers']) => change({ leavers })"
           /></label>
@@ -283,7 +284,7 @@ const groupAttributes = ['displayName', 'externalId', 'id', 'meta.created', 'met
               size="small"
               :disabled="locked"
               placeholder="720h, 30 days"
-              :input-props="{ 'aria-label': 'Grace time' }"
+              :input-props="{ 'aria-label': t('Grace time') }"
               @update:value="(grace: string) => change({ grace })"
           /></label>
         </section>
@@ -318,7 +319,7 @@ const groupAttributes = ['displayName', 'externalId', 'id', 'meta.created', 'met
                 v-model:value="another"
                 size="small"
                 placeholder="another attribute of the entry"
-                :input-props="{ 'aria-label': 'Another attribute of the entry' }"
+                :input-props="{ 'aria-label': t('Another attribute of the entry') }"
               />
               <NButton attr-type="submit" size="small" :disabled="!another.trim()">Add</NButton>
             </form>

@@ -8,6 +8,7 @@ import { api, unwrap, type Schemas } from '../api/client'
 import { useLoad } from '../parts/use-load'
 import { count } from '../parts/words'
 import { useDraft } from '../state/draft'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 import DraftField from './DraftField.vue'
 import { holdsFrom } from './limits'
@@ -29,12 +30,12 @@ const standing: Record<string, Schemas['Limit']> = {
   logins: { number: 20, share: 5 },
 }
 const rows = [
-  { name: 'removals', text: 'Removals', more: 'suspended or deleted, of all that is linked' },
-  { name: 'members', text: 'Members that groups lose', more: 'who are still there; of all members of groups' },
-  { name: 'group', text: 'Members of one group', more: 'who are still there; of its members' },
-  { name: 'values', text: 'People who lose a value', more: 'one attribute emptied or switched off' },
-  { name: 'access', text: 'People who lose access', more: 'roles or entitlements' },
-  { name: 'logins', text: 'People whose login changes', more: '' },
+  { name: 'removals', text: t('Removals'), more: t('suspended or deleted, of all that is linked') },
+  { name: 'members', text: t('Members that groups lose'), more: t('who are still there; of all members of groups') },
+  { name: 'group', text: t('Members of one group'), more: t('who are still there; of its members') },
+  { name: 'values', text: t('People who lose a value'), more: t('one attribute emptied or switched off') },
+  { name: 'access', text: t('People who lose access'), more: t('roles or entitlements') },
+  { name: 'logins', text: t('People whose login changes'), more: '' },
 ] as const
 type Row = (typeof rows)[number]['name']
 // Removals stand in the guard itself, all else in limits of their own.
@@ -60,14 +61,14 @@ const linked = computed(() => {
 const from = computed(() => holdsFrom(limit('removals'), linked.value))
 
 const kinds: { kind: Kind; text: string }[] = [
-  { kind: 'users', text: 'People' },
-  { kind: 'groups', text: 'Groups' },
-  { kind: 'contacts', text: 'Contacts' },
+  { kind: 'users', text: t('People') },
+  { kind: 'groups', text: t('Groups') },
+  { kind: 'contacts', text: t('Contacts') },
 ]
 const policies = [
-  { value: 'suspend', text: 'Suspend: nobody signs in, everything stays' },
-  { value: 'delete', text: 'Delete after a grace time; people are suspended until then' },
-  { value: 'keep', text: 'Keep as it is' },
+  { value: 'suspend', text: t('Suspend: nobody signs in, everything stays') },
+  { value: 'delete', text: t('Delete after a grace time; people are suspended until then') },
+  { value: 'keep', text: t('Keep as it is') },
 ]
 function grace(kind: Kind, value: string): void {
   const taking = document.value?.[kind]
@@ -110,7 +111,7 @@ function remember(days: number | null): void {
               size="small"
               :min="0"
               :disabled="!may"
-              :input-props="{ 'aria-label': `${one.text}, number` }"
+              :input-props="{ 'aria-label': t('{0}, number', one.text) }"
               @update:value="(n: number | null) => set(one.name, { number: n ?? 0 })"
             />
           </td>
@@ -122,7 +123,7 @@ function remember(days: number | null): void {
               :min="0"
               :max="100"
               :disabled="!may"
-              :input-props="{ 'aria-label': `${one.text}, percent` }"
+              :input-props="{ 'aria-label': t('{0}, percent', one.text) }"
               @update:value="(n: number | null) => set(one.name, { share: n ?? 0 })"
             />
           </td>
@@ -143,8 +144,12 @@ function remember(days: number | null): void {
     <p v-if="linked" role="status" :class="from > linked ? 'bad' : 'quiet'">
       {{
         from > linked
-          ? `Of the ${count(linked, 'entry', 'entries')} that are linked now, all could go at once: lower a limit.`
-          : `Of the ${count(linked, 'entry', 'entries')} that are linked now, ${from} and more removals are held.`
+          ? t('Of the {0} that are linked now, all could go at once: lower a limit.', count(linked, 'entry', 'entries'))
+          : t(
+              'Of the {0} that are linked now, {1} and more removals are held.',
+              count(linked, 'entry', 'entries'),
+              from,
+            )
       }}
     </p>
     <h3>Whoever leaves</h3>
@@ -170,7 +175,7 @@ function remember(days: number | null): void {
             <DraftField
               :value="document[kind]?.grace"
               class="short"
-              :label="`Grace time of ${kind}`"
+              :label="t('Grace time of {0}', kind)"
               placeholder="720h"
               @change="(value) => grace(kind, value)"
             />
@@ -189,7 +194,7 @@ function remember(days: number | null): void {
         :min="7"
         :max="3660"
         :disabled="!may"
-        :input-props="{ 'aria-label': 'Days of history' }"
+        :input-props="{ 'aria-label': t('Days of history') }"
         @update:value="remember"
       />
       days: runs, changes, closed problems and each version; undo and reports reach as far.

@@ -5,6 +5,7 @@ import { computed, onMounted } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { useDraft } from '../state/draft'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 import DraftBar from './DraftBar.vue'
 import DraftField from './DraftField.vue'
@@ -12,14 +13,14 @@ import DraftField from './DraftField.vue'
 type Kind = 'failures' | 'digest' | 'weekly-report' | 'monthly-report'
 
 const kinds: { value: Kind; text: string }[] = [
-  { value: 'failures', text: 'failures' },
-  { value: 'digest', text: 'digest of the day' },
-  { value: 'weekly-report', text: 'weekly report' },
-  { value: 'monthly-report', text: 'monthly report' },
+  { value: 'failures', text: t('failures') },
+  { value: 'digest', text: t('digest of the day') },
+  { value: 'weekly-report', text: t('weekly report') },
+  { value: 'monthly-report', text: t('monthly report') },
 ]
 const fields = [
-  { name: 'digest', text: 'Digest at', label: 'Time of the digest', example: '07:00, or off' },
-  { name: 'webhook', text: 'Webhook', label: 'Webhook', example: 'https://hooks.halvard.example/kambrel' },
+  { name: 'digest', text: t('Digest at'), label: t('Time of the digest'), example: '07:00, or off' },
+  { name: 'webhook', text: t('Webhook'), label: t('Webhook'), example: 'https://hooks.halvard.example/kambrel' },
 ] as const
 const usual: Kind[] = ['failures', 'digest']
 
@@ -58,7 +59,7 @@ function optional(name: 'digest' | 'webhook', value: string): void {
             <td>
               <DraftField
                 :value="one.to"
-                :label="`Address ${i + 1}`"
+                :label="t('Address {0}', i + 1)"
                 placeholder="name@halvard.example"
                 @change="(to) => set(i, { ...one, to })"
               />
@@ -76,7 +77,7 @@ function optional(name: 'digest' | 'webhook', value: string): void {
               <NButton
                 size="tiny"
                 :disabled="!may"
-                :aria-label="`Tell ${one.to || 'them'} nothing more`"
+                :aria-label="t('Tell {0} nothing more', one.to || t('them'))"
                 @click="remove(i)"
                 >Remove</NButton
               >

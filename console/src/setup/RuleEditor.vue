@@ -4,6 +4,7 @@ import { NButton, NInput, NSelect, NSwitch } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 
 import type { Schemas } from '../api/client'
+import { t } from '../state/language'
 import FormulaEditor from './FormulaEditor.vue'
 import { byWay, literal, meaning, same, wayOf, ways, type Rule, type Way } from './rules'
 
@@ -40,8 +41,8 @@ const possible = computed(() => {
 const about = computed(() =>
   [
     props.target?.description?.replace(/\.$/, ''),
-    props.target?.required && 'The cloud requires it',
-    props.target?.unique && 'Unique in the cloud',
+    props.target?.required && t('The cloud requires it'),
+    props.target?.unique && t('Unique in the cloud'),
   ]
     .filter(Boolean)
     .map((part) => `${part}.`)
@@ -67,7 +68,7 @@ function grant(at: number, change: Partial<Schemas['Grant']>): void {
 </script>
 
 <template>
-  <section class="sheet rule" :aria-label="`Rule for ${rule.target}`">
+  <section class="sheet rule" :aria-label="t('Rule for {0}', rule.target)">
     <header>
       <h2 class="mono">{{ rule.target }}</h2>
       <span class="push" />
@@ -93,9 +94,9 @@ function grant(at: number, change: Partial<Schemas['Grant']>): void {
         tag
         :value="rule.from || null"
         :options="attributes.map((a) => ({ label: a, value: a }))"
-        :placeholder="over === 'resource' ? 'attribute of the group' : 'attribute of the directory'"
+        :placeholder="over === 'resource' ? t('attribute of the group') : t('attribute of the directory')"
         :disabled="disabled"
-        :aria-label="over === 'resource' ? 'Attribute of the group' : 'Directory attribute'"
+        :aria-label="over === 'resource' ? t('Attribute of the group') : t('Directory attribute')"
         @update:value="(value: string) => set('from', value)"
       />
       <NInput
@@ -103,7 +104,7 @@ function grant(at: number, change: Partial<Schemas['Grant']>): void {
         size="small"
         :value="String(rule.always ?? '')"
         :disabled="disabled"
-        :input-props="{ 'aria-label': 'Fixed value' }"
+        :input-props="{ 'aria-label': t('Fixed value') }"
         @update:value="(value: string) => set('always', literal(value))"
       />
       <FormulaEditor
@@ -124,7 +125,7 @@ function grant(at: number, change: Partial<Schemas['Grant']>): void {
         size="small"
         :value="rule.reference ?? ''"
         :disabled="disabled"
-        :input-props="{ 'aria-label': 'Directory attribute that names another entry' }"
+        :input-props="{ 'aria-label': t('Directory attribute that names another entry') }"
         @update:value="(value: string) => set('reference', value)"
       />
       <template v-else-if="way === 'granted'">
@@ -135,7 +136,7 @@ function grant(at: number, change: Partial<Schemas['Grant']>): void {
             :value="one.value"
             placeholder="value"
             :disabled="disabled"
-            :input-props="{ 'aria-label': `Value ${i + 1}` }"
+            :input-props="{ 'aria-label': t('Value {0}', i + 1) }"
             @update:value="(value: string) => grant(i, { value })"
           />
           <NInput
@@ -144,7 +145,7 @@ function grant(at: number, change: Partial<Schemas['Grant']>): void {
             :value="one.group"
             placeholder="distinguished name of the group"
             :disabled="disabled"
-            :input-props="{ 'aria-label': `Group ${i + 1}` }"
+            :input-props="{ 'aria-label': t('Group {0}', i + 1) }"
             @update:value="(group: string) => grant(i, { group })"
           />
           <NButton
@@ -196,7 +197,7 @@ function grant(at: number, change: Partial<Schemas['Grant']>): void {
             clearable
             :value="rule.prefer ?? []"
             :options="directories.map((d) => ({ label: d, value: d }))"
-            :placeholder="`as in the settings: ${directories.join(', ')}`"
+            :placeholder="t('as in the settings: {0}', directories.join(', '))"
             :disabled="disabled"
             aria-label="Directories that are asked first"
             @update:value="(value: string[]) => set('prefer', value.length ? value : undefined)"

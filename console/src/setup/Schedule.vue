@@ -7,6 +7,7 @@ import { api, unwrap, type Schemas } from '../api/client'
 import { useLoad } from '../parts/use-load'
 import { when } from '../parts/words'
 import { useDraft } from '../state/draft'
+import { t } from '../state/language'
 import { useSession } from '../state/session'
 import DraftField from './DraftField.vue'
 
@@ -150,7 +151,7 @@ const next = computed(() => (times.data.value?.next ?? []).map((at) => when(at))
       <template v-else-if="times.data.value">
         <p>
           <strong>Next runs, in your time</strong>
-          {{ next || (live === 'on' ? 'with the next change in a directory' : 'none: runs start by hand only') }}
+          {{ next || (live === 'on' ? t('with the next change in a directory') : t('none: runs start by hand only')) }}
         </p>
         <p v-if="times.data.value.full"><strong>Next full</strong> {{ when(times.data.value.full) }}</p>
         <p class="quiet">It counts once the draft is activated.</p>

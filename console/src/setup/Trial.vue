@@ -8,6 +8,7 @@ import Diffs from '../parts/Diffs.vue'
 import Reasons from '../parts/Reasons.vue'
 import Tag from '../parts/Tag.vue'
 import { changeWord, rehearses, runWord } from '../parts/words'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 
@@ -63,7 +64,7 @@ async function start(write: boolean): Promise<void> {
       </p>
       <div v-for="change in changes" :key="change.id">
         <p>
-          <strong>{{ change.operation === 'none' ? 'nothing' : change.operation }}</strong>
+          <strong>{{ change.operation === 'none' ? t('nothing') : change.operation }}</strong>
           <Tag v-bind="changeWord(change, rehearses(run))" />
           <span :class="{ bad: change.code }">{{ change.answer }}</span>
         </p>

@@ -3,13 +3,14 @@
 import Tag from '../parts/Tag.vue'
 import type { Tone } from '../parts/words'
 import type { Schemas } from '../api/client'
+import { t } from '../state/language'
 
 defineProps<{ verdicts: Schemas['Verdict'][] }>()
 const words: Record<string, { text: string; tone: Tone }> = {
-  good: { text: 'Good', tone: 'success' },
-  doubtful: { text: 'Look at it', tone: 'warning' },
-  bad: { text: 'Wrong', tone: 'error' },
-  skipped: { text: 'Not tried', tone: 'default' },
+  good: { text: t('Good'), tone: 'success' },
+  doubtful: { text: t('Look at it'), tone: 'warning' },
+  bad: { text: t('Wrong'), tone: 'error' },
+  skipped: { text: t('Not tried'), tone: 'default' },
 }
 </script>
 

@@ -1,6 +1,7 @@
 // The marks of a directory's tree: the nearest one on the way up decides, and
 // what lies below no mark is out.
 import type { Schemas } from '../api/client'
+import { t } from '../state/language'
 
 export type Mark = 'include' | 'exclude'
 export type Containers = Schemas['Containers']
@@ -77,7 +78,7 @@ export function pasted(containers: Containers, text: string, mark: Mark): { next
     const dn = line.trim()
     if (!dn) return
     if (!/^[A-Za-z0-9.-]+\s*=[^,]+(,\s*[A-Za-z0-9.-]+\s*=.+)*$/.test(dn)) {
-      wrong.push(`line ${i + 1}: “${dn}” is no distinguished name`)
+      wrong.push(t('line {0}: “{1}” is no distinguished name', i + 1, dn))
       return
     }
     for (const list of ['include', 'exclude'] as const)

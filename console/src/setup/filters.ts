@@ -1,6 +1,7 @@
 // A filter as a builder shows it: groups of conditions, to and from the text of
 // RFC 4515. What the builder cannot show stays text.
 import type { Schemas } from '../api/client'
+import { t } from '../state/language'
 
 export type Tree = Schemas['TreeNode']
 export type Comparison = 'is' | 'begins' | 'ends' | 'contains' | 'present' | 'at-least' | 'at-most'
@@ -20,30 +21,19 @@ export interface Group {
 }
 export type Part = Condition | Group
 
-export const comparisons: { value: Comparison; label: string }[] = [
-  { value: 'is', label: 'is' },
-  { value: 'begins', label: 'begins with' },
-  { value: 'ends', label: 'ends with' },
-  { value: 'contains', label: 'contains' },
-  { value: 'present', label: 'has a value' },
-  { value: 'at-least', label: 'is at least' },
-  { value: 'at-most', label: 'is at most' },
-]
-
 /** What the builder offers: each comparison, and its opposite. */
-export const offers = comparisons.flatMap(({ value, label }) => [
+const comparisons: { value: Comparison; label: string; opposite: string }[] = [
+  { value: 'is', label: t('is'), opposite: t('is not') },
+  { value: 'begins', label: t('begins with'), opposite: t('does not begin with') },
+  { value: 'ends', label: t('ends with'), opposite: t('does not end with') },
+  { value: 'contains', label: t('contains'), opposite: t('does not contain') },
+  { value: 'present', label: t('has a value'), opposite: t('has no value') },
+  { value: 'at-least', label: t('is at least'), opposite: t('is not at least') },
+  { value: 'at-most', label: t('is at most'), opposite: t('is not at most') },
+]
+export const offers = comparisons.flatMap(({ value, label, opposite }) => [
   { value: value as string, label },
-  {
-    value: `not ${value}`,
-    label:
-      label === 'is'
-        ? 'is not'
-        : label === 'has a value'
-          ? 'has no value'
-          : label.startsWith('is ')
-            ? label.replace('is ', 'is not ')
-            : `does not ${label.replace(/^(\w+)s\b/, '$1')}`,
-  },
+  { value: `not ${value}`, label: opposite },
 ])
 
 export const emptyCondition = (): Condition => ({

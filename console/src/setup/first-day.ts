@@ -2,22 +2,23 @@
 import type { RouteLocationRaw } from 'vue-router'
 
 import type { Schemas } from '../api/client'
+import { t } from '../state/language'
 
 const places: Record<string, { to: RouteLocationRaw; text: string }> = {
-  cloud: { to: { name: 'cloud' }, text: 'Cloud' },
-  directory: { to: { name: 'directories' }, text: 'Directories' },
-  scope: { to: { name: 'scope' }, text: 'Scope' },
-  rehearsal: { to: { name: 'forecast' }, text: 'Forecast' },
-  activation: { to: { name: 'settings' }, text: 'Settings' },
-  run: { to: { name: 'runs' }, text: 'Runs' },
-  work: { to: { name: 'settings', query: { view: 'schedule' } }, text: 'Schedule' },
-  guard: { to: { name: 'settings', query: { view: 'limits' } }, text: 'Guard' },
-  administrators: { to: { name: 'operators' }, text: 'Operators' },
-  notices: { to: { name: 'notices' }, text: 'Notices' },
-  backup: { to: { name: 'installation' }, text: 'Installation' },
-  expectations: { to: { name: 'settings', query: { view: 'expectations' } }, text: 'Expectations' },
+  cloud: { to: { name: 'cloud' }, text: t('Cloud') },
+  directory: { to: { name: 'directories' }, text: t('Directories') },
+  scope: { to: { name: 'scope' }, text: t('Scope') },
+  rehearsal: { to: { name: 'forecast' }, text: t('Forecast') },
+  activation: { to: { name: 'settings' }, text: t('Settings') },
+  run: { to: { name: 'runs' }, text: t('Runs') },
+  work: { to: { name: 'settings', query: { view: 'schedule' } }, text: t('Schedule') },
+  guard: { to: { name: 'settings', query: { view: 'limits' } }, text: t('Guard') },
+  administrators: { to: { name: 'operators' }, text: t('Operators') },
+  notices: { to: { name: 'notices' }, text: t('Notices') },
+  backup: { to: { name: 'installation' }, text: t('Installation') },
+  expectations: { to: { name: 'settings', query: { view: 'expectations' } }, text: t('Expectations') },
 }
-const directories = { to: { name: 'directories' }, text: 'Directories' }
+const directories = { to: { name: 'directories' }, text: t('Directories') }
 
 export function placeOfStep(step: Schemas['FirstDayStep']): { to: RouteLocationRaw; text: string } {
   if (step.directory && step.key !== 'scope')

@@ -1,25 +1,26 @@
 // Rules as the page of rules shows them: which way a rule makes its value.
 import type { Schemas } from '../api/client'
+import { t } from '../state/language'
 
 export type Rule = Schemas['Rule']
 export type Way = 'from' | 'always' | 'formula' | 'reference' | 'granted'
 
 export const ways: { value: Way; text: string; means: string }[] = [
-  { value: 'from', text: 'From an attribute', means: 'the first value of a directory attribute' },
-  { value: 'always', text: 'Always the same', means: 'a fixed text, number, true or false' },
-  { value: 'formula', text: 'By a formula', means: 'worked out from the entry' },
-  { value: 'reference', text: 'A reference', means: 'the resource of the entry that an attribute names' },
+  { value: 'from', text: t('From an attribute'), means: t('the first value of a directory attribute') },
+  { value: 'always', text: t('Always the same'), means: t('a fixed text, number, true or false') },
+  { value: 'formula', text: t('By a formula'), means: t('worked out from the entry') },
+  { value: 'reference', text: t('A reference'), means: t('the resource of the entry that an attribute names') },
   {
     value: 'granted',
-    text: 'Granted by membership',
-    means: 'values that members of groups have, and lose when they leave',
+    text: t('Granted by membership'),
+    means: t('values that members of groups have, and lose when they leave'),
   },
 ]
 
 /** What a way means where rules read an entry, or a group of the cloud. */
 export function meaning(way: Way, over: 'entry' | 'resource' = 'entry'): string {
-  if (over === 'resource' && way === 'from') return 'the first value of an attribute that the group has in the cloud'
-  if (over === 'resource' && way === 'formula') return 'worked out from the group, as in resource.displayName'
+  if (over === 'resource' && way === 'from') return t('the first value of an attribute that the group has in the cloud')
+  if (over === 'resource' && way === 'formula') return t('worked out from the group, as in resource.displayName')
   return ways.find((w) => w.value === way)?.means ?? ''
 }
 
@@ -67,19 +68,19 @@ export function byWay(rule: Rule, way: Way, over: 'entry' | 'resource' = 'entry'
 export function inWords(rule: Rule): string {
   const parts = [
     {
-      from: `from ${rule.from ?? ''}`,
-      always: `always ${String(rule.always)}`,
+      from: t('from {0}', rule.from ?? ''),
+      always: t('always {0}', String(rule.always)),
       formula: rule.formula ?? '',
       reference:
         rule.target.toLowerCase() === 'members'
-          ? 'the linked members of the group'
-          : `the resource of ${rule.reference ?? ''}`,
-      granted: `${(rule.granted ?? []).map((g) => g.value).join(', ')} by membership`,
+          ? t('the linked members of the group')
+          : t('the resource of {0}', rule.reference ?? ''),
+      granted: t('{0} by membership', (rule.granted ?? []).map((g) => g.value).join(', ')),
     }[wayOf(rule)],
   ]
-  if (rule.when) parts.push(`when ${rule.when}`)
-  if (rule.fallback) parts.push(`else ${rule.fallback}`)
-  if (rule.prefer?.length) parts.push(`of ${rule.prefer.join(' before ')} first`)
+  if (rule.when) parts.push(t('when {0}', rule.when))
+  if (rule.fallback) parts.push(t('else {0}', rule.fallback))
+  if (rule.prefer?.length) parts.push(t('of {0} first', rule.prefer.join(' before ')))
   return parts.join('; ')
 }
 

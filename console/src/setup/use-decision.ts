@@ -6,6 +6,7 @@ import { api, unwrap, type ObjectView, type Schemas } from '../api/client'
 import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { show } from '../parts/words'
+import { t } from '../state/language'
 
 export type Action = Schemas['NewDecision']['action']
 type Remedy = Schemas['Remedy']
@@ -28,11 +29,11 @@ export const factsOf = (object: ObjectView | null): [string, string][] => {
   const roles = ((r.roles ?? []) as { value?: string }[]).map((m) => m.value ?? '').join(', ')
   return (
     [
-      ['Login', show(r.userName)],
-      ['Name', show(r.displayName)],
-      ['Addresses', emails],
-      ['Roles', roles],
-      ['Active', show(r.active)],
+      [t('Login'), show(r.userName)],
+      [t('Name'), show(r.displayName)],
+      [t('Addresses'), emails],
+      [t('Roles'), roles],
+      [t('Active'), show(r.active)],
     ] as [string, string][]
   ).filter(([, value]) => value)
 }

@@ -4,6 +4,7 @@ import { defineStore } from 'pinia'
 import { computed, ref, shallowRef } from 'vue'
 
 import { api, Refusal, unwrap, type Schemas } from '../api/client'
+import { t } from './language'
 import { useLive } from './live'
 
 export type Document = Schemas['Document']
@@ -41,8 +42,8 @@ export const useDraft = defineStore('draft', () => {
       else if (!edited.value) take(now)
       else if (!saving.value)
         overtaken.value = now.version
-          ? `${now.by} has saved version ${now.version}`
-          : 'the draft was activated or discarded'
+          ? t('{0} has saved version {1}', now.by, now.version)
+          : t('the draft was activated or discarded')
     } catch {
       // the bar tells that the service is away
     }

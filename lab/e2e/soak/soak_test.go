@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"reflect"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -33,6 +34,8 @@ import (
 var (
 	lasting = flag.Duration("for", 20*time.Second, "how long rounds are begun")
 	seed    = flag.Uint64("seed", 7, "of what is done in them; the same one does the same again")
+	among   = flag.String("faults", "", "only those whose name fits this regular expression")
+	keepIn  = flag.String("keep", "", "a folder for what is left when something was wrong: logs, the cloud's journal, the database as text")
 )
 
 const (
@@ -90,6 +93,7 @@ func TestSoak(t *testing.T) {
 	w.Activate(d)
 	s.settle("the beginning")
 	defer s.summary()
+	t.Cleanup(s.keep)
 	for began := time.Now(); time.Since(began) < *lasting || s.tally.rounds < 3; {
 		s.round()
 	}
@@ -102,9 +106,10 @@ func (s *soak) round() {
 	name := fmt.Sprintf("round %d (seed %d)", s.tally.rounds, *seed)
 	s.edit(1 + s.random.IntN(5))
 	heals := map[int]func(){}
+	only := regexp.MustCompile(*among)
 	for range 1 + s.random.IntN(2) {
 		at := s.random.IntN(len(faults))
-		if heals[at] != nil {
+		if heals[at] != nil || !only.MatchString(faults[at].name) {
 			continue
 		}
 		s.tally.faults[faults[at].name]++
@@ -333,6 +338,18 @@ func whole(w *worldtest.World) map[string]any {
 		out["group "+name] = members
 	}
 	return out
+}
+
+// keep keeps what somebody needs who looks for a fault; the database first, which goes on.
+func (s *soak) keep() {
+	if !s.T.Failed() || *keepIn == "" {
+		return
+	}
+	s.must(os.MkdirAll(*keepIn, 0o700))
+	s.StartDatabase()
+	s.must(os.WriteFile(filepath.Join(*keepIn, "database.sql"), []byte(s.Dump()), 0o600))
+	out, err := exec.Command("cp", "-r", s.Lab.Dir, *keepIn).CombinedOutput()
+	require.NoError(s.T, err, "%s", out)
 }
 
 func (s *soak) summary() {
