@@ -3,10 +3,10 @@
 import i18next from 'i18next'
 import type { Plugin } from 'vue'
 
-type Language = 'en' | 'de' | 'nb'
+type Language = 'en' | 'de'
 
 /** Those that there are, each in its own words. */
-export const languages: Record<Language, string> = { en: 'English', de: 'Deutsch', nb: 'Norsk bokmål' }
+export const languages: Record<Language, string> = { en: 'English', de: 'Deutsch' }
 
 const key = 'kambrel-language'
 
@@ -20,23 +20,23 @@ export function choose(language: Language | null): void {
   location.reload()
 }
 
-/** The first of the wanted languages (BCP 47) that there is; Norwegian is bokmål here. */
+/** The first of the wanted languages (BCP 47) that there is. */
 export function firstOf(wanted: readonly string[]): Language {
   for (const tag of wanted) {
     const name = tag.toLowerCase().split('-')[0] as string
-    if (name in languages) return name as Language
-    if (name === 'no' || name === 'nn') return 'nb'
+    if (Object.hasOwn(languages, name)) return name as Language
   }
   return 'en'
 }
 
-export const language = chosen && chosen in languages ? chosen : firstOf(navigator.languages)
+export const language = chosen && Object.hasOwn(languages, chosen) ? chosen : firstOf(navigator.languages)
 document.documentElement.lang = language
 
-const catalogues = { de: () => import('../words/de'), nb: () => import('../words/nb') }
+const catalogues = { de: () => import('../words/de') }
 
-// Awaited here, so that whoever has texts, also as constants, comes after it.
-const catalogue = language === 'en' ? null : (await catalogues[language]()).default
+// Awaited here, so that whoever has texts, also as constants, comes after it. One that cannot
+// be loaded leaves the texts as they are.
+const catalogue = language === 'en' ? null : ((await catalogues[language]().catch(() => null))?.default ?? null)
 
 /** The words of what comes with the components. */
 export const components = catalogue?.components ?? null
