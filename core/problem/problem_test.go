@@ -1,11 +1,15 @@
 package problem
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"kambrel.example/kambrel/core/about"
 )
@@ -81,4 +85,23 @@ func TestWhatAProblemIsAboutIsSaidOnce(t *testing.T) {
 	assert.ErrorIs(t, err, p)
 	assert.Equal(t, halvard, p.About, "who met it knows best")
 	assert.NoError(t, Concerning(halvard, nil))
+}
+
+// TestTheConsoleHasTheCatalogueInItsLanguages: the console shows these sentences, and has
+// them in other languages by what they are here.
+func TestTheConsoleHasTheCatalogueInItsLanguages(t *testing.T) {
+	files, err := filepath.Glob("../../console/src/words/*.json")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, file := range files {
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		var words map[string]string
+		require.NoError(t, json.Unmarshal(text, &words))
+		for _, kind := range Catalogue() {
+			for _, sentence := range []string{kind.Title, kind.Cause, kind.Remedy} {
+				assert.NotEmpty(t, words[sentence], "%s lacks, of %s: %s", filepath.Base(file), kind.Code, sentence)
+			}
+		}
+	}
 }

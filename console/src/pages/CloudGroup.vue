@@ -147,8 +147,8 @@ async function handOver(really: boolean): Promise<void> {
       </div>
       <p>{{ g.summary }}.</p>
       <div v-for="p in g.problems" :key="p.id" class="sheet trouble" role="alert">
-        <strong>{{ p.title }}</strong>: {{ p.detail }}
-        <p class="quiet">{{ p.remedy }}</p>
+        <strong>{{ t(p.title) }}</strong>: {{ p.detail }}
+        <p class="quiet">{{ t(p.remedy) }}</p>
       </div>
       <dl class="facts">
         <template v-if="g.dn">

@@ -262,7 +262,7 @@ function next(d: Schemas['ConnectedDirectory']): string {
             <Tag :text="agent.state" :tone="agentTone[agent.state] ?? 'default'" />
             <template v-for="fault in agent.faults" :key="fault.directory">
               <Tag class="beside" :text="t('Fails at {0}', fault.directory)" tone="error" />
-              <p class="quiet fails">{{ fault.title }} since {{ when(fault.since) }}: {{ fault.detail }}</p>
+              <p class="quiet fails">{{ t(fault.title) }} since {{ when(fault.since) }}: {{ fault.detail }}</p>
             </template>
           </td>
           <td>

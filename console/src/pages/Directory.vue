@@ -101,8 +101,8 @@ const agentTone: Record<string, Tone> = { online: 'success', offline: 'error', '
                   tone="error"
                 />
                 <p v-if="faultOf(agent)" class="quiet fails">
-                  {{ faultOf(agent)?.title }} since {{ when(faultOf(agent)?.since) }}: {{ faultOf(agent)?.detail }}. It
-                  gets nothing more to do here while another agent is well, and is looked at again by itself.
+                  {{ t(faultOf(agent)?.title) }} since {{ when(faultOf(agent)?.since) }}: {{ faultOf(agent)?.detail }}.
+                  It gets nothing more to do here while another agent is well, and is looked at again by itself.
                   <NButton
                     v-if="session.may('operator')"
                     size="tiny"

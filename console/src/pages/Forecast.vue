@@ -88,7 +88,10 @@ const { running, start } = useRun((run) => run.purpose === 'forecast', forecast.
 const forecastNow = (draft: boolean) => start(() => unwrap(api.POST('/api/v1/forecasts', { body: { draft } })))
 
 const groups = computed(() =>
-  tiles(forecast.data.value?.outcomes ?? [], (code) => kinds.data.value?.find((k) => k.code === code)?.title ?? code),
+  tiles(
+    forecast.data.value?.outcomes ?? [],
+    (code) => t(kinds.data.value?.find((k) => k.code === code)?.title) || code,
+  ),
 )
 function choose(tile: { kind: Schemas['Outcome']['kind']; outcome: string }): void {
   const here = outcome.value === tile.outcome && kind.value === tile.kind
@@ -127,7 +130,7 @@ const columns: DataTableColumns<Change> = [
     width: 160,
     render: (c) =>
       c.operation === 'none' && c.state !== 'noted'
-        ? h('span', { class: 'bad' }, kinds.data.value?.find((k) => k.code === c.code)?.title ?? c.code)
+        ? h('span', { class: 'bad' }, t(kinds.data.value?.find((k) => k.code === c.code)?.title) || c.code)
         : outcomeWord(c.state === 'noted' ? (c.code ?? '') : c.operation),
   },
   {
@@ -213,7 +216,7 @@ const page = computed(() => (outcome.value === 'unclaimed' ? unclaimed.data.valu
         </section>
       </div>
       <p v-if="problem" class="means">
-        <strong>{{ problem.title }}.</strong> {{ problem.cause }} {{ problem.remedy }}
+        <strong>{{ t(problem.title) }}.</strong> {{ t(problem.cause) }} {{ t(problem.remedy) }}
       </p>
       <p v-else-if="outcome === 'linked'" class="means">
         They have their resource already, and it is as the rules make it: nothing is done.

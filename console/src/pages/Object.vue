@@ -100,10 +100,10 @@ const howWords: Record<string, string> = {
         }}
       </p>
       <section v-if="object.problem" class="sheet note">
-        <strong class="bad">{{ object.problem.title }}</strong> since {{ when(object.problem.since)
+        <strong class="bad">{{ t(object.problem.title) }}</strong> since {{ when(object.problem.since)
         }}{{ object.problem.times > 1 ? t(', met by {0} runs', object.problem.times) : '' }}
         <p>{{ object.problem.detail }}</p>
-        <p>{{ object.problem.cause }} {{ object.problem.remedy }}</p>
+        <p>{{ t(object.problem.cause) }} {{ t(object.problem.remedy) }}</p>
         <Decide
           v-if="object.entry && (!object.link || object.problem.remedies.length)"
           :entry="object.entry.id"

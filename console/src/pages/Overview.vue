@@ -62,11 +62,11 @@ const numbers = computed(() => {
     <template v-else>
       <section v-if="attention.length" class="sheet attention" aria-label="What needs attention">
         <div v-for="one in attention" :key="one.code + one.about.key" class="one">
-          <strong>{{ one.title }}</strong><span class="quiet"
+          <strong>{{ t(one.title) }}</strong><span class="quiet"
             >{{ one.detail }}{{ one.since ? t(', since {0}', when(one.since)) : '' }}</span
           >
           <RouterLink v-if="placeOf(one)" class="push" :to="placeOf(one)!.to">{{ placeOf(one)!.text }}</RouterLink>
-          <p>{{ one.cause }} {{ one.remedy }}</p>
+          <p>{{ t(one.cause) }} {{ t(one.remedy) }}</p>
         </div>
       </section>
       <section v-if="next" class="sheet begin" aria-label="First day">

@@ -104,7 +104,7 @@ async function tryAgain(): Promise<void> {
     <NSkeleton v-else-if="!problem" text :repeat="8" />
     <template v-else>
       <div class="page-head">
-        <h1>{{ problem.title }}</h1>
+        <h1>{{ t(problem.title) }}</h1>
         <Tag v-if="problem.closed" text="Closed" tone="success" />
         <Tag v-else-if="sleeps" :text="t('asleep until {0}', day(problem.asleep ?? ''))" tone="default" />
         <RouterLink class="push" :to="{ name: 'problems', query: { code: problem.code } }">All of this kind</RouterLink>
@@ -127,7 +127,7 @@ async function tryAgain(): Promise<void> {
         </template>
         <template v-else>
           <strong>{{ problem.detail || problem.name }}</strong>
-          <p>{{ problem.cause }} {{ problem.remedy }}</p>
+          <p>{{ t(problem.cause) }} {{ t(problem.remedy) }}</p>
           <p class="quiet">
             Of
             <RouterLink v-if="placeOf(problem)" :to="placeOf(problem)!.to">{{ problem.name }}</RouterLink><template

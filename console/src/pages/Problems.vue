@@ -84,7 +84,7 @@ const chosen = ref<DataTableRowKey[]>([])
 const sleeps = (p: Problem) => Boolean(p.asleep && Date.parse(p.asleep) > Date.now())
 const columns = computed<DataTableColumns<Problem>>(() => [
   ...(view.value === 'open' && session.may('operator') ? [{ type: 'selection' as const }] : []),
-  ...(code.value ? [] : [{ title: t('Problem'), key: 'title', width: 220, render: (p: Problem) => p.title }]),
+  ...(code.value ? [] : [{ title: t('Problem'), key: 'title', width: 220, render: (p: Problem) => t(p.title) }]),
   {
     title: t('Of'),
     key: 'name',
@@ -166,9 +166,9 @@ const shares = {
 
     <template v-else-if="view === 'kinds'">
       <section v-for="kind in kinds.data.value ?? []" :key="kind.code" class="sheet kind">
-        <strong>{{ kind.title }}</strong> <span class="quiet mono">{{ kind.code }}</span>
+        <strong>{{ t(kind.title) }}</strong> <span class="quiet mono">{{ kind.code }}</span>
         <span class="quiet push">{{ kind.touches ? t('of {0}', kind.touches) : t('answers a request') }}</span>
-        <p>{{ kind.cause }} {{ kind.remedy }}</p>
+        <p>{{ t(kind.cause) }} {{ t(kind.remedy) }}</p>
       </section>
     </template>
 
@@ -178,7 +178,7 @@ const shares = {
         <p>
           Whatever keeps somebody from being in step would stand here, with its cause and what to do.
           <template v-if="solved.length"
-            >In the last 14 days these were solved: {{ solved.map((g) => g.title).join(', ') }}.</template
+            >In the last 14 days these were solved: {{ solved.map((g) => t(g.title)).join(', ') }}.</template
           >
         </p>
       </section>
@@ -191,8 +191,8 @@ const shares = {
       >
         <span class="big">{{ g.count.toLocaleString(language) }}</span>
         <span class="about"
-          ><strong>{{ g.title }}</strong
-          ><span class="quiet">{{ g.cause }}</span></span
+          ><strong>{{ t(g.title) }}</strong
+          ><span class="quiet">{{ t(g.cause) }}</span></span
         >
         <span class="quiet facts"
           >since {{ when(g.since) }}<br />{{
@@ -211,11 +211,11 @@ const shares = {
     <template v-else>
       <section v-if="group && view === 'open'" class="sheet note">
         <div class="row">
-          <strong>{{ group.title }}</strong> <Trend :days="group.days" /><span class="quiet mono push">{{
+          <strong>{{ t(group.title) }}</strong> <Trend :days="group.days" /><span class="quiet mono push">{{
             group.code
           }}</span>
         </div>
-        <p>{{ group.cause }} {{ group.remedy }}</p>
+        <p>{{ t(group.cause) }} {{ t(group.remedy) }}</p>
         <div class="row">
           <Repairs v-if="repairable" :of="{ code: group.code }" text="Correct the values of all" @done="again" />
           <Marks :of="{ code: group.code }" :what="t('all {0}', group.count)" @done="again" />

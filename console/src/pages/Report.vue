@@ -101,7 +101,7 @@ async function mail(): Promise<void> {
               <tbody>
                 <tr v-for="p in data.problems" :key="p.code">
                   <td>
-                    <RouterLink :to="{ name: 'problems', query: { code: p.code } }">{{ p.title }}</RouterLink>
+                    <RouterLink :to="{ name: 'problems', query: { code: p.code } }">{{ t(p.title) }}</RouterLink>
                   </td>
                   <td class="number">{{ p.opened }}</td>
                   <td class="number">{{ p.closed }}</td>

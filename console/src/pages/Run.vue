@@ -215,14 +215,14 @@ function showHeld(): void {
         <RouterLink :to="{ name: 'runs' }">All runs</RouterLink>
       </div>
       <section v-if="run.failure" class="sheet note" role="alert">
-        <strong class="bad">{{ run.failure.title }}</strong> {{ run.failure.detail }}
-        <p>{{ run.failure.cause }} {{ run.failure.remedy }}</p>
+        <strong class="bad">{{ t(run.failure.title) }}</strong> {{ run.failure.detail }}
+        <p>{{ t(run.failure.cause) }} {{ t(run.failure.remedy) }}</p>
       </section>
       <section v-for="left in run.leftOut" :key="left.directory + left.detail" class="sheet note" role="alert">
         <strong v-if="!left.directory" class="warn">Went on while {{ left.detail }}</strong>
         <strong v-else class="warn"
           >Went on without {{ left.attributes ? t('{0} of ', left.attributes.join(', ')) : '' }}{{ left.directory }}:
-          {{ left.title }}</strong
+          {{ t(left.title) }}</strong
         >
         <p v-if="!left.directory">What has changed is taken up when it goes on.</p>
         <p v-else-if="left.attributes">

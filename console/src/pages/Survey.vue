@@ -103,7 +103,7 @@ const columns = computed<DataTableColumns<Finding>>(() => [
           title: t('Kind'),
           key: 'code',
           width: 150,
-          render: (f: Finding) => survey.data.value?.groups.find((g) => g.code === f.code)?.title ?? f.code,
+          render: (f: Finding) => t(survey.data.value?.groups.find((g) => g.code === f.code)?.title) || f.code,
         },
       ]),
   {
@@ -192,7 +192,7 @@ const stateTone = { done: 'success', failed: 'error', waiting: 'info' } as const
             :class="{ here: code === one.code }"
             @click="code = one.code"
           >
-            <span>{{ one.title }}</span><strong>{{ one.count }}</strong>
+            <span>{{ t(one.title) }}</span><strong>{{ one.count }}</strong>
           </button>
           <p v-if="!survey.data.value.groups.length" class="good">
             Nothing found: the cloud would take everybody as they are.
@@ -218,7 +218,7 @@ const stateTone = { done: 'success', failed: 'error', waiting: 'info' } as const
         </section>
       </div>
       <p v-if="group" class="means">
-        <strong>{{ group.title }}.</strong> {{ group.cause }} {{ group.remedy }}
+        <strong>{{ t(group.title) }}.</strong> {{ t(group.cause) }} {{ t(group.remedy) }}
       </p>
       <div class="row tools">
         <NInput

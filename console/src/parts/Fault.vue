@@ -3,6 +3,7 @@
 import { NButton } from 'naive-ui'
 
 import type { Refusal } from '../api/client'
+import { t } from '../state/language'
 
 defineProps<{ failure: Refusal }>()
 defineEmits<{ again: [] }>()
@@ -10,7 +11,7 @@ defineEmits<{ again: [] }>()
 
 <template>
   <div class="sheet fault" role="alert">
-    <strong class="bad">{{ failure.title }}</strong>
+    <strong class="bad">{{ t(failure.title) }}</strong>
     <p>{{ failure.detail }}</p>
     <NButton size="small" @click="$emit('again')">Try again</NButton>
   </div>

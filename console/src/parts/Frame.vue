@@ -35,7 +35,7 @@ onMounted(live.start)
 onUnmounted(live.stop)
 const stopped = computed(() => Boolean(live.health?.pauses.some((p) => p.of === 'everything')))
 const state = computed(() => {
-  if (live.failure) return { mark: 'broken', text: live.failure.title, more: live.failure.detail }
+  if (live.failure) return { mark: 'broken', text: t(live.failure.title), more: live.failure.detail }
   const h = live.health
   if (!h) return { mark: 'unknown', text: t('Looking…'), more: '' }
   const now = h.current

@@ -3,6 +3,7 @@ import { useMessage } from 'naive-ui'
 import { shallowRef, watch } from 'vue'
 
 import { api, unwrap, type Run } from '../api/client'
+import { t } from '../state/language'
 import { useLive } from '../state/live'
 
 export function useRun(mine: (run: Run) => boolean, ended: () => Promise<void>) {
@@ -16,7 +17,7 @@ export function useRun(mine: (run: Run) => boolean, ended: () => Promise<void>) 
     if (running.value?.id !== id) return // its end was told already
     running.value = run.ended ? null : run
     if (!run.ended) return
-    if (run.failure) refused(`${run.failure.title}: ${run.failure.detail}`)
+    if (run.failure) refused(`${t(run.failure.title)}: ${run.failure.detail}`)
     await ended()
   }
 

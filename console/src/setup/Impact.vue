@@ -155,7 +155,7 @@ const lines = computed(() => {
         </template>
         <p v-else-if="run.state === 'cancelled'" class="quiet">The rehearsal was cancelled.</p>
         <p v-else-if="run.failure" class="bad" role="alert">
-          <strong>{{ run.failure.title }}.</strong> {{ run.failure.detail }} {{ run.failure.remedy }}
+          <strong>{{ t(run.failure.title) }}.</strong> {{ run.failure.detail }} {{ t(run.failure.remedy) }}
         </p>
         <template v-else>
           <ul class="impact">

@@ -6,6 +6,7 @@ describe('the language', () => {
   it('is the first of the browser’s that there is, else English', () => {
     expect(firstOf(['fr-FR', 'de-AT', 'en'])).toBe('de')
     expect(firstOf(['en-GB', 'de'])).toBe('en')
+    expect(firstOf(['nn-NO'])).toBe('nb')
     expect(firstOf(['fr', 'toString'])).toBe('en')
     expect(firstOf([])).toBe('en')
   })

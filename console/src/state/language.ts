@@ -3,10 +3,10 @@
 import i18next from 'i18next'
 import type { Plugin } from 'vue'
 
-type Language = 'en' | 'de'
+type Language = 'en' | 'de' | 'nb'
 
 /** Those that there are, each in its own words. */
-export const languages: Record<Language, string> = { en: 'English', de: 'Deutsch' }
+export const languages: Record<Language, string> = { en: 'English', de: 'Deutsch', nb: 'Norsk bokmål' }
 
 const key = 'kambrel-language'
 
@@ -20,11 +20,12 @@ export function choose(language: Language | null): void {
   location.reload()
 }
 
-/** The first of the wanted languages (BCP 47) that there is. */
+/** The first of the wanted languages (BCP 47) that there is; Norwegian is bokmål here. */
 export function firstOf(wanted: readonly string[]): Language {
   for (const tag of wanted) {
     const name = tag.toLowerCase().split('-')[0] as string
     if (Object.hasOwn(languages, name)) return name as Language
+    if (name === 'no' || name === 'nn') return 'nb'
   }
   return 'en'
 }
@@ -32,7 +33,7 @@ export function firstOf(wanted: readonly string[]): Language {
 export const language = chosen && Object.hasOwn(languages, chosen) ? chosen : firstOf(navigator.languages)
 document.documentElement.lang = language
 
-const catalogues = { de: () => import('../words/de') }
+const catalogues = { de: () => import('../words/de'), nb: () => import('../words/nb') }
 
 // Awaited here, so that whoever has texts, also as constants, comes after it. One that cannot
 // be loaded leaves the texts as they are.
@@ -51,8 +52,10 @@ void i18next.init({
   interpolation: { prefix: '{', suffix: '}', escapeValue: false },
 })
 
-/** A text in the language of the console, with values in the places of {0}, {1}… */
-export function t(text: string, ...values: unknown[]): string {
+/** A text in the language of the console, with values in the places of {0}, {1}…; also one of
+ * the service's catalogue of problems, which the catalogues have, too. */
+export function t(text: string | undefined, ...values: unknown[]): string {
+  if (!text) return ''
   return i18next.t(text, Object.fromEntries(values.map((value, i) => [i, value ?? ''])))
 }
 

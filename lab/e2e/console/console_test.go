@@ -84,4 +84,10 @@ func TestTheConsole(t *testing.T) {
 	w.StartService()
 	do("see that it is back, without a reload", shows(".state", "Everything is in step"))
 	do("sign out", chromedp.Click(".foot .plain:last-child", chromedp.ByQuery), chromedp.WaitVisible("#name"))
+
+	// In another language, with what the service says of problems; it stays so.
+	for language, words := range map[string][]string{"de": {"Probleme", "Überblick", "Keine offenen Probleme."}, "nb": {"Problemer", "Oversikt", "Ingen åpne problemer."}} {
+		do("read in "+language, chromedp.Evaluate(`localStorage.setItem("kambrel-language", "`+language+`")`, nil), chromedp.Navigate(w.URL+"/problems"),
+			shows("html[lang="+language+"] h1", words[0]), shows(".rail", words[1]), shows("main", words[2]))
+	}
 }
