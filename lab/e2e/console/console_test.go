@@ -54,6 +54,13 @@ func TestTheConsole(t *testing.T) {
 	do("sort, page", chromedp.Navigate(w.URL+"/objects?sort=-name&page=2"), shows(".n-pagination-item--active", "2"), shows("td", "Crew 000"))
 	do("be told that an object is unknown", chromedp.Navigate(w.URL+"/objects/nobody-at-all"), shows("[role=alert]", "nothing in the mirrors fits"))
 
+	// In another language.
+	for language, words := range map[string][]string{"de": {"Probleme", "Überblick", "Keine offenen Probleme."}, "nb": {"Problemer", "Oversikt", "Ingen åpne problemer."}} {
+		do("read in "+language, chromedp.Evaluate(`localStorage.setItem("kambrel-language", "`+language+`")`, nil), chromedp.Navigate(w.URL+"/problems"),
+			shows("html[lang="+language+"] h1", words[0]), shows(".rail", words[1]), shows("main", words[2]))
+	}
+	do("read in English again", chromedp.Evaluate(`localStorage.removeItem("kambrel-language")`, nil))
+
 	// All of it by keys alone: a page within another, an object by its name, what can be done.
 	do("find a page", chromedp.Navigate(w.URL+"/"), shows("h1", "Overview"), chromedp.KeyEvent("k", chromedp.KeyModifiers(input.ModifierCtrl)), shows("#finds li", "Login domains"), chromedp.KeyEvent("expec"), shows("#finds li:first-child", "Expectations"), chromedp.KeyEvent(kb.Enter),
 		shows("p", "Nothing is expected of anybody yet"))
@@ -84,10 +91,4 @@ func TestTheConsole(t *testing.T) {
 	w.StartService()
 	do("see that it is back, without a reload", shows(".state", "Everything is in step"))
 	do("sign out", chromedp.Click(".foot .plain:last-child", chromedp.ByQuery), chromedp.WaitVisible("#name"))
-
-	// In another language, with what the service says of problems; it stays so.
-	for language, words := range map[string][]string{"de": {"Probleme", "Überblick", "Keine offenen Probleme."}, "nb": {"Problemer", "Oversikt", "Ingen åpne problemer."}} {
-		do("read in "+language, chromedp.Evaluate(`localStorage.setItem("kambrel-language", "`+language+`")`, nil), chromedp.Navigate(w.URL+"/problems"),
-			shows("html[lang="+language+"] h1", words[0]), shows(".rail", words[1]), shows("main", words[2]))
-	}
 }
