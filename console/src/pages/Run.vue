@@ -18,7 +18,20 @@ import { useAct } from '../parts/use-act'
 import { useLoad } from '../parts/use-load'
 import { useQuery } from '../parts/use-query'
 import { useTyped } from '../parts/use-typed'
-import { changeWord, count, counted, rehearses, runKind, runWord, shortTarget, took, when } from '../parts/words'
+import {
+  changeWord,
+  count,
+  counted,
+  kindWords,
+  operationWords,
+  rehearses,
+  runKind,
+  runWord,
+  shortTarget,
+  stageWords,
+  took,
+  when,
+} from '../parts/words'
 import { language, t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
@@ -105,15 +118,12 @@ const stages = computed(() => {
 const plans = computed(() => stages.value.includes('plan'))
 const operations = [
   { label: t('All operations'), value: '' },
-  ...['create', 'adopt', 'update', 'restore', 'suspend', 'leave', 'delete', 'unlink'].map((value) => ({
-    label: value,
-    value,
-  })),
+  ...Object.entries(operationWords).map(([value, label]) => ({ label, value })),
   { label: t('problem'), value: 'none' },
 ]
 const kinds = [
   { label: t('All kinds'), value: '' },
-  ...['user', 'group', 'contact'].map((value) => ({ label: value, value })),
+  ...Object.entries(kindWords).map(([value, label]) => ({ label, value })),
 ]
 const states = [
   { label: t('All states'), value: '' },
@@ -154,9 +164,9 @@ const columns = computed<DataTableColumns<Change>>(() => [
     title: t('Operation'),
     key: 'operation',
     width: 100,
-    render: (change) => (change.operation === 'none' ? 'nothing' : change.operation),
+    render: (change) => operationWords[change.operation] ?? t('nothing'),
   },
-  { title: t('Kind'), key: 'kind', width: 80 },
+  { title: t('Kind'), key: 'kind', width: 80, render: (change) => kindWords[change.kind] ?? change.kind },
   {
     title: t('Object'),
     key: 'name',
@@ -245,7 +255,7 @@ function showHeld(): void {
       <section class="sheet stages" aria-label="Stages" aria-live="polite">
         <div v-for="name in stages" :key="name" class="stage" :class="{ now: run.stage === name }">
           <h2>
-            {{ name
+            {{ stageWords[name] ?? name
             }}<span class="quiet took">{{
               took(run.stages.find((s) => s.name === name)?.started, run.stages.find((s) => s.name === name)?.ended)
             }}</span>

@@ -19,7 +19,7 @@ import Paused from './Paused.vue'
 import Pausing from './Pausing.vue'
 import { typesInto } from './typing'
 import { useNames } from './unnamed'
-import { until } from './words'
+import { healthText, until } from './words'
 
 const session = useSession()
 const live = useLive()
@@ -47,7 +47,7 @@ const state = computed(() => {
         : h.live
           ? 'live'
           : t('schedule off')
-  return { mark: h.state, text: h.summary, more: now }
+  return { mark: h.state, text: healthText(h), more: now }
 })
 
 async function sync(): Promise<void> {

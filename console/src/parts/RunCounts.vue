@@ -10,15 +10,15 @@ const props = defineProps<{ counts: Schemas['Counts'] }>()
 const parts = computed(() =>
   (
     [
-      ['created', props.counts.create, ''],
-      ['adopted', props.counts.adopt, ''],
-      ['updated', props.counts.update, ''],
-      ['restored', props.counts.restore, ''],
-      ['suspended', props.counts.suspend, 'warn'],
+      [t('created'), props.counts.create, ''],
+      [t('adopted'), props.counts.adopt, ''],
+      [t('updated'), props.counts.update, ''],
+      [t('restored'), props.counts.restore, ''],
+      [t('suspended'), props.counts.suspend, 'warn'],
       [t('to be deleted later'), props.counts.leave ?? 0, 'warn'],
-      ['deleted', props.counts.delete ?? 0, 'warn'],
-      ['unlinked', props.counts.unlink ?? 0, ''],
-      ['held', props.counts.held, 'warn'],
+      [t('deleted'), props.counts.delete ?? 0, 'warn'],
+      [t('unlinked'), props.counts.unlink ?? 0, ''],
+      [t('held'), props.counts.held, 'warn'],
       [
         t('with a problem'),
         // Of what writes, the run tells apart what is new.

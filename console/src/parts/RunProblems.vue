@@ -11,26 +11,28 @@ const props = defineProps<{ run: Run }>()
 const parts = computed(() =>
   (
     [
-      ['new', props.run.counts.problemsNew ?? 0, 'bad', t('new problem')],
-      ['gone', props.run.counts.problemsGone ?? 0, 'good', t('problem gone')],
-      ['standing', props.run.counts.problemsStanding ?? 0, 'quiet', t('from before')],
+      ['new', props.run.counts.problemsNew ?? 0, 'bad'],
+      ['gone', props.run.counts.problemsGone ?? 0, 'good'],
+      ['standing', props.run.counts.problemsStanding ?? 0, 'quiet'],
     ] as const
   ).filter(([, n]) => n > 0),
 )
-const text = (n: number, words: string) =>
-  words === 'from before'
-    ? t('{0} from before', count(n, 'problem'))
-    : count(n, words, words.replace('problem', 'problems'))
+const text = (share: (typeof parts.value)[number][0], n: number) =>
+  ({
+    new: () => count(n, 'new problem'),
+    gone: () => count(n, 'problem gone', 'problems gone'),
+    standing: () => t('{0} from before', count(n, 'problem')),
+  })[share]()
 </script>
 
 <template>
   <p v-if="parts.length" class="row problems">
     <RouterLink
-      v-for="[share, n, tone, words] in parts"
+      v-for="[share, n, tone] in parts"
       :key="share"
       :class="tone"
       :to="{ name: 'problems', query: { run: run.id, ...(share === 'new' ? {} : { share }) } }"
-      >{{ text(n, words) }}</RouterLink
+      >{{ text(share, n) }}</RouterLink
     >
   </p>
 </template>

@@ -7,7 +7,7 @@ import { t } from '../state/language'
 import { when } from './words'
 
 const props = defineProps<{ step: Schemas['PasswordStep']; title?: string }>()
-const words = { good: 'open', doubtful: 'doubtful', bad: 'closed', skipped: t('not tried') }
+const words = { good: t('open'), doubtful: t('doubtful'), bad: t('closed'), skipped: t('not tried') }
 const name = computed(() => props.title ?? props.step.name.charAt(0).toUpperCase() + props.step.name.slice(1))
 </script>
 

@@ -1,5 +1,5 @@
 // Words and numbers for people. Pure, so that they are tested without a page.
-import type { Change, Hit, Run } from '../api/client'
+import type { Change, Health, Hit, Run } from '../api/client'
 import { language, t } from '../state/language'
 
 export type Tone = 'success' | 'warning' | 'error' | 'info' | 'default'
@@ -180,3 +180,37 @@ export function until(iso: string, now = Date.now()): string {
 
 /** The day of a time. */
 export const day = (iso: string) => new Date(iso).toLocaleDateString('en-CA')
+
+/** What a change does, in a word. */
+export const operationWords: Record<string, string> = {
+  create: t('create'),
+  adopt: t('adopt'),
+  update: t('update'),
+  restore: t('restore'),
+  suspend: t('suspend'),
+  leave: t('leave'),
+  delete: t('delete'),
+  unlink: t('unlink'),
+}
+
+/** What an entry or a resource is, in a word. */
+export const kindWords: Record<string, string> = { user: t('user'), group: t('group'), contact: t('contact') }
+
+/** The stages of a run. */
+export const stageWords: Record<string, string> = {
+  read: t('read'),
+  plan: t('plan'),
+  write: t('write'),
+  survey: t('survey'),
+}
+
+const states: Record<string, string> = {
+  'Everything is in step': t('Everything is in step'),
+  'Ready for the first run': t('Ready for the first run'),
+}
+
+/** The state of things in a sentence, which the service puts together of the worst and how many more. */
+export function healthText({ summary }: Pick<Health, 'summary'>): string {
+  const [, first = summary, more] = summary.match(/^(.*), and (\d+) more$/) ?? []
+  return (states[first] ?? t(first)) + (more ? t(', and {0} more', more) : '')
+}
