@@ -201,7 +201,7 @@ const howWords: Record<string, string> = {
             <h2>Resource</h2>
             <Tag
               v-if="resource"
-              :text="resource.active === false ? t('inactive') : t('active')"
+              :text="resource.active === false ? t('inactive') : t('Active').toLowerCase()"
               :tone="resource.active === false ? 'default' : 'success'"
             />
           </header>

@@ -86,7 +86,7 @@ async function read(): Promise<void> {
   })
   if (run) await router.push({ name: 'run', params: { id: run.id } })
 }
-const plural: Record<string, string> = { user: 'users', group: 'groups', contact: 'contacts' }
+const plural: Record<string, string> = { user: t('users'), group: t('groups'), contact: t('contacts') }
 </script>
 
 <template>
