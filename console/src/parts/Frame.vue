@@ -2,7 +2,7 @@
 // The frame around every page: where one can go, what state things are in,
 // and the one act that is always at hand.
 import { NButton, useMessage } from 'naive-ui'
-import { computed, onMounted, onUnmounted, ref } from 'vue'
+import { computed, defineAsyncComponent, onMounted, onUnmounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, unwrap } from '../api/client'
@@ -10,7 +10,6 @@ import { t } from '../state/language'
 import { useLive } from '../state/live'
 import { useSession } from '../state/session'
 import { dark, toggle } from '../state/theme'
-import Account from './Account.vue'
 import Finder from './Finder.vue'
 import { type Act } from './finds'
 import Keys from './Keys.vue'
@@ -62,6 +61,8 @@ async function sync(): Promise<void> {
   }
 }
 
+// Its form is of no use to whoever does not open it.
+const Account = defineAsyncComponent(() => import('./Account.vue'))
 const account = ref(false)
 const keys = ref(false)
 const pausing = ref<InstanceType<typeof Pausing> | null>(null)
