@@ -121,10 +121,14 @@ export function textsOf(component: string): string[] {
 
 /** The texts that code asks for: the first of each call of t, and the nouns of count and counted. */
 export function textsOfCode(code: string): string[] {
-  const text = String.raw`'((?:[^'\\\n]|\\.)*)'`
-  const of = [new RegExp(String.raw`\bt\(\s*${text}`, 'g')]
-  const nouns = new RegExp(String.raw`\bcount(?:ed)?\((?:[^()']|\([^()]*\))*,\s*${text}(?:,\s*${text})?`, 'g')
-  const out = of.flatMap((pattern) => [...code.matchAll(pattern)].map((m) => m[1] as string))
-  for (const m of code.matchAll(nouns)) out.push(m[1] as string, m[2] ?? `${m[1]}s`)
-  return out.map((t) => t.replace(/\\(.)/g, '$1'))
+  const text = String.raw`('(?:[^'\\\n]|\\.)*'|"(?:[^"\\\n]|\\.)*")`
+  const asked = new RegExp(String.raw`\bt\(\s*${text}`, 'g')
+  const nouns = new RegExp(String.raw`\bcount(?:ed)?\((?:[^()'"]|\([^()]*\))*,\s*${text}(?:,\s*${text})?`, 'g')
+  const unquoted = (quoted: string) => quoted.slice(1, -1).replace(/\\(.)/g, '$1')
+  const out = [...code.matchAll(asked)].map((m) => unquoted(m[1] as string))
+  for (const [, one, many] of code.matchAll(nouns)) {
+    const word = unquoted(one as string)
+    out.push(word, many ? unquoted(many) : `${word}s`)
+  }
+  return out
 }

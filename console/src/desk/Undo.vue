@@ -67,8 +67,8 @@ function what(item: Schemas['UndoItem']): string {
             returns
               ? t('What the returned rules give by themselves is not pinned.')
               : t(
-                  'The rules would do the same again at once, so what is put back stays pinned until somebody lifts it, ',
-                ) + t('or the rules come to the same.')
+                  'The rules would do the same again at once, so what is put back stays pinned until somebody lifts it, or the rules come to the same.',
+                )
           }}
         </p>
         <div v-if="back.length" class="list">
